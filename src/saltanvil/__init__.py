@@ -1,0 +1,1 @@
+"""Salt Anvil: a bench for shaping the dynamics and tone of tracks and buses."""

@@ -1,0 +1,127 @@
+"""Second-order sections: coefficients by the Audio EQ Cookbook, and a cascade whose coefficients may glide."""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
+
+Coefficients = tuple[float, float, float, float, float]
+IDENTITY: Coefficients = (1.0, 0.0, 0.0, 0.0, 0.0)
+
+
+def cookbook(kind: str, frequency_hz: float, q: float, gain_db: float, rate: float) -> Coefficients:
+    """(b0, b1, b2, a1, a2) with a0 = 1, from R. Bristow-Johnson, "Audio EQ Cookbook" (W3C note).
+
+    kind: bell, low shelf, high shelf, high-pass, low-pass or off. `q` is also the shelves' Q. The frequency is held
+    below 0.49 of the rate, so that a setting made at one rate stays valid at another.
+    """
+    if kind == "off":
+        return IDENTITY
+    w0 = 2.0 * math.pi * min(frequency_hz, 0.49 * rate) / rate
+    cos, alpha = math.cos(w0), math.sin(w0) / (2.0 * q)
+    a = 10.0 ** (gain_db / 40.0)
+    if kind == "high-pass":
+        b = ((1 + cos) / 2, -(1 + cos), (1 + cos) / 2)
+        d = (1 + alpha, -2 * cos, 1 - alpha)
+    elif kind == "low-pass":
+        b = ((1 - cos) / 2, 1 - cos, (1 - cos) / 2)
+        d = (1 + alpha, -2 * cos, 1 - alpha)
+    elif kind == "bell":
+        b = (1 + alpha * a, -2 * cos, 1 - alpha * a)
+        d = (1 + alpha / a, -2 * cos, 1 - alpha / a)
+    elif kind in ("low shelf", "high shelf"):
+        s = 1.0 if kind == "low shelf" else -1.0
+        root = 2.0 * math.sqrt(a) * alpha
+        b = (
+            a * ((a + 1) - s * (a - 1) * cos + root),
+            2 * s * a * ((a - 1) - s * (a + 1) * cos),
+            a * ((a + 1) - s * (a - 1) * cos - root),
+        )
+        d = (
+            (a + 1) + s * (a - 1) * cos + root,
+            -2 * s * ((a - 1) + s * (a + 1) * cos),
+            (a + 1) + s * (a - 1) * cos - root,
+        )
+    else:
+        raise ValueError(f"{kind!r} is not a filter kind; use bell, low shelf, high shelf, high-pass, low-pass or off")
+    return b[0] / d[0], b[1] / d[0], b[2] / d[0], d[1] / d[0], d[2] / d[0]
+
+
+def response_db(sections: NDArray[np.float64], frequencies_hz: NDArray[np.float64], rate: float) -> NDArray[np.float64]:
+    """Magnitude of a cascade `(sections, 5)` at the frequencies, in dB."""
+    z = np.exp(-2j * np.pi * frequencies_hz / rate)
+    total = np.ones_like(z)
+    for b0, b1, b2, a1, a2 in sections:
+        total *= (b0 + b1 * z + b2 * z * z) / (1.0 + a1 * z + a2 * z * z)
+    return np.asarray(20.0 * np.log10(np.maximum(np.abs(total), 1e-12)), dtype=np.float64)
+
+
+@kernel("void(float32[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[:,:,::1],float64[::1])")
+def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
+    """A cascade of sections in transposed direct form II over a block of any length, in float64 inside.
+
+    target, now: (sections, 5), wanted and current coefficients; they glide a part of the way each tick. Mixing two
+    stable sets stays stable, as the stable region of (a1, a2) is convex. memory: (sections, 2, channels).
+    state: [position, part of the way a tick, primed].
+    """
+    channels, frames = x.shape
+    sections = target.shape[0]
+    if state[2] == 0.0:
+        now[:, :] = target
+        state[2] = 1.0
+    work = np.empty((2, TICK_FRAMES))
+    start = 0
+    while start < frames:
+        phase = int(state[0]) % TICK_FRAMES
+        if phase == 0:
+            for s in range(sections):
+                for i in range(5):
+                    gap = target[s, i] - now[s, i]
+                    now[s, i] = target[s, i] if abs(gap) < 1e-9 else now[s, i] + gap * state[1]
+        count = min(TICK_FRAMES - phase, frames - start)
+        for c in range(channels):
+            given = x[c, start : start + count]
+            for i in range(count):
+                work[c, i] = given[i]
+        for s in range(sections):
+            b0 = now[s, 0]
+            b1 = now[s, 1]
+            b2 = now[s, 2]
+            a1 = now[s, 3]
+            a2 = now[s, 4]
+            p1 = memory[s, 0, 0]
+            p2 = memory[s, 1, 0]
+            if channels == 2:
+                q1 = memory[s, 0, 1]
+                q2 = memory[s, 1, 1]
+                for i in range(count):
+                    p = work[0, i]
+                    q = work[1, i]
+                    p_out = b0 * p + p1
+                    q_out = b0 * q + q1
+                    p1 = b1 * p - a1 * p_out + p2
+                    q1 = b1 * q - a1 * q_out + q2
+                    p2 = b2 * p - a2 * p_out
+                    q2 = b2 * q - a2 * q_out
+                    work[0, i] = p_out
+                    work[1, i] = q_out
+                memory[s, 0, 1] = q1 if phase + count < TICK_FRAMES or abs(q1) > DENORMAL else 0.0
+                memory[s, 1, 1] = q2 if phase + count < TICK_FRAMES or abs(q2) > DENORMAL else 0.0
+            else:
+                for i in range(count):
+                    p = work[0, i]
+                    p_out = b0 * p + p1
+                    p1 = b1 * p - a1 * p_out + p2
+                    p2 = b2 * p - a2 * p_out
+                    work[0, i] = p_out
+            # Flushed where a tick ends, never where a block ends: the result must not depend on the division.
+            memory[s, 0, 0] = p1 if phase + count < TICK_FRAMES or abs(p1) > DENORMAL else 0.0
+            memory[s, 1, 0] = p2 if phase + count < TICK_FRAMES or abs(p2) > DENORMAL else 0.0
+        for c in range(channels):
+            out = y[c, start : start + count]
+            for i in range(count):
+                out[i] = np.float32(work[c, i])
+        start += count
+        state[0] += count

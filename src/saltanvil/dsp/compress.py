@@ -1,0 +1,311 @@
+"""The gain computer and its smoothing: compressor kernels.
+
+    audio --+--> lookahead delay -----------------------------(x)--> mix, make-up --> out
+            |                                                  ^
+    key ----+--> |x| or mean square --> dB --> link --> curve --> attack / hold / release --> 2^
+
+Source: Giannoulis, Massberg and Reiss, "Digital Dynamic Range Compressor Design", J. Audio Eng. Soc. 60(6), 2012
+(GMR below): log-domain detector, soft knee (eq. 4), smooth branching (eq. 17) in the log domain.
+"""
+
+import numpy as np
+
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.logs import ONE, TINY, exp2_block, log2_block
+
+# Target settings, one float64 each. Those before GLIDING glide from tick to tick; the rest take effect at once.
+(
+    THRESHOLD, SLOPE, KNEE, RANGE, MAKEUP, MIX, LINK, RETURN, GLIDING,
+    ATTACK, RELEASE, HOLD, RMS, AUTO, LOOKAHEAD, FEEDBACK, GLIDE, ONSET_FAST, ONSET_SLOW, SLOW_ATTACK, SLOW_RELEASE,
+    SETTINGS,
+) = range(22)  # fmt: skip
+# State: the gliding settings, the output factors they glided from, then per channel a row of followers.
+POSITION, RING_AT, PRIMED, GAIN_FROM, MIX_FROM, HEADER = 16, 17, 18, 19, 20, 24
+(MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, FOLLOWERS) = range(8)
+STATE = HEADER + 2 * FOLLOWERS
+
+DB_PER_OCTAVE_OF_POWER = np.float32(10.0 * np.log10(2.0))
+OCTAVES_PER_DB = np.float32(1.0 / (20.0 * np.log10(2.0)))
+FLOOR = 1e-30
+
+
+@inline
+def feedback_reduction(level_db, threshold_db, slope, knee_db, range_db):  # type: ignore[no-untyped-def]
+    """Reduction in dB for the level *after* the gain: GMR eq. 4 inverted, slope = 1 - 1/ratio, limited to the range.
+
+    Returns it with d(input)/d(output), by which the loop would otherwise quicken the set times.
+    """
+    over = level_db - threshold_db
+    top = 0.5 * knee_db - slope * 0.5 * knee_db  # the knee's upper end as it leaves
+    if 2.0 * over <= -knee_db or slope <= 0.0:
+        return 0.0, 1.0
+    if over < top:
+        bend = slope / (2.0 * knee_db)
+        root = np.sqrt(max(1.0 - 4.0 * bend * (over + 0.5 * knee_db), 1e-6))
+        reduction = (1.0 - root) / (2.0 * bend) - (over + 0.5 * knee_db)
+        quickening = 1.0 / root
+    else:
+        quickening = 1.0 / (1.0 - slope)
+        reduction = over * (quickening - 1.0)
+    return min(reduction, range_db), quickening
+
+
+@inline
+def smoothed(target, follower, settings, quickening):  # type: ignore[no-untyped-def]
+    """One frame of attack, hold and release on a reduction in dB (GMR eq. 17); returns the reduction to apply."""
+    reduction = follower[REDUCTION]
+    if target > reduction:
+        reduction = target + (reduction - target) * (1.0 - (1.0 - settings[ATTACK]) / quickening)
+        follower[HELD] = settings[HOLD]
+    elif follower[HELD] > 0.0:
+        follower[HELD] -= 1.0
+    else:
+        reduction = target + (reduction - target) * (1.0 - (1.0 - settings[RELEASE]) / quickening)
+    follower[REDUCTION] = reduction
+    if settings[AUTO] == 0.0:
+        return reduction
+    slow = follower[SLOW]
+    coefficient = settings[SLOW_ATTACK] if target > slow else settings[SLOW_RELEASE]
+    slow = target + (slow - target) * coefficient
+    follower[SLOW] = slow
+    return max(reduction, slow)
+
+
+@inline
+def smooth_block(reduction, follower, settings, count):  # type: ignore[no-untyped-def]
+    """`smoothed` over a stretch in place, without a branch where there is neither hold nor automatic release."""
+    if settings[AUTO] != 0.0 or settings[HOLD] > 0.0:
+        for i in range(count):
+            reduction[i] = np.float32(smoothed(np.float64(reduction[i]), follower, settings, 1.0))
+        return
+    held = follower[REDUCTION]
+    attack = settings[ATTACK]
+    release = settings[RELEASE]
+    for i in range(count):
+        target = np.float64(reduction[i])
+        gap = held - target
+        rising = target + gap * attack
+        falling = target + gap * release
+        held = rising if gap < 0.0 else falling
+        reduction[i] = np.float32(held)
+    follower[REDUCTION] = held
+    follower[HELD] = 0.0
+
+
+@inline
+def returned(magnitude, reduction, follower, settings, most_db):  # type: ignore[no-untyped-def]
+    """The reduction with attacks given back: while a quick envelope stands above a slow one, up to `most_db` less."""
+    fast = max(magnitude, follower[FAST_ENVELOPE] * settings[ONSET_FAST])
+    slow = fast + (follower[SLOW_ENVELOPE] - fast) * settings[ONSET_SLOW]
+    follower[FAST_ENVELOPE] = fast
+    follower[SLOW_ENVELOPE] = slow
+    onset_db = 20.0 * np.log10((fast + FLOOR) / (slow + FLOOR)) if fast > slow else 0.0
+    return max(reduction - min(most_db, onset_db), 0.0)
+
+
+@inline
+def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-untyped-def]
+    """Remember a stretch of one channel and read it `late` frames later, in contiguous runs."""
+    size = ring.shape[0]
+    at = base
+    i = 0
+    while i < count:
+        run = min(count - i, size - at)
+        memory = ring[at : at + run]
+        given = x[start + i : start + i + run]
+        for j in range(run):
+            memory[j] = given[j]
+        i += run
+        at = (at + run) & (size - 1)
+    at = (base - late) & (size - 1)
+    i = 0
+    while i < count:
+        run = min(count - i, size - at)
+        memory = ring[at : at + run]
+        taken = out[i : i + run]
+        for j in range(run):
+            taken[j] = memory[j]
+        i += run
+        at = (at + run) & (size - 1)
+
+
+@kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1])")
+def compress(x, key, y, settings, state, ring, trace):  # type: ignore[no-untyped-def]
+    """Compress a block of any length.
+
+    x, y: (channels, frames); key: (channels, frames), what the detector hears (x itself without an outside key).
+    ring: (channels, size), the lookahead's memory, size a power of two above the lookahead.
+    trace: (2, at least one column for every tick the block touches): largest reduction in dB, and loudest level at
+    the detector in dB.
+    """
+    channels, frames = x.shape
+    now = state[:GLIDING]
+    if state[PRIMED] == 0.0:
+        now[:] = settings[:GLIDING]
+        state[GAIN_FROM] = 10.0 ** (now[MAKEUP] / 20.0)
+        state[MIX_FROM] = now[MIX]
+        state[PRIMED] = 1.0
+    power = np.empty(TICK_FRAMES, np.float32)
+    mantissa = np.empty(TICK_FRAMES, np.float32)
+    factor = np.empty(TICK_FRAMES, np.float32)
+    power_bits = power.view(np.int32)
+    mantissa_bits = mantissa.view(np.int32)
+    factor_bits = factor.view(np.int32)
+    shift = np.empty(TICK_FRAMES, np.int32)
+    late = np.empty((2, TICK_FRAMES), np.float32)
+    levels = np.empty((2, TICK_FRAMES), np.float32)
+    reduction = np.empty((2, TICK_FRAMES), np.float32)
+    reduction_bits = reduction.view(np.int32)
+    first = state[HEADER : HEADER + FOLLOWERS]
+    second = state[HEADER + FOLLOWERS : HEADER + 2 * FOLLOWERS]
+    lookahead = int(settings[LOOKAHEAD])
+    feedback = settings[FEEDBACK] != 0.0
+    start = 0
+    column = 0
+    while start < frames:
+        phase = int(state[POSITION]) % TICK_FRAMES
+        if phase == 0:
+            state[GAIN_FROM] = 10.0 ** (now[MAKEUP] / 20.0)
+            state[MIX_FROM] = now[MIX]
+            for i in range(GLIDING):
+                gap = settings[i] - now[i]
+                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+        count = min(TICK_FRAMES - phase, frames - start)
+        base = int(state[RING_AT])
+        for c in range(channels):
+            through_ring(x[c], start, ring[c], base, lookahead, late[c], count)
+        # Fully linked sides share one detector; it is computed once.
+        linked = channels == 2 and now[LINK] == 1.0
+        detectors = 1 if linked else channels
+        if not feedback:
+            for d in range(detectors):
+                for c in range(channels if linked else 1):
+                    heard = key[c if linked else d, start : start + count]
+                    if settings[RMS] > 0.0:
+                        at = HEADER + (c if linked else d) * FOLLOWERS + MEAN_SQUARE
+                        mean = state[at]
+                        for i in range(count):
+                            square = np.float64(heard[i]) * heard[i]
+                            mean = square + (mean - square) * settings[RMS]
+                            mantissa[i] = np.float32(mean)
+                        state[at] = mean
+                    else:
+                        for i in range(count):
+                            mantissa[i] = heard[i] * heard[i]
+                    if c == 0:
+                        for i in range(count):
+                            power[i] = max(mantissa[i], TINY)
+                    else:
+                        for i in range(count):
+                            power[i] = max(mantissa[i], power[i])
+                level = levels[d]
+                log2_block(power, power_bits, mantissa, mantissa_bits, level, count)
+                for i in range(count):
+                    level[i] *= DB_PER_OCTAVE_OF_POWER
+            if detectors == 2 and now[LINK] > 0.0:
+                link = np.float32(now[LINK])
+                for i in range(count):
+                    both = max(levels[0, i], levels[1, i])
+                    levels[0, i] += link * (both - levels[0, i])
+                    levels[1, i] += link * (both - levels[1, i])
+            threshold = np.float32(now[THRESHOLD])
+            half_knee = np.float32(0.5 * now[KNEE])
+            slope = np.float32(now[SLOPE])
+            bend = np.float32(now[SLOPE] / (2.0 * now[KNEE])) if now[KNEE] > 0.0 else np.float32(0.0)
+            most = np.float32(now[RANGE])
+            zero = np.float32(0.0)
+            for d in range(detectors):
+                # GMR eq. 4 without a branch: inside the knee a parabola, above it a line.
+                level = levels[d]
+                target = reduction[d]
+                for i in range(count):
+                    over = level[i] - threshold
+                    into = min(max(over + half_knee, zero), half_knee + half_knee)
+                    beyond = max(over - half_knee, zero)
+                    target[i] = min(bend * into * into + slope * beyond, most)
+            smooth_block(reduction[0], first, settings, count)
+            if detectors == 2:
+                smooth_block(reduction[1], second, settings, count)
+        else:
+            for i in range(count):
+                for d in range(channels):
+                    follower = first if d == 0 else second
+                    square = follower[FED_BACK] * follower[FED_BACK]
+                    if settings[RMS] > 0.0:
+                        square += (follower[MEAN_SQUARE] - square) * settings[RMS]
+                        follower[MEAN_SQUARE] = square
+                    levels[d, i] = np.float32(10.0 * np.log10(square + FLOOR))
+                if channels == 2:
+                    both = max(levels[0, i], levels[1, i])
+                    levels[0, i] += np.float32(now[LINK]) * (both - levels[0, i])
+                    levels[1, i] += np.float32(now[LINK]) * (both - levels[1, i])
+                for d in range(channels):
+                    follower = first if d == 0 else second
+                    seen = np.float64(levels[d, i])
+                    wanted, quickening = feedback_reduction(seen, now[THRESHOLD], now[SLOPE], now[KNEE], now[RANGE])
+                    applied = smoothed(wanted, follower, settings, quickening)
+                    reduction[d, i] = np.float32(applied)
+                    follower[FED_BACK] = late[d, i] * 10.0 ** (-applied / 20.0)
+            detectors = channels
+        if now[RETURN] > 0.0:
+            if linked and not feedback:
+                for i in range(count):
+                    reduction[1, i] = reduction[0, i]
+            detectors = channels
+            for i in range(count):
+                for d in range(channels):
+                    follower = first if d == 0 else second
+                    magnitude = abs(np.float64(late[d, i]))
+                    less = returned(magnitude, np.float64(reduction[d, i]), follower, settings, now[RETURN])
+                    reduction[d, i] = np.float32(less)
+                if channels == 2:
+                    least = min(reduction[0, i], reduction[1, i])
+                    reduction[0, i] += np.float32(now[LINK]) * (least - reduction[0, i])
+                    reduction[1, i] += np.float32(now[LINK]) * (least - reduction[1, i])
+        if linked and not feedback:
+            for i in range(FOLLOWERS):
+                if i != MEAN_SQUARE and i != FAST_ENVELOPE and i != SLOW_ENVELOPE:
+                    second[i] = first[i]
+        # Reductions are never negative, so their bits sort like integers: a maximum that vectorises.
+        largest = np.int32(0)
+        loudest = levels[0, 0]
+        for d in range(detectors):
+            bits = reduction_bits[d]
+            for i in range(count):
+                largest = max(largest, bits[i])
+            level = levels[0 if linked else d]
+            for i in range(0, count, 4):
+                loudest = max(loudest, level[i])
+        makeup_to = 10.0 ** (now[MAKEUP] / 20.0)
+        makeup_from = state[GAIN_FROM]
+        mix_from = state[MIX_FROM]
+        steady = makeup_to == makeup_from and now[MIX] == mix_from
+        mantissa_bits[0] = largest
+        trace[0, column] = mantissa[0]
+        trace[1, column] = loudest
+        for c in range(channels):
+            out = y[c, start : start + count]
+            delayed = late[c]
+            if c < detectors:
+                down = reduction[c]
+                for i in range(count):
+                    power[i] = -down[i] * OCTAVES_PER_DB
+                exp2_block(power, mantissa, shift, factor, factor_bits, count)
+            if steady:
+                makeup = np.float32(makeup_to)
+                wet = np.float32(now[MIX])
+                for i in range(count):
+                    out[i] = delayed[i] * (ONE + wet * (factor[i] * makeup - ONE))
+            else:
+                for i in range(count):
+                    along = np.float64(phase + i + 1) / TICK_FRAMES
+                    makeup64 = makeup_from + (makeup_to - makeup_from) * along
+                    wet64 = mix_from + (now[MIX] - mix_from) * along
+                    out[i] = np.float32(delayed[i] * (1.0 + wet64 * (factor[i] * makeup64 - 1.0)))
+        column += 1
+        start += count
+        state[POSITION] += count
+        state[RING_AT] = np.float64((base + count) & (ring.shape[1] - 1))
+    for i in range(HEADER, STATE):
+        if abs(state[i]) < DENORMAL:
+            state[i] = 0.0

@@ -1,0 +1,88 @@
+"""Gains, sums, delays and peaks: what lies between the steps."""
+
+import numpy as np
+
+from saltanvil.dsp.kernel import TICK_FRAMES, kernel
+
+#: Elements of a glide's state.
+POSITION, PRIMED, FROM_LEFT, FROM_RIGHT, NOW_LEFT, NOW_RIGHT, GLIDE_STATE = range(7)
+
+
+@kernel("void(float32[:,::1],float32[:,::1],float64,float64,float64,float64[::1])")
+def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
+    """Give each side its gain, gliding over ticks. x: (1 or 2, frames); y: (1 or 2, frames), at least as many.
+
+    A mono x into a stereo y is placed by the two gains; a mono y takes `left`. part: share of the way a tick, 0..1.
+    """
+    frames = x.shape[1]
+    channels = y.shape[0]
+    if state[PRIMED] == 0.0:
+        state[FROM_LEFT] = left
+        state[NOW_LEFT] = left
+        state[FROM_RIGHT] = right
+        state[NOW_RIGHT] = right
+        state[PRIMED] = 1.0
+    start = 0
+    while start < frames:
+        phase = int(state[POSITION]) % TICK_FRAMES
+        if phase == 0:
+            state[FROM_LEFT] = state[NOW_LEFT]
+            state[FROM_RIGHT] = state[NOW_RIGHT]
+            gap = left - state[NOW_LEFT]
+            state[NOW_LEFT] = left if abs(gap) < 1e-6 else state[NOW_LEFT] + gap * part
+            gap = right - state[NOW_RIGHT]
+            state[NOW_RIGHT] = right if abs(gap) < 1e-6 else state[NOW_RIGHT] + gap * part
+        count = min(TICK_FRAMES - phase, frames - start)
+        for c in range(channels):
+            before = state[FROM_LEFT + c]
+            after = state[NOW_LEFT + c]
+            given = x[min(c, x.shape[0] - 1), start : start + count]
+            out = y[c, start : start + count]
+            if before == after:
+                gain = np.float32(after)
+                for i in range(count):
+                    out[i] = given[i] * gain
+            else:
+                for i in range(count):
+                    gain64 = before + (after - before) * (phase + i + 1) / TICK_FRAMES
+                    out[i] = np.float32(given[i] * gain64)
+        start += count
+        state[POSITION] += count
+
+
+@kernel("void(float32[:,::1],float32[:,::1])")
+def accumulate(x, total):  # type: ignore[no-untyped-def]
+    """Add x to total, both (channels, frames)."""
+    for c in range(x.shape[0]):
+        for i in range(x.shape[1]):
+            total[c, i] += x[c, i]
+
+
+@kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],int64[::1],int64)")
+def delay(x, y, ring, at, frames_late):  # type: ignore[no-untyped-def]
+    """y is x, `frames_late` later. ring: (channels, size), size a power of two of at least frames_late + 1.
+
+    The ring remembers its whole length, so that the delay may change and still read sound and not silence.
+    """
+    mask = ring.shape[1] - 1
+    base = at[0]
+    frames = x.shape[1]
+    for c in range(x.shape[0]):
+        for i in range(frames):
+            ring[c, (base + i) & mask] = x[c, i]
+            y[c, i] = ring[c, (base + i - frames_late) & mask]
+    at[0] = (base + frames) & mask
+
+
+@kernel("float32(float32[:,::1])")
+def peak(x):  # type: ignore[no-untyped-def]
+    """Largest magnitude of a block, linear."""
+    # Magnitudes sort like their bits: an integer maximum vectorises, a floating one does not.
+    bits = x.view(np.int32)
+    found = np.zeros(1, np.float32)
+    most = np.int32(0)
+    for c in range(x.shape[0]):
+        for i in range(x.shape[1]):
+            most = max(most, bits[c, i] & np.int32(0x7FFFFFFF))
+    found.view(np.int32)[0] = most
+    return found[0]

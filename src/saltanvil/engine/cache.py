@@ -1,0 +1,61 @@
+"""Rendered arrays by the fingerprint of all that made them, least recently used dropped first, bounded in bytes."""
+
+import hashlib
+import threading
+from collections import OrderedDict
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Audio = NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Stretch:
+    """What a node gave over a window: sound, and per tick the reduction and the level at the detector."""
+
+    audio: Audio
+    reduction_db: NDArray[np.float32]
+    detector_db: NDArray[np.float32]
+
+    @property
+    def size(self) -> int:
+        return self.audio.nbytes + self.reduction_db.nbytes + self.detector_db.nbytes
+
+
+class StretchCache:
+    """Safe to share between threads."""
+
+    def __init__(self, most_bytes: int = 1 << 30) -> None:
+        self.most_bytes = most_bytes
+        self.bytes = 0
+        self.hits = 0
+        self.misses = 0
+        self._held: OrderedDict[str, Stretch] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, name: str) -> Stretch | None:
+        with self._lock:
+            found = self._held.get(name)
+            if found is None:
+                self.misses += 1
+                return None
+            self.hits += 1
+            self._held.move_to_end(name)
+            return found
+
+    def put(self, name: str, stretch: Stretch) -> None:
+        with self._lock:
+            if name in self._held or stretch.size > self.most_bytes:
+                return
+            self._held[name] = stretch
+            self.bytes += stretch.size
+            while self.bytes > self.most_bytes:
+                _, dropped = self._held.popitem(last=False)
+                self.bytes -= dropped.size
+
+
+def fingerprint(*parts: object) -> str:
+    """A name for a result, made of everything it depends on."""
+    return hashlib.blake2b(repr(parts).encode(), digest_size=16).hexdigest()

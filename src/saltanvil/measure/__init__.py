@@ -1,0 +1,1 @@
+"""Figures from arrays: loudness, true peak, levels and envelopes."""

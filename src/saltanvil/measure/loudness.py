@@ -1,0 +1,120 @@
+"""Programme loudness, loudness range and true peak: ITU-R BS.1770-5, EBU Tech 3341 and 3342."""
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import loudness as kernels
+from saltanvil.dsp.units import gain_to_db
+
+OFFSET_LUFS = -0.691  # BS.1770-5 Annex 1, eq. 2
+ABSOLUTE_GATE_LUFS = -70.0
+HOPS_A_SECOND = 10  # 100 ms: 400 ms blocks with 75 % overlap
+MOMENTARY_HOPS = 4
+SHORT_TERM_HOPS = 30
+
+Audio = NDArray[np.float32]
+Values = NDArray[np.float64]
+
+
+def energy_to_lufs(energy: float) -> float:
+    """Weighted mean square to LUFS (eq. 2); no energy reads -inf."""
+    return OFFSET_LUFS + 10.0 * math.log10(energy) if energy > 0.0 else -math.inf
+
+
+def lufs_to_energy(lufs: float) -> float:
+    """The inverse of `energy_to_lufs`."""
+    return float(10.0 ** ((lufs - OFFSET_LUFS) / 10.0))
+
+
+@dataclass
+class LoudnessMeter:
+    """Takes blocks of any length and keeps the K-weighted energy of each 100 ms.
+
+    Channels weigh 1 each: left, right or mono; Annex 1 gives more only to surrounds, which a strip has not.
+    """
+
+    rate: int
+    channels: int
+    hop: int = field(init=False)
+    energies: list[float] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.hop = self.rate // HOPS_A_SECOND
+        self._sections = kernels.k_weighting(self.rate)
+        self._memory = np.zeros((self.channels, 4))
+        self._progress = np.zeros(2)
+
+    def add(self, x: Audio) -> None:
+        """Measure one more block, (channels, frames)."""
+        done = int(self._progress[0] + x.shape[1]) // self.hop
+        energies = np.empty(max(done, 1))
+        kernels.weighted_energy(x, self._sections, self._memory, self._progress, self.hop, energies)
+        self.energies.extend((energies[:done] / self.hop).tolist())
+
+    def latest_lufs(self, hops: int) -> float:
+        """Loudness of the last `hops` x 100 ms, -inf for silence or before anything was heard."""
+        last = self.energies[-hops:]
+        return energy_to_lufs(sum(last) / hops) if last else -math.inf
+
+
+def hop_energies(x: Audio, rate: int) -> Values:
+    """Mean square of the K-weighted sum of channels for every whole 100 ms of x, (channels, frames)."""
+    meter = LoudnessMeter(rate, x.shape[0])
+    meter.add(x)
+    return np.array(meter.energies)
+
+
+def windowed(energies: Values, hops: int) -> Values:
+    """Mean energy of each window of `hops` x 100 ms, one window every 100 ms; empty if x is shorter than a window."""
+    if len(energies) < hops:
+        return np.empty(0)
+    total = np.concatenate([[0.0], np.cumsum(energies)])
+    return np.asarray(np.maximum(total[hops:] - total[:-hops], 0.0) / hops)
+
+
+def gated_mean(blocks: Values, relative_lu: float) -> float:
+    """Mean energy of the blocks above both gates (Annex 1, eqs. 3 to 7); 0 if none is."""
+    loud = blocks[blocks > lufs_to_energy(ABSOLUTE_GATE_LUFS)]
+    if not len(loud):
+        return 0.0
+    gate = loud.mean() * 10.0 ** (relative_lu / 10.0)
+    return float(loud[loud > gate].mean())
+
+
+def integrated_lufs(energies: Values) -> float:
+    """Integrated loudness of the hops' energies: absolute gate -70 LUFS, relative gate -10 LU; -inf if all is gated."""
+    return energy_to_lufs(gated_mean(windowed(energies, MOMENTARY_HOPS), -10.0))
+
+
+def loudness_range_lu(energies: Values) -> float:
+    """Spread of the short-term loudness between its 10th and 95th percentile (EBU Tech 3342), gate -20 LU."""
+    blocks = windowed(energies, SHORT_TERM_HOPS)
+    loud = blocks[blocks > lufs_to_energy(ABSOLUTE_GATE_LUFS)]
+    if not len(loud):
+        return 0.0
+    loud = loud[loud > loud.mean() * 10.0**-2.0]
+    low, high = np.percentile(10.0 * np.log10(loud), [10.0, 95.0])
+    return float(high - low)
+
+
+def true_peak_dbtp(x: Audio, oversampling: int = 4) -> float:
+    """Largest magnitude between the samples of any channel (BS.1770-5 Annex 2), in dBTP."""
+    phases = kernels.true_peak_phases(oversampling)
+    return gain_to_db(max(float(kernels.true_peak(channel, phases, False)) for channel in x))
+
+
+class PeakMeter:
+    """True peak of a stream, block by block, for two channels; each block is seen with the end of the one before."""
+
+    def __init__(self) -> None:
+        self._phases = kernels.true_peak_phases()
+        self._tail = np.zeros((2, kernels.TRUE_PEAK_TAPS), np.float32)
+
+    def read_dbtp(self, x: Audio) -> list[float]:
+        """Per channel, the largest magnitude since the last block, half a filter late."""
+        seen = np.concatenate([self._tail, x], axis=1)
+        self._tail = seen[:, -kernels.TRUE_PEAK_TAPS :].copy()
+        return [gain_to_db(float(kernels.true_peak(channel, self._phases, True))) for channel in seen]

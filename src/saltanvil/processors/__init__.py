@@ -1,0 +1,21 @@
+"""One file a processor: its settings, its documentation, its state, its kernel calls.
+
+A processor added to `REGISTRY` is known everywhere: the document's validation, the interface's rules, the command
+line and the reference page are derived from its settings model.
+"""
+
+from saltanvil.processors.base import Processor, Settings
+from saltanvil.processors.compressor import Compressor
+from saltanvil.processors.equaliser import Equaliser
+from saltanvil.processors.trim import Trim
+
+REGISTRY: dict[str, type[Processor]] = {p.kind: p for p in (Trim, Equaliser, Compressor)}
+
+__all__ = ["REGISTRY", "Processor", "Settings", "processor_named"]
+
+
+def processor_named(kind: str) -> type[Processor]:
+    """The processor of a kind. Raises ValueError with the kinds there are."""
+    if kind not in REGISTRY:
+        raise ValueError(f"there is no processor {kind!r}; there are {', '.join(sorted(REGISTRY))}")
+    return REGISTRY[kind]

@@ -1,0 +1,160 @@
+"""What every processor declares and does."""
+
+import copy
+import math
+from abc import ABC, abstractmethod
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Literal, Self
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic_core import PydanticUndefined
+
+from saltanvil.dsp.kernel import TICK_FRAMES
+
+Audio = NDArray[np.float32]
+Scale = Literal["linear", "log"]
+
+#: Time in which a moved setting covers 1 - 1/e of the way: short enough to feel direct, too long to click.
+GLIDE_MS = 8.0
+
+
+class Settings(BaseModel):
+    """Base of every settings model: frozen, no unknown names, no NaN."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+def rule(
+    default: float,
+    label: str,
+    unit: str,
+    low: float,
+    high: float,
+    group: str,
+    help: str,
+    *,
+    scale: Scale = "linear",
+    ticks: tuple[float, ...] = (),
+    off_at: float | None = None,
+    when: dict[str, list[str]] | None = None,
+) -> Any:
+    """A number on a scale. `ticks` are values worth a mark; `off_at` reads "off"; `when` names the settings (and
+    their values) for which the rule has a say."""
+    extra = {"label": label, "unit": unit, "group": group, "scale": scale, "ticks": list(ticks)}
+    return Field(
+        default,
+        ge=low,
+        le=high,
+        description=help,
+        json_schema_extra={**extra, "off_at": off_at, "when": when or {}},  # type: ignore[dict-item]
+    )
+
+
+def choice(default: Any, label: str, group: str, help: str, *, when: dict[str, list[str]] | None = None) -> Any:
+    """One of a few words (a Literal), or a switch (a bool)."""
+    extra = {"label": label, "unit": "", "group": group, "when": when or {}}
+    return Field(default, description=help, json_schema_extra=extra)  # type: ignore[arg-type]
+
+
+@dataclass
+class Telemetry:
+    """What a step did in its last block, one value a tick.
+
+    reduction_db: largest reduction, 0 or more; detector_db: loudest level at the detector. Empty where a processor
+    has neither.
+    """
+
+    reduction_db: NDArray[np.float32] = field(default_factory=lambda: np.empty(0, np.float32))
+    detector_db: NDArray[np.float32] = field(default_factory=lambda: np.empty(0, np.float32))
+
+
+@dataclass(frozen=True)
+class Context:
+    """What a processor may need to know of the session."""
+
+    rate: int = 48000
+    tempo_bpm: float = 120.0
+
+
+class Processor(ABC):
+    """One kind of treatment at work on one signal.
+
+    x and y are float32 `(channels, frames)`, C-contiguous, channels 1 or 2. Any division into blocks gives the same
+    samples; a setting changed by `configure` glides from the next tick on.
+    """
+
+    kind: ClassVar[str]
+    label: ClassVar[str]
+    settings_model: ClassVar[type[Settings]]
+    pictures: ClassVar[tuple[str, ...]] = ("bite",)
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        self.channels = channels
+        self.context = context
+        self.telemetry = Telemetry()
+        self.configure(settings, context)
+
+    @abstractmethod
+    def configure(self, settings: Settings, context: Context) -> None:
+        """Take new settings; state and sound carry on."""
+
+    @abstractmethod
+    def process(self, x: Audio, key: Audio | None = None) -> Audio:
+        """Treat a block and return a new array, `latency_frames` late. `key` replaces what the detector hears."""
+
+    @property
+    def latency_frames(self) -> int:
+        return 0
+
+    def clone(self) -> Self:
+        """A copy with a state of its own, that goes on from here."""
+        twin = copy.copy(self)
+        for name, value in vars(self).items():
+            if isinstance(value, np.ndarray):
+                setattr(twin, name, value.copy())
+        return twin
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64] | None:
+        """Output level for each input level, where the processor has a static curve."""
+        return None
+
+
+def glide_part(rate: int) -> float:
+    """Share of the way a gliding setting covers each tick."""
+    return 1.0 - math.exp(-TICK_FRAMES * 1000.0 / (GLIDE_MS * rate))
+
+
+def describe(processor: type[Processor]) -> dict[str, Any]:
+    """A processor as plain data: its settings with label, unit, range, scale, default and help, and a JSON schema."""
+    schema = processor.settings_model.model_json_schema()
+    settings = []
+    for name, info in processor.settings_model.model_fields.items():
+        found = schema["properties"][name]
+        extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
+        default = None if info.default is PydanticUndefined else info.default
+        settings.append(
+            {
+                "name": name,
+                "type": "number" if found["type"] in ("number", "integer") else "choice" if "enum" in found else "switch",
+                "minimum": found.get("minimum"),
+                "maximum": found.get("maximum"),
+                "options": found.get("enum", []),
+                "default": default,
+                "help": info.description,
+                "scale": extra.get("scale", "linear"),
+                "ticks": extra.get("ticks", []),
+                "off_at": extra.get("off_at"),
+                **{key: extra[key] for key in ("label", "unit", "group", "when")},
+            }
+        )
+    return {
+        "kind": processor.kind,
+        "label": processor.label,
+        "summary": (processor.__doc__ or "").strip().split("\n\n")[0],
+        "pictures": list(processor.pictures),
+        "settings": settings,
+        "schema": schema,
+    }

@@ -1,0 +1,194 @@
+"""The compressor."""
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import compress as dsp
+from saltanvil.dsp.kernel import TICK_FRAMES
+from saltanvil.dsp.units import NOTE_QUARTERS, ms_to_frames, note_to_ms, time_constant
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Telemetry, choice, glide_part, rule
+
+MAX_LOOKAHEAD_MS = 20.0
+RANGE_OFF_DB = 60.0
+#: Automatic release: what a short peak took is back after the first; what was held for long leaves by the last.
+AUTO_QUICK_MS, AUTO_SETTLE_MS, AUTO_SLOW_MS = 60.0, 400.0, 1200.0
+#: Attack return: an onset is where an envelope falling in the first stands over one rising in the second.
+ONSET_FALL_MS, ONSET_RISE_MS = 80.0, 25.0
+
+Note = Literal["1/64", "1/32", "1/16t", "1/16", "1/16d", "1/8t", "1/8", "1/8d", "1/4t", "1/4", "1/4d", "1/2", "1/1"]
+assert set(Note.__args__) == set(NOTE_QUARTERS)  # type: ignore[attr-defined]
+
+_NOTE = {"release_mode": ["note"]}
+
+
+class CompressorSettings(Settings):
+    detector: Literal["peak", "rms"] = choice(
+        "peak", "Detector", "Detector", "Peak follows every wave; RMS follows the mean power, closer to loudness."
+    )
+    rms_ms: float = rule(
+        10.0, "RMS time", "ms", 1.0, 300.0, "Detector", "Averaging time of the RMS detector.",
+        scale="log", ticks=(1, 10, 100), when={"detector": ["rms"]},
+    )  # fmt: skip
+    topology: Literal["feed-forward", "feedback"] = choice(
+        "feed-forward", "Detector hears", "Detector",
+        "Feed-forward hears the input; feedback hears the output, and lets go more gently. "
+        "Feedback makes no use of lookahead, and an outside key makes it feed-forward.",
+    )  # fmt: skip
+    stereo_link: float = rule(
+        1.0, "Stereo link", "%", 0.0, 1.0, "Detector",
+        "All: both sides get the same gain, so the image stays. None: each side for itself.", ticks=(0, 0.5, 1),
+    )  # fmt: skip
+    threshold_db: float = rule(
+        -18.0, "Threshold", "dB", -60.0, 0.0, "Curve", "Level at the detector above which gain is reduced.",
+        ticks=(-48, -36, -24, -12),
+    )  # fmt: skip
+    ratio: float = rule(
+        4.0, "Ratio", ":1", 1.0, 50.0, "Curve", "Decibels in over the threshold for one decibel out. 1:1 changes nothing.",
+        scale="log", ticks=(1, 2, 4, 10, 20, 50),
+    )  # fmt: skip
+    knee_db: float = rule(
+        6.0, "Knee", "dB", 0.0, 30.0, "Curve", "Width around the threshold over which the ratio sets in.",
+        ticks=(0, 6, 12, 24),
+    )  # fmt: skip
+    range_db: float = rule(
+        RANGE_OFF_DB, "Range", "dB", 0.0, RANGE_OFF_DB, "Curve", "The most that is ever taken.",
+        ticks=(0, 6, 12, 24), off_at=RANGE_OFF_DB,
+    )  # fmt: skip
+    attack_ms: float = rule(
+        10.0, "Attack", "ms", 0.05, 250.0, "Timing", "Time to cover 63 % of the way down. Longer lets hits through.",
+        scale="log", ticks=(0.1, 1, 10, 100),
+    )  # fmt: skip
+    hold_ms: float = rule(
+        0.0, "Hold", "ms", 0.0, 500.0, "Timing", "Time the gain stays down before it is released.",
+        ticks=(0, 100, 250, 500),
+    )  # fmt: skip
+    release_mode: Literal["ms", "automatic", "note"] = choice(
+        "ms", "Release by", "Timing",
+        "A time; automatic (about 60 ms after short peaks, up to 1.2 s after long passages); or a note value.",
+    )  # fmt: skip
+    release_ms: float = rule(
+        150.0, "Release", "ms", 5.0, 5000.0, "Timing", "Time to give back 63 % of what was taken.",
+        scale="log", ticks=(10, 100, 1000), when={"release_mode": ["ms"]},
+    )  # fmt: skip
+    release_note: Note = choice("1/8", "Release note", "Timing", "Release as a note value; d dotted, t triplet.", when=_NOTE)
+    tempo: Literal["session", "own"] = choice("session", "Tempo", "Timing", "Whose tempo the note counts in.", when=_NOTE)
+    tempo_bpm: float = rule(
+        120.0, "Own tempo", "bpm", 20.0, 300.0, "Timing", "Quarter notes a minute, if the tempo is its own.",
+        when={"release_mode": ["note"], "tempo": ["own"]}, ticks=(60, 120, 180, 240),
+    )  # fmt: skip
+    lookahead_ms: float = rule(
+        0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
+        "The detector hears this much ahead; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+    )  # fmt: skip
+    makeup: Literal["manual", "automatic"] = choice(
+        "manual", "Make-up by", "Output",
+        "Automatic adds half of what the curve takes from 0 dBFS; the make-up gain is added on top.",
+    )  # fmt: skip
+    makeup_db: float = rule(
+        0.0, "Make-up gain", "dB", -24.0, 36.0, "Output", "Gain after the compression.", ticks=(-12, 0, 12, 24)
+    )
+    attack_return_db: float = rule(
+        0.0, "Attack return", "dB", 0.0, 24.0, "Output",
+        "Gives attacks back while they pass: up to this much less reduction, never more than was taken.",
+        ticks=(0, 6, 12, 18),
+    )  # fmt: skip
+    mix: float = rule(
+        1.0, "Mix", "%", 0.0, 1.0, "Output", "Compressed sound against untreated sound.", ticks=(0, 0.25, 0.5, 0.75, 1)
+    )
+
+    def release_time_ms(self, session_tempo_bpm: float) -> float:
+        """The release in ms, whichever way it is given."""
+        if self.release_mode == "note":
+            return note_to_ms(self.release_note, self.tempo_bpm if self.tempo == "own" else session_tempo_bpm)
+        return self.release_ms if self.release_mode == "ms" else AUTO_QUICK_MS
+
+    def automatic_makeup_db(self) -> float:
+        """Half of the reduction of a 0 dBFS level: between no make-up and full make-up (ours, no source)."""
+        return -0.5 * float(Compressor.static_change_db(self, np.zeros(1))[0]) if self.makeup == "automatic" else 0.0
+
+
+class Compressor(Processor):
+    """Takes level above a threshold down by a ratio.
+
+        in --+--> lookahead ----------------------------------------(x)--> make-up, mix --> out
+             |                                                       ^
+        key--+--> peak or RMS --> link --> curve with knee --> attack, hold, release --> attack return
+
+    Gain computer and smoothing by Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012: level detection and
+    smooth branching in the log domain. In feedback the loop's slope is divided out of attack and release, so that the
+    set times hold. At 1:1 without make-up the sound passes bit for bit.
+
+    >>> step = Compressor(CompressorSettings(threshold_db=-20, ratio=8, attack_ms=1), 2, Context(rate=48000))
+    >>> step.process(np.zeros((2, 64), np.float32)).shape
+    (2, 64)
+    """
+
+    kind = "compressor"
+    label = "Compressor"
+    settings_model = CompressorSettings
+    pictures = ("bite", "curve")
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        size = 1 << int(ms_to_frames(MAX_LOOKAHEAD_MS, context.rate)).bit_length()
+        self._ring = np.zeros((channels, size), np.float32)
+        self._state = np.zeros(dsp.STATE)
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, CompressorSettings)
+        rate = context.rate
+        target = np.zeros(dsp.SETTINGS)
+        target[dsp.THRESHOLD] = settings.threshold_db
+        target[dsp.SLOPE] = 1.0 - 1.0 / settings.ratio
+        target[dsp.KNEE] = settings.knee_db
+        target[dsp.RANGE] = settings.range_db if settings.range_db < RANGE_OFF_DB else 200.0
+        target[dsp.MAKEUP] = settings.makeup_db + settings.automatic_makeup_db()
+        target[dsp.MIX] = settings.mix
+        target[dsp.LINK] = settings.stereo_link
+        target[dsp.RETURN] = settings.attack_return_db
+        target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
+        target[dsp.RELEASE] = time_constant(settings.release_time_ms(context.tempo_bpm), rate)
+        target[dsp.HOLD] = ms_to_frames(settings.hold_ms, rate)
+        target[dsp.RMS] = time_constant(settings.rms_ms, rate) if settings.detector == "rms" else 0.0
+        target[dsp.AUTO] = settings.release_mode == "automatic"
+        target[dsp.SLOW_ATTACK] = time_constant(AUTO_SETTLE_MS, rate)
+        target[dsp.SLOW_RELEASE] = time_constant(AUTO_SLOW_MS, rate)
+        target[dsp.LOOKAHEAD] = ms_to_frames(settings.lookahead_ms, rate)
+        target[dsp.FEEDBACK] = settings.topology == "feedback"
+        target[dsp.GLIDE] = glide_part(rate)
+        target[dsp.ONSET_FAST] = time_constant(ONSET_FALL_MS, rate)
+        target[dsp.ONSET_SLOW] = time_constant(ONSET_RISE_MS, rate)
+        self._target = target
+        self._keyed = target.copy()
+        self._keyed[dsp.FEEDBACK] = 0.0
+
+    @property
+    def latency_frames(self) -> int:
+        return int(self._target[dsp.LOOKAHEAD])
+
+    def process(self, x: Audio, key: Audio | None = None) -> Audio:
+        y = np.empty_like(x)
+        trace = np.empty((2, x.shape[1] // TICK_FRAMES + 2), np.float32)
+        at = int(self._state[dsp.POSITION]) % TICK_FRAMES
+        ticks = -(-(at + x.shape[1]) // TICK_FRAMES)
+        dsp.compress(x, x if key is None else key, y, self._target if key is None else self._keyed, self._state, self._ring, trace)
+        self.telemetry = Telemetry(trace[0, :ticks], trace[1, :ticks])
+        return y
+
+    @staticmethod
+    def static_change_db(settings: CompressorSettings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Change of level (0 or less) for steady levels: the paper's eq. 4 less its input, held to the range."""
+        over = levels_db - settings.threshold_db
+        slope, knee = 1.0 / settings.ratio - 1.0, settings.knee_db
+        bent = slope * (over + knee / 2) ** 2 / (2 * knee) if knee > 0 else np.zeros_like(over)
+        change = np.where(2 * over < -knee, 0.0, np.where(2 * np.abs(over) <= knee, bent, slope * over))
+        least = -settings.range_db if settings.range_db < RANGE_OFF_DB else -200.0
+        return np.maximum(change, least)
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        assert isinstance(settings, CompressorSettings)
+        wet = 10.0 ** ((cls.static_change_db(settings, levels_db) + settings.makeup_db + settings.automatic_makeup_db()) / 20)
+        return levels_db + 20.0 * np.log10(np.maximum(1.0 + settings.mix * (wet - 1.0), 1e-8))

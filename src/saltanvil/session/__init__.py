@@ -1,0 +1,1 @@
+"""The document: strips, paths and the edits that change them."""
