@@ -7,7 +7,7 @@ Every step declares its latency; strips that meet are delayed to the latest. A b
 """
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Literal, Protocol
@@ -24,6 +24,9 @@ from saltanvil.session.document import MAIN_ID, Session, Step, Strip
 
 Audio = NDArray[np.float32]
 Listening = Literal["before", "after", "taken"]
+
+#: States that listening needs, whatever the document says.
+LISTENING = ("matched", "taken")
 
 #: Played before what is wanted, so that detectors have settled; the same live and offline, so that the samples agree.
 PREROLL_S = 2.0
@@ -85,9 +88,11 @@ class Rack:
 
     def __init__(self) -> None:
         self.held: dict[Key, Processor | Late | Glide] = {}
+        self.used: set[Key] = set()
 
     def processor(self, step: Step, channels: int, context: Context) -> Processor:
         name = ("step", step.id, step.kind, str(channels), str(context.rate))
+        self.used.add(name)
         found = self.held.get(name)
         if isinstance(found, Processor):
             found.configure(step.settings, context)
@@ -97,14 +102,24 @@ class Rack:
         return made
 
     def late(self, channels: int, *name: str) -> Late:
-        found = self.held.setdefault(("late", str(channels), *name), Late(channels))
-        assert isinstance(found, Late)
+        full = ("late", str(channels), *name)
+        self.used.add(full)
+        found = self.held.get(full)
+        if not isinstance(found, Late):
+            found = self.held[full] = Late(channels)
         return found
 
     def glide(self, *name: str) -> Glide:
-        found = self.held.setdefault(("glide", *name), Glide())
-        assert isinstance(found, Glide)
+        full = ("glide", *name)
+        self.used.add(full)
+        found = self.held.get(full)
+        if not isinstance(found, Glide):
+            found = self.held[full] = Glide()
         return found
+
+    def drop_unused(self) -> None:
+        """Forget what the last compilation did not ask for: what is taken out and put back starts afresh."""
+        self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
 
     def clone(self) -> "Rack":
         twin = Rack()
@@ -228,16 +243,6 @@ class Plan:
     def latency_frames(self) -> int:
         return self.nodes[-1].latency
 
-    @property
-    def structure(self) -> tuple[object, ...]:
-        """What cannot change without a crossfade."""
-        strips = tuple(
-            (node.strip.id, node.strip.output, node.strip.media_id, node.channels, node.strip.start_s)
-            + tuple((step.step.id, step.step.kind, step.step.bypass, step.late_by) for step in node.steps)
-            for node in self.nodes
-        )
-        return strips, self.audition.scope, self.audition.listening
-
     def node(self, strip_id: str) -> Node:
         return next(node for node in self.nodes if node.strip.id == strip_id)
 
@@ -286,6 +291,19 @@ class Plan:
         return after
 
 
+def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
+    """What cannot change without a crossfade; all else glides."""
+    strips = tuple(
+        (strip.id, strip.output, strip.media_id, strip.start_s)
+        + tuple(
+            (step.id, step.kind, step.bypass, processor_named(step.kind).latency_of(step.settings, session.rate_hz))
+            for step in strip.path.steps
+        )
+        for strip in session.strips
+    )
+    return strips, audition.scope, audition.listening
+
+
 def audible(session: Session, strip: Strip, solo: bool) -> bool:
     """Whether mute and solo let a strip through. Solo is decided at the tracks: buses pass what reaches them."""
     if strip.mute:
@@ -314,7 +332,8 @@ def compile_plan(
         steps = []
         for step in strip.path.steps:
             processor = rack.processor(step, channels, context)
-            steps.append(StepNode(step, processor, rack.late(channels, "step", step.id), processor.latency_frames))
+            late_by = processor.latency_of(step.settings, session.rate_hz)
+            steps.append(StepNode(step, processor, rack.late(channels, "step", step.id), late_by))
         node = Node(
             strip=strip,
             channels=channels,
@@ -334,7 +353,9 @@ def compile_plan(
         generations[depth].append(node)
         return node, depth
 
+    rack.used.clear()
     visit(session.strip(only or MAIN_ID))
+    rack.drop_unused()
     return Plan(session, media, rack, audition, nodes, generations)
 
 
@@ -362,5 +383,3 @@ def session_frames(session: Session, media: Media) -> int:
     ]
     return max([session.rate_hz, *ends])
 
-
-Progress = Callable[[float], None]

@@ -1,0 +1,1 @@
+"""Audio files in and out: decoding, checks, dither, encoding."""

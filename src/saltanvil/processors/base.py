@@ -102,10 +102,11 @@ class Processor(ABC):
 
     @abstractmethod
     def process(self, x: Audio, key: Audio | None = None) -> Audio:
-        """Treat a block and return a new array, `latency_frames` late. `key` replaces what the detector hears."""
+        """Treat a block and return a new array, `latency_of` the settings late. `key` replaces what the detector hears."""
 
-    @property
-    def latency_frames(self) -> int:
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        """By how many frames the output is late, for given settings."""
         return 0
 
     def clone(self) -> Self:

@@ -155,7 +155,7 @@ class Compressor(Processor):
         target[dsp.AUTO] = settings.release_mode == "automatic"
         target[dsp.SLOW_ATTACK] = time_constant(AUTO_SETTLE_MS, rate)
         target[dsp.SLOW_RELEASE] = time_constant(AUTO_SLOW_MS, rate)
-        target[dsp.LOOKAHEAD] = ms_to_frames(settings.lookahead_ms, rate)
+        target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
         target[dsp.FEEDBACK] = settings.topology == "feedback"
         target[dsp.GLIDE] = glide_part(rate)
         target[dsp.ONSET_FAST] = time_constant(ONSET_FALL_MS, rate)
@@ -164,9 +164,10 @@ class Compressor(Processor):
         self._keyed = target.copy()
         self._keyed[dsp.FEEDBACK] = 0.0
 
-    @property
-    def latency_frames(self) -> int:
-        return int(self._target[dsp.LOOKAHEAD])
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        assert isinstance(settings, CompressorSettings)
+        return ms_to_frames(settings.lookahead_ms, rate)
 
     def process(self, x: Audio, key: Audio | None = None) -> Audio:
         y = np.empty_like(x)

@@ -1,0 +1,200 @@
+"""The audition socket: one player a tab; blocks as binary messages, everything else as JSON.
+
+A block's message: header length (uint32, little endian), header (JSON, padded with spaces to 4 bytes), the left
+channel, the right channel (float32, little endian).
+"""
+
+import asyncio
+import json
+import struct
+from typing import Annotated, Any, Literal
+
+from fastapi import APIRouter, WebSocket, WebSocketDisconnect
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+
+from saltanvil.engine.ear import Ear
+from saltanvil.engine.live import Block, Player
+from saltanvil.engine.plan import Listening, Scope
+from saltanvil.store.sessions import Version
+
+router = APIRouter()
+MAX_MESSAGE = 1 << 16
+
+
+class Message(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class Play(Message):
+    type: Literal["play"]
+    position_s: float = Field(ge=0.0, le=1e6)
+
+
+class Stop(Message):
+    type: Literal["stop"]
+
+
+class SetPassage(Message):
+    type: Literal["passage"]
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+    loop: bool
+
+
+class SetScope(Message):
+    type: Literal["scope"]
+    strip_id: str
+    step_id: str | None = None
+
+
+class Listen(Message):
+    type: Literal["listen"]
+    listening: Listening
+
+
+class SetMatched(Message):
+    type: Literal["matched"]
+    on: bool
+
+
+class SetEar(Message):
+    type: Literal["ear"]
+    ear: Ear
+
+
+class Heard(Message):
+    type: Literal["heard"]
+    epoch: int
+    frames: int = Field(ge=0)
+    underruns: int = Field(ge=0)
+
+
+MESSAGE: TypeAdapter[Any] = TypeAdapter(
+    Annotated[Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetEar | Heard, Field(discriminator="type")]
+)
+
+
+def pack(block: Block) -> bytes:
+    """A block as it goes over the wire."""
+    header = {
+        "epoch": block.epoch,
+        "sequence": block.sequence,
+        "frames": block.audio.shape[1],
+        "position_s": round(block.position_s, 6),
+        "strips": block.strips,
+        "steps": block.steps,
+        "reduction_db": block.reduction_db,
+        "detector_db": block.detector_db,
+        "main_peaks_dbfs": [round(value, 1) for value in block.main_peaks_dbfs],
+        "main_true_peaks_dbtp": [round(value, 1) for value in block.main_true_peaks_dbtp],
+        "momentary_lufs": round(block.momentary_lufs, 1),
+        "short_term_lufs": round(block.short_term_lufs, 1),
+        "lead_s": round(block.lead_s, 3),
+        "latency_s": round(block.latency_s, 6),
+    }
+    text = json.dumps(header, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    return struct.pack("<I", len(text)) + text + block.audio.astype("<f4", copy=False).tobytes()
+
+
+class Audition:
+    """One tab's listening. Its outgoing queue is bounded by the player's lead: unheard blocks stop the player."""
+
+    def __init__(self, tab: str, version: Version, media: Any, loop: asyncio.AbstractEventLoop) -> None:
+        self.tab, self.session_id = tab, version.id
+        self._loop = loop
+        self.outgoing: asyncio.Queue[bytes | str] = asyncio.Queue()
+        self._matched_on = True
+        self._scope = Scope()
+        self._measured: dict[Scope, float] = {}
+        self.player = Player(
+            version.session,
+            media,
+            deliver=lambda block: self._send(pack(block)),
+            ended=lambda epoch: self._send(json.dumps({"type": "ended", "epoch": epoch})),
+            failed=lambda why: self._send(json.dumps({"type": "failed", "why": why})),
+        )
+
+    def _send(self, message: bytes | str) -> None:
+        if not self._loop.is_closed():
+            self._loop.call_soon_threadsafe(self.outgoing.put_nowait, message)
+
+    def tell_version(self, version: Version) -> None:
+        self._send(json.dumps({"type": "version", "revision": version.revision}))
+
+    def measured(self, scope: Scope, matched_db: float) -> None:
+        self._measured[scope] = matched_db
+        self._apply_matched()
+
+    def _apply_matched(self) -> None:
+        self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
+
+    def obey(self, message: Any) -> None:
+        player = self.player
+        match message:
+            case Play():
+                epoch = player.play(message.position_s)
+                self.outgoing.put_nowait(json.dumps({"type": "playing", "epoch": epoch}))
+            case Stop():
+                player.stop()
+            case SetPassage():
+                player.set_passage(message.start_s, message.end_s, message.loop)
+            case SetScope():
+                self._scope = Scope(message.strip_id, message.step_id)
+                player.set_scope(self._scope)
+                self._apply_matched()
+            case Listen():
+                player.set_listening(message.listening)
+            case SetMatched():
+                self._matched_on = message.on
+                self._apply_matched()
+            case SetEar():
+                player.set_ear(message.ear)
+            case Heard():
+                player.heard(message.epoch, message.frames, message.underruns)
+
+
+@router.websocket("/api/sessions/{session_id}/audition")
+async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
+    services = socket.app.state.services
+    try:
+        version = await asyncio.to_thread(services.sessions.version, session_id)
+    except LookupError as error:
+        await socket.close(4404, str(error))
+        return
+    if not 1 <= len(tab) <= 64:
+        await socket.close(4400, "a tab names itself with 1 to 64 characters")
+        return
+    await socket.accept()
+    media = services.media.at_rate(version.session.rate_hz)
+    open_audition = Audition(tab, version, media, asyncio.get_running_loop())
+    services.join(open_audition)
+
+    async def sending() -> None:
+        while True:
+            message = await open_audition.outgoing.get()
+            if isinstance(message, bytes):
+                await socket.send_bytes(message)
+            else:
+                await socket.send_text(message)
+
+    sender = asyncio.create_task(sending())
+    try:
+        while True:
+            text = await socket.receive_text()
+            if len(text) > MAX_MESSAGE:
+                await socket.close(1009)
+                break
+            try:
+                message = MESSAGE.validate_json(text)
+            except ValidationError as error:
+                why = error.errors(include_url=False)[0]["msg"]
+                open_audition.outgoing.put_nowait(json.dumps({"type": "failed", "why": f"not understood: {why}"}))
+                continue
+            open_audition.obey(message)
+    except (WebSocketDisconnect, RuntimeError):
+        pass
+    finally:
+        sender.cancel()
+        services.leave(open_audition)
+        await asyncio.to_thread(open_audition.player.close)

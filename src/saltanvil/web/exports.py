@@ -1,0 +1,81 @@
+"""Routes of export: render chosen strips to files, as a job."""
+
+import re
+import secrets
+from collections.abc import Iterator
+from pathlib import Path
+
+from fastapi import APIRouter, HTTPException
+from fastapi.responses import FileResponse
+from pydantic import BaseModel, Field
+
+from saltanvil.engine.export import export_strips
+from saltanvil.engine.plan import session_frames
+from saltanvil.media.encode import SUFFIX, FileFormat
+from saltanvil.session.document import MAIN_ID
+from saltanvil.web.jobs import Job, JobView
+from saltanvil.web.services import Served
+
+router = APIRouter(prefix="/api", tags=["exports"])
+
+
+class ExportRequest(BaseModel):
+    """No passage means everything. Solo is not rendered, mute is."""
+
+    strip_ids: list[str] = Field(default_factory=lambda: [MAIN_ID], min_length=1, max_length=200)
+    start_s: float | None = Field(default=None, ge=0.0, le=1e6)
+    end_s: float | None = Field(default=None, ge=0.0, le=1e6)
+    format: FileFormat = "wav24"
+
+
+@router.post("/sessions/{session_id}/exports", status_code=202)
+def export(services: Served, session_id: int, asked: ExportRequest) -> JobView:
+    session = services.sessions.version(session_id).session
+    media = services.media.at_rate(session.rate_hz)
+    names = file_names([f"{session.name} - {session.strip(strip_id).name}" for strip_id in asked.strip_ids], SUFFIX[asked.format])
+    length = session_frames(session, media)
+    start = round((asked.start_s or 0.0) * session.rate_hz)
+    stop = length if asked.end_s is None else min(round(asked.end_s * session.rate_hz), length)
+    if stop <= start:
+        raise HTTPException(422, "the passage is empty or lies behind the end; choose another")
+    folder = services.folder / "exports" / secrets.token_hex(8)
+
+    def work(job: Job) -> None:
+        folder.mkdir(parents=True)
+        paths = [folder / str(index) for index in range(len(names))]
+        targets = dict(zip(asked.strip_ids, paths, strict=True))
+        try:
+            export_strips(session, media, start, stop, targets, asked.format, job.progress, job.cancelled)
+        except BaseException:
+            for path in paths:
+                path.unlink(missing_ok=True)
+            folder.rmdir()
+            raise
+        job.paths, job.files = paths, names
+
+    return services.jobs.start(session_id, "export", ", ".join(names)[:120], work).view()
+
+
+@router.get("/exports/{number}/{index}", response_class=FileResponse)
+def download(services: Served, number: int, index: int) -> FileResponse:
+    job = services.jobs.get(number)
+    if not 0 <= index < len(job.paths):
+        raise HTTPException(404, "there is no such file; export again")
+    path: Path = job.paths[index]
+    return FileResponse(path, filename=job.files[index])
+
+
+def file_names(titles: list[str], suffix: str) -> list[str]:
+    """Titles as file names that any system takes, each once."""
+
+    def plain() -> Iterator[str]:
+        seen: set[str] = set()
+        for title in titles:
+            base = re.sub(r'[\x00-\x1f<>:"/\\|?*]', "_", title).strip(" .") or "export"
+            name, number = base, 2
+            while name.lower() in seen:
+                name, number = f"{base} {number}", number + 1
+            seen.add(name.lower())
+            yield name + suffix
+
+    return list(plain())

@@ -1,0 +1,105 @@
+"""What the routes share: the stores, the cache, the jobs and the open auditions."""
+
+import shutil
+import threading
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Annotated
+
+from fastapi import Depends, Request
+
+from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.plan import Scope
+from saltanvil.session.edits import Edit
+from saltanvil.store.database import Database
+from saltanvil.store.media import MediaStore
+from saltanvil.store.sessions import SessionStore, Version
+from saltanvil.web.audition import Audition
+from saltanvil.web.jobs import JobRunner
+
+
+class Services:
+    """Made once for each server."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.database = Database(folder / "saltanvil.db")
+        self.sessions = SessionStore(self.database)
+        self.media = MediaStore(self.database)
+        self.media.clear_unfinished()
+        self.cache = StretchCache()
+        self.jobs = JobRunner()
+        self.pool = ThreadPoolExecutor(2, thread_name_prefix="study")
+        self._auditions: dict[str, Audition] = {}
+        self._asked: dict[tuple[str, str], int] = {}
+        self._lock = threading.Lock()
+        for name in ("uploads", "exports"):
+            shutil.rmtree(folder / name, ignore_errors=True)
+            (folder / name).mkdir(parents=True)
+
+    def close(self) -> None:
+        with self._lock:
+            auditions = list(self._auditions.values())
+        for audition in auditions:
+            audition.player.close()
+        self.jobs.close()
+        self.pool.shutdown(wait=False)
+
+    # ---- auditions -------------------------------------------------------------------------------------------------
+
+    def join(self, audition: Audition) -> None:
+        with self._lock:
+            self._auditions[audition.tab] = audition
+
+    def leave(self, audition: Audition) -> None:
+        with self._lock:
+            if self._auditions.get(audition.tab) is audition:
+                del self._auditions[audition.tab]
+
+    def edit(self, session_id: int, edit: Edit, gesture: str | None = None, tab: str | None = None) -> Version:
+        return self.changed(self.sessions.edit(session_id, edit, gesture), tab)
+
+    def changed(self, version: Version, tab: str | None) -> Version:
+        """Let every open tab of the session hear and see the change; the tab that made it has its answer already."""
+        with self._lock:
+            auditions = [audition for audition in self._auditions.values() if audition.session_id == version.id]
+        for audition in auditions:
+            audition.player.set_session(version.session)
+            if audition.tab != tab:
+                audition.tell_version(version)
+        return version
+
+    def matched(self, tab: str, scope: Scope, matched_db: float) -> None:
+        """A measured loudness difference reaches the tab's player, if it still listens to that scope."""
+        with self._lock:
+            audition = self._auditions.get(tab)
+        if audition is not None:
+            audition.measured(scope, matched_db)
+
+    # ---- superseded questions --------------------------------------------------------------------------------------
+
+    def ask(self, tab: str, kind: str) -> "Asked":
+        """A question of a tab; an older one of the same kind is called off."""
+        with self._lock:
+            number = self._asked.get((tab, kind), 0) + 1
+            self._asked[tab, kind] = number
+        return Asked(self, (tab, kind), number)
+
+    def is_latest(self, name: tuple[str, str], number: int) -> bool:
+        return self._asked.get(name) == number
+
+
+class Asked:
+    def __init__(self, services: Services, name: tuple[str, str], number: int) -> None:
+        self._services, self._name, self._number = services, name, number
+
+    def superseded(self) -> bool:
+        return not self._services.is_latest(self._name, self._number)
+
+
+def services_of(request: Request) -> Services:
+    found: Services = request.app.state.services
+    return found
+
+
+Served = Annotated[Services, Depends(services_of)]

@@ -1,0 +1,107 @@
+"""Routes of sessions and their edits."""
+
+from typing import Annotated
+
+from fastapi import APIRouter
+from pydantic import BaseModel, Field
+
+from saltanvil.engine.plan import session_frames
+from saltanvil.session.document import Rate, Session
+from saltanvil.session.edits import AnyEdit
+from saltanvil.store.sessions import Version
+from saltanvil.web.services import Served, Services
+
+router = APIRouter(prefix="/api/sessions", tags=["sessions"])
+
+Tab = Annotated[str | None, Field(max_length=64)]
+
+
+class SessionRow(BaseModel):
+    id: int
+    name: str
+    changed_at: float
+    deleted: bool
+
+
+class VersionView(BaseModel):
+    """A session as it stands. `revision` grows with every change."""
+
+    id: int
+    revision: int
+    can_undo: bool
+    can_redo: bool
+    length_s: float
+    session: Session
+
+
+class NewSession(BaseModel):
+    name: str = Field(min_length=1, max_length=120)
+    rate_hz: Rate = 48000
+    tempo_bpm: float = Field(default=120.0, ge=20.0, le=300.0)
+
+
+class EditRequest(BaseModel):
+    """gesture: edits of one drag carry the same word and are undone together; tab: who asks."""
+
+    edit: AnyEdit
+    gesture: str | None = Field(default=None, max_length=64)
+    tab: Tab = None
+
+
+class TabRequest(BaseModel):
+    tab: Tab = None
+
+
+def view(services: Services, version: Version) -> VersionView:
+    frames = session_frames(version.session, services.media.at_rate(version.session.rate_hz))
+    return VersionView(
+        id=version.id, revision=version.revision, can_undo=version.can_undo, can_redo=version.can_redo,
+        length_s=frames / version.session.rate_hz, session=version.session,
+    )  # fmt: skip
+
+
+@router.get("")
+def list_sessions(services: Served) -> list[SessionRow]:
+    return [SessionRow(id=s.id, name=s.name, changed_at=s.changed_at, deleted=s.deleted) for s in services.sessions.listed()]
+
+
+@router.post("", status_code=201)
+def new_session(services: Served, asked: NewSession) -> VersionView:
+    session = Session(name=asked.name, rate_hz=asked.rate_hz, tempo_bpm=asked.tempo_bpm)
+    return view(services, services.sessions.version(services.sessions.create(session)))
+
+
+@router.get("/{session_id}")
+def get_session(services: Served, session_id: int) -> VersionView:
+    return view(services, services.sessions.version(session_id))
+
+
+@router.post("/{session_id}/duplicate", status_code=201)
+def duplicate_session(services: Served, session_id: int) -> VersionView:
+    return view(services, services.sessions.version(services.sessions.duplicate(session_id)))
+
+
+@router.delete("/{session_id}", status_code=204)
+def delete_session(services: Served, session_id: int) -> None:
+    """Undoable: `restore` brings it back as it was."""
+    services.sessions.set_deleted(session_id, True)
+
+
+@router.post("/{session_id}/restore", status_code=204)
+def restore_session(services: Served, session_id: int) -> None:
+    services.sessions.set_deleted(session_id, False)
+
+
+@router.post("/{session_id}/edits")
+def edit_session(services: Served, session_id: int, asked: EditRequest) -> VersionView:
+    return view(services, services.edit(session_id, asked.edit, asked.gesture, asked.tab))
+
+
+@router.post("/{session_id}/undo")
+def undo(services: Served, session_id: int, asked: TabRequest) -> VersionView:
+    return view(services, services.changed(services.sessions.undo(session_id), asked.tab))
+
+
+@router.post("/{session_id}/redo")
+def redo(services: Served, session_id: int, asked: TabRequest) -> VersionView:
+    return view(services, services.changed(services.sessions.redo(session_id), asked.tab))

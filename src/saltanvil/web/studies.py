@@ -1,0 +1,117 @@
+"""Routes that ask: what did this scope do, and what does the strip look like."""
+
+
+from fastapi import APIRouter, HTTPException
+from pydantic import BaseModel, Field
+
+from saltanvil.engine.plan import Scope, session_frames
+from saltanvil.engine.render import Cancelled
+from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.studies.ledger import Ledger, ledger_of
+from saltanvil.studies.pictures import Bite, Curve, bite_of, columns_of, curve_of, rounded
+from saltanvil.web.services import Served
+
+router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
+
+MAX_PASSAGE_S = 1800.0
+
+
+class ScopeQuestion(BaseModel):
+    """A scope over a passage. columns: width of the picture."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    strip_id: str
+    step_id: str | None = None
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+    columns: int = Field(default=800, ge=16, le=4096)
+
+
+class ScopeAnswer(BaseModel):
+    revision: int
+    start_s: float
+    end_s: float
+    ledger: Ledger
+    bite: Bite
+    curve: Curve | None
+    latency_ms: float
+    strip_latency_ms: float
+
+
+class OverviewQuestion(BaseModel):
+    tab: str = Field(min_length=1, max_length=64)
+    strip_id: str
+    columns: int = Field(default=1000, ge=16, le=4096)
+
+
+class OverviewAnswer(BaseModel):
+    """Lowest and highest samples over the whole session, before and after the strip's path."""
+
+    revision: int
+    length_s: float
+    before_low: list[float]
+    before_high: list[float]
+    after_low: list[float]
+    after_high: list[float]
+
+
+@router.post("/scope")
+def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> ScopeAnswer:
+    """Answers 409 if the same tab has asked again meanwhile."""
+    version = services.sessions.version(session_id)
+    session, rate = version.session, version.session.rate_hz
+    media = services.media.at_rate(rate)
+    start = round(asked.start_s * rate)
+    stop = min(round(asked.end_s * rate), session_frames(session, media))
+    if stop - start < rate // 50:
+        raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
+    if stop - start > MAX_PASSAGE_S * rate:
+        raise HTTPException(422, "the passage is longer than half an hour; choose a shorter one")
+    scope = Scope(asked.strip_id, asked.step_id)
+    question = services.ask(asked.tab, "scope")
+    try:
+        found = ScopeRenderer(session, media, services.cache, start, stop, question.superseded, services.pool).compare(scope)
+    except Cancelled as error:
+        raise HTTPException(409, "a newer question took its place") from error
+    step = None
+    if scope.step_id is not None:
+        strip, index = session.step(scope.step_id)
+        step = strip.path.steps[index]
+    ledger = ledger_of(found, rate, step)
+    services.matched(asked.tab, scope, ledger.matched_db)
+    return ScopeAnswer(
+        revision=version.revision,
+        start_s=start / rate,
+        end_s=stop / rate,
+        ledger=ledger,
+        bite=bite_of(found, asked.columns),
+        curve=curve_of(step, found.detector_db) if step is not None else None,
+        latency_ms=found.latency_frames * 1000 / rate,
+        strip_latency_ms=found.total_latency_frames * 1000 / rate,
+    )
+
+
+@router.post("/overview")
+def study_overview(services: Served, session_id: int, asked: OverviewQuestion) -> OverviewAnswer:
+    """Answers 409 if the same tab has asked again meanwhile."""
+    version = services.sessions.version(session_id)
+    session, rate = version.session, version.session.rate_hz
+    media = services.media.at_rate(rate)
+    frames = session_frames(session, media)
+    question = services.ask(asked.tab, "overview")
+    renderer = ScopeRenderer(session, media, services.cache, 0, frames, question.superseded, services.pool)
+    try:
+        found = renderer.compare(Scope(asked.strip_id))
+    except Cancelled as error:
+        raise HTTPException(409, "a newer question took its place") from error
+    before, after = columns_of(found.before, asked.columns), columns_of(found.after, asked.columns)
+    return OverviewAnswer(
+        revision=version.revision,
+        length_s=frames / rate,
+        before_low=rounded(before[0], 4),
+        before_high=rounded(before[1], 4),
+        after_low=rounded(after[0], 4),
+        after_high=rounded(after[1], 4),
+    )
+
+
