@@ -1,0 +1,321 @@
+"""The command line: serve, measure, process, steps, render."""
+
+import argparse
+import json
+import secrets
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    import numpy as np
+    from numpy.typing import NDArray
+
+DEFAULT_PORT = 8420
+MEASURED = (
+    ("integrated_lufs", "integrated", "LUFS"),
+    ("max_momentary_lufs", "momentary, largest", "LUFS"),
+    ("max_short_term_lufs", "short-term, largest", "LUFS"),
+    ("loudness_range_lu", "loudness range", "LU"),
+    ("true_peak_dbtp", "true peak", "dBTP"),
+    ("sample_peak_dbfs", "sample peak", "dBFS"),
+    ("rms_dbfs", "RMS", "dBFS"),
+    ("crest_db", "crest", "dB"),
+)
+
+
+class Refused(Exception):
+    """Something the user can mend; shown as one line."""
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Returns the exit status: 0, or 1 with one line on standard error."""
+    parser = build_parser()
+    asked = parser.parse_args(arguments)
+    try:
+        asked.run(asked)
+    except (Refused, ValueError, LookupError, OSError) as error:
+        print(f"saltanvil: {one_line(error)}", file=sys.stderr)
+        return 1
+    except KeyboardInterrupt:
+        return 130
+    return 0
+
+
+def one_line(error: BaseException) -> str:
+    from saltanvil.session.edits import reason
+
+    text = reason(error) if isinstance(error, ValueError) else str(error.args[0]) if isinstance(error, LookupError) and error.args else str(error)
+    return " ".join(text.split())
+
+
+def build_parser() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(prog="saltanvil", description="A bench for the dynamics and tone of tracks and buses.")
+    commands = parser.add_subparsers(required=True, metavar="COMMAND")
+
+    serve = commands.add_parser("serve", help="serve the page and the engine")
+    serve.add_argument("--port", type=int, default=DEFAULT_PORT, help="0 takes a free one")
+    serve.add_argument("--host", default="127.0.0.1", help="other than loopback needs the token that is printed")
+    add_data(serve)
+    serve.add_argument("--empty", action="store_true", help="make no demo session")
+    serve.add_argument("--page", type=Path, default=None, help="folder of the built page")
+    serve.add_argument("--until-stdin-closes", action="store_true", help="stop when standard input ends")
+    serve.set_defaults(run=run_serve)
+
+    measure = commands.add_parser("measure", help="loudness, peaks and levels of files")
+    measure.add_argument("files", nargs="+", type=Path, metavar="FILE")
+    measure.add_argument("--json", action="store_true")
+    measure.set_defaults(run=run_measure)
+
+    process = commands.add_parser("process", help="put a file through a path of steps")
+    process.add_argument("input", type=Path, metavar="IN")
+    process.add_argument("-o", "--output", type=Path, required=True, metavar="OUT", help=".wav or .flac")
+    process.add_argument("--path", type=Path, required=True, metavar="PATH.json", help='{"steps": [{"kind": ..., "settings": {...}}]}')
+    process.add_argument("--key", type=Path, default=None, metavar="KEYFILE", help="what all detectors hear instead of the input")
+    process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
+    process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
+    process.set_defaults(run=run_process)
+
+    steps = commands.add_parser("steps", help="every processor with its settings")
+    steps.add_argument("--json", action="store_true")
+    steps.set_defaults(run=run_steps)
+
+    render = commands.add_parser("render", help="render a session to files")
+    render.add_argument("session", metavar="SESSION", help="its name or number")
+    render.add_argument("-o", "--output", type=Path, required=True, metavar="DIR")
+    render.add_argument("--strips", nargs="*", default=None, help="names of strips; the main if left out")
+    render.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default="wav24")
+    add_data(render)
+    render.set_defaults(run=run_render)
+    return parser
+
+
+def add_data(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--data", type=Path, default=Path("data"), metavar="DIR", help="where the sessions are kept")
+
+
+# ---- serve ---------------------------------------------------------------------------------------------------------
+
+
+def run_serve(asked: argparse.Namespace) -> None:
+    import socket
+    import threading
+
+    print("Salt Anvil: getting ready ...", flush=True)
+    import uvicorn
+
+    from saltanvil.web.app import create_app
+    from saltanvil.web.security import LOOPBACK
+
+    loopback = asked.host in ("127.0.0.1", "localhost", "::1")
+    family = socket.AF_INET6 if ":" in asked.host else socket.AF_INET
+    listener = socket.socket(family, socket.SOCK_STREAM)
+    listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        listener.bind((asked.host, asked.port))
+    except OSError as error:
+        raise Refused(f"port {asked.port} on {asked.host} cannot be used ({error.strerror}); choose another with --port") from error
+    if not asked.empty:
+        ensure_demo(asked.data)
+    token = None if loopback else secrets.token_urlsafe(18)
+    hosts = LOOPBACK if loopback else {*LOOPBACK, asked.host, socket.gethostname()}
+    page = asked.page if asked.page is not None and asked.page.is_dir() else None
+    app = create_app(asked.data, page, hosts, token)
+    config = uvicorn.Config(app, log_level="warning", ws_per_message_deflate=False, ws_max_size=1 << 17, timeout_graceful_shutdown=2)
+    server = uvicorn.Server(config)
+    if asked.until_stdin_closes:
+
+        def wait() -> None:
+            sys.stdin.buffer.read()
+            server.should_exit = True
+
+        threading.Thread(target=wait, daemon=True).start()
+    port = listener.getsockname()[1]
+    print(f"Salt Anvil is at http://{asked.host}:{port}/{f'?token={token}' if token else ''}", flush=True)
+    server.run(sockets=[listener])
+
+
+def ensure_demo(folder: Path) -> None:
+    """Make the demo session if the store has no session at all."""
+    from saltanvil.store.database import Database
+    from saltanvil.store.media import MediaStore
+    from saltanvil.store.sessions import SessionStore
+
+    database = Database(folder / "saltanvil.db")
+    sessions = SessionStore(database)
+    if sessions.listed():
+        return
+    from saltanvil.demo.make import make_demo
+
+    def progress(share: float) -> None:
+        print(f"\rMaking the demo session ... {share:4.0%}", end="" if share < 1 else "\n", flush=True)
+
+    progress(0.0)
+    media = MediaStore(database)
+    media.clear_unfinished()
+    make_demo(sessions, media, progress)
+
+
+# ---- files ---------------------------------------------------------------------------------------------------------
+
+
+def load(path: Path) -> "tuple[NDArray[np.float32], int]":
+    """A whole file, (channels, frames), and its rate."""
+    import numpy as np
+
+    from saltanvil.media.decode import open_audio
+
+    if not path.is_file():
+        raise Refused(f"{path}: there is no such file")
+    source = open_audio(path, path.name)
+    return np.ascontiguousarray(np.concatenate(list(source.blocks), axis=1)), source.rate
+
+
+def run_measure(asked: argparse.Namespace) -> None:
+    from saltanvil.measure.figures import figures_of
+
+    found: dict[str, dict[str, float | None]] = {}
+    for path in asked.files:
+        x, rate = load(path)
+        figures = figures_of(x, rate).as_dict()
+        found[str(path)] = {name: figures[name] for name, _, _ in MEASURED}
+    if asked.json:
+        print(json.dumps([{"file": name, **figures} for name, figures in found.items()], indent=1))
+        return
+    for name, figures in found.items():
+        print(name)
+        for key, label, unit in MEASURED:
+            value = figures[key]
+            print(f"  {label:<20}{'too short' if value is None else f'{value:8.2f} {unit}'}")
+
+
+def run_process(asked: argparse.Namespace) -> None:
+    import numpy as np
+    import soxr
+
+    from saltanvil.measure.figures import figures_of
+    from saltanvil.media.encode import SUFFIX, write_audio
+    from saltanvil.processors import processor_named
+    from saltanvil.processors.base import Context
+    from saltanvil.session.document import Path as StepPath
+
+    try:
+        text = asked.path.read_text()
+    except OSError as error:
+        raise Refused(f"{asked.path}: cannot be read ({error.strerror})") from error
+    except UnicodeDecodeError as error:
+        raise Refused(f"{asked.path}: this is not a path file; it is to be JSON text") from error
+    try:
+        path = StepPath.model_validate_json(text)
+    except ValueError as error:
+        raise Refused(f"{asked.path}: {one_line(error)}") from error
+    suffix = asked.output.suffix.lower()
+    kind = asked.format or {".wav": "wav32f", ".flac": "flac24"}.get(suffix)
+    if kind is None or SUFFIX[kind] != suffix:
+        raise Refused(f"{asked.output}: the file's ending must be .wav or .flac and fit the format")
+    x, rate = load(asked.input)
+    key = None
+    if asked.key is not None:
+        key, key_rate = load(asked.key)
+        if key_rate != rate:
+            key = np.ascontiguousarray(soxr.resample(key.T, key_rate, rate, quality="VHQ").T, dtype=np.float32)
+            key = key.reshape(-1, key.shape[-1])
+        key = fit(key, x.shape)
+    y, reports = x, []
+    for step in path.steps:
+        processor = processor_named(step.kind)(step.settings, x.shape[0], Context(rate=rate))
+        if step.bypass:
+            continue
+        late = processor.latency_of(step.settings, rate)
+        given = np.ascontiguousarray(np.pad(y, ((0, 0), (0, late))))
+        heard = None if key is None else np.ascontiguousarray(np.pad(key, ((0, 0), (0, late))))
+        y = np.ascontiguousarray(processor.process(given, heard)[:, late:])
+        reduction = processor.telemetry.reduction_db
+        reports.append({"kind": step.kind, "largest_reduction_db": float(reduction.max()) if len(reduction) else None})
+    write_audio(asked.output, [y], rate, y.shape[0], kind, y.shape[1])
+    if asked.report:
+        before, after = figures_of(x, rate).as_dict(), figures_of(y, rate).as_dict()
+        print(json.dumps({"before": before, "after": after, "steps": reports}, indent=1))
+
+
+def fit(key: "NDArray[np.float32]", shape: tuple[int, ...]) -> "NDArray[np.float32]":
+    """A key with the channels and the length of the sound it steers: the mean of its sides, cut or padded."""
+    import numpy as np
+
+    channels, frames = shape
+    if key.shape[0] != channels:
+        key = np.repeat(key.mean(axis=0, keepdims=True), channels, axis=0)
+    key = key[:, :frames]
+    return np.ascontiguousarray(np.pad(key, ((0, 0), (0, frames - key.shape[1]))), dtype=np.float32)
+
+
+def run_steps(asked: argparse.Namespace) -> None:
+    from saltanvil.processors import REGISTRY
+    from saltanvil.processors.base import describe
+
+    described = [describe(processor) for processor in REGISTRY.values()]
+    if asked.json:
+        print(json.dumps(described, indent=1))
+        return
+    for step in described:
+        print(f"{step['kind']}: {step['summary']}")
+        for setting in step["settings"]:
+            print(f"  {setting['name']:<22}{span(setting):<44}{setting['help']}")
+
+
+def span(setting: dict[str, Any]) -> str:
+    if setting["type"] == "number":
+        return f"{setting['minimum']:g} to {setting['maximum']:g} {setting['unit']} ({setting['default']:g})"
+    if setting["type"] == "choice":
+        return f"{' | '.join(setting['options'])} ({setting['default']})"
+    return f"on | off ({'on' if setting['default'] else 'off'})"
+
+
+def run_render(asked: argparse.Namespace) -> None:
+    from saltanvil.engine.export import export_strips
+    from saltanvil.engine.plan import session_frames
+    from saltanvil.media.encode import SUFFIX
+    from saltanvil.session.document import MAIN_ID
+    from saltanvil.store.database import Database
+    from saltanvil.store.media import MediaStore
+    from saltanvil.store.sessions import SessionStore
+    from saltanvil.web.exports import file_names
+
+    if not (asked.data / "saltanvil.db").is_file():
+        raise Refused(f"{asked.data}: there are no sessions here; name their folder with --data")
+    database = Database(asked.data / "saltanvil.db")
+    sessions, store = SessionStore(database), MediaStore(database)
+    rows = [row for row in sessions.listed() if not row.deleted]
+    chosen = [row for row in rows if asked.session in (row.name, str(row.id))]
+    if not chosen:
+        raise Refused(f"there is no session {asked.session!r}; there are {', '.join(row.name for row in rows) or 'none'}")
+    session = sessions.version(chosen[0].id).session
+    by_name = {strip.name: strip.id for strip in session.strips}
+    for name in asked.strips or []:
+        if name not in by_name:
+            raise Refused(f"{session.name} has no strip {name!r}; it has {', '.join(by_name)}")
+    ids = [by_name[name] for name in asked.strips] if asked.strips else [MAIN_ID]
+    media = store.at_rate(session.rate_hz)
+    asked.output.mkdir(parents=True, exist_ok=True)
+    names = file_names([f"{session.name} - {session.strip(strip_id).name}" for strip_id in ids], SUFFIX[asked.format])
+    targets = {strip_id: asked.output / name for strip_id, name in zip(ids, names, strict=True)}
+    export_strips(session, media, 0, session_frames(session, media), targets, asked.format, progress_line())
+    for path in targets.values():
+        print(path)
+
+
+def progress_line() -> Callable[[float], None]:
+    last = -1
+
+    def progress(share: float) -> None:
+        nonlocal last
+        if sys.stderr.isatty() and int(share * 100) != last:
+            last = int(share * 100)
+            print(f"\rRendering ... {last} %", end="" if share < 1 else "\n", file=sys.stderr, flush=True)
+
+    return progress
+
+
+if __name__ == "__main__":
+    sys.exit(main())
