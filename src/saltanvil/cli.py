@@ -1,6 +1,7 @@
 """The command line: serve, measure, process, steps, render."""
 
 import argparse
+import contextlib
 import json
 import secrets
 import sys
@@ -133,7 +134,8 @@ def run_serve(asked: argparse.Namespace) -> None:
         threading.Thread(target=wait, daemon=True).start()
     port = listener.getsockname()[1]
     print(f"Salt Anvil is at http://{asked.host}:{port}/{f'?token={token}' if token else ''}", flush=True)
-    server.run(sockets=[listener])
+    with contextlib.suppress(KeyboardInterrupt):
+        server.run(sockets=[listener])
 
 
 def ensure_demo(folder: Path) -> None:

@@ -122,6 +122,11 @@ class Processor(ABC):
         """Output level for each input level, where the processor has a static curve."""
         return None
 
+    @classmethod
+    def response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        """Gain in dB at the frequencies, where the processor is a filter."""
+        return None
+
 
 def glide_part(rate: int) -> float:
     """Share of the way a gliding setting covers each tick."""

@@ -103,3 +103,7 @@ class Equaliser(Processor):
         y = np.empty_like(x)
         biquad.cascade(x, y, self._target, self._now, self._memory, self._state)
         return y
+
+    @classmethod
+    def response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
+        return biquad.response_db(sections_of(settings, rate), frequencies_hz, rate)

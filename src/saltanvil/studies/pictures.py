@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp.envelope import extremes
+from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.scope import Compared
 from saltanvil.processors import processor_named
 from saltanvil.session.document import Step
@@ -39,6 +40,21 @@ class Curve:
     histogram: list[float]
 
 
+@dataclass(frozen=True)
+class Response:
+    """Gain over frequency."""
+
+    frequency_hz: list[float]
+    gain_db: list[float]
+
+
+def response_of(step: Step, rate: int) -> Response | None:
+    """The step's frequency response; None if it is no filter."""
+    frequencies = np.geomspace(20.0, min(20000.0, 0.49 * rate), 240)
+    gain = processor_named(step.kind).response(step.settings, frequencies, rate)
+    return None if gain is None else Response(rounded(frequencies), rounded(gain, 3))
+
+
 def rounded(values: NDArray[np.floating], digits: int = 2) -> list[float]:
     return [round(float(value), digits) for value in values]
 
@@ -56,13 +72,16 @@ def magnitude_db(columns: NDArray[np.float32]) -> NDArray[np.floating]:
     return 20.0 * np.log10(np.maximum(np.maximum(-columns[0], columns[1]), 10.0 ** (FLOOR_DB / 20.0)))
 
 
-def bite_of(found: Compared, columns: int) -> Bite:
-    """The picture of dynamics in at most `columns` columns."""
-    before, after = columns_of(found.before, columns), columns_of(found.after, columns)
+def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = None) -> Bite:
+    """The picture of dynamics of frames first..last of the passage, in at most `columns` columns."""
+    last = found.before.shape[1] if last is None else last
+    before = columns_of(np.ascontiguousarray(found.before[:, first:last]), columns)
+    after = columns_of(np.ascontiguousarray(found.after[:, first:last]), columns)
     count = before.shape[1]
-    if len(found.reduction_db):
-        edges = (np.arange(count) * len(found.reduction_db)) // count
-        reduction = np.maximum.reduceat(found.reduction_db, edges)
+    ticks = found.reduction_db[first // TICK_FRAMES : max(-(-last // TICK_FRAMES), first // TICK_FRAMES + 1)]
+    if len(ticks):
+        edges = (np.arange(count) * len(ticks)) // count
+        reduction = np.maximum.reduceat(ticks, edges)
     else:
         reduction = np.empty(0, np.float32)
     return Bite(

@@ -8,7 +8,7 @@ from saltanvil.engine.plan import Scope, session_frames
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.studies.ledger import Ledger, ledger_of
-from saltanvil.studies.pictures import Bite, Curve, bite_of, columns_of, curve_of, rounded
+from saltanvil.studies.pictures import Bite, Curve, Response, bite_of, columns_of, curve_of, response_of, rounded
 from saltanvil.web.services import Served
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
@@ -17,7 +17,7 @@ MAX_PASSAGE_S = 1800.0
 
 
 class ScopeQuestion(BaseModel):
-    """A scope over a passage. columns: width of the picture."""
+    """A scope over a passage. columns: width of the picture; zoom_start, zoom_end: the share of the passage drawn."""
 
     tab: str = Field(min_length=1, max_length=64)
     strip_id: str
@@ -25,6 +25,8 @@ class ScopeQuestion(BaseModel):
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
     columns: int = Field(default=800, ge=16, le=4096)
+    zoom_start: float = Field(default=0.0, ge=0.0, lt=1.0)
+    zoom_end: float = Field(default=1.0, gt=0.0, le=1.0)
 
 
 class ScopeAnswer(BaseModel):
@@ -33,7 +35,10 @@ class ScopeAnswer(BaseModel):
     end_s: float
     ledger: Ledger
     bite: Bite
+    bite_start_s: float
+    bite_end_s: float
     curve: Curve | None
+    response: Response | None
     latency_ms: float
     strip_latency_ms: float
 
@@ -78,13 +83,19 @@ def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> Scop
         strip, index = session.step(scope.step_id)
         step = strip.path.steps[index]
     ledger = ledger_of(found, rate, step)
+    length = stop - start
+    first = min(int(asked.zoom_start * length), length - 64)
+    last = max(round(asked.zoom_end * length), first + 64)
     services.matched(asked.tab, scope, ledger.matched_db)
     return ScopeAnswer(
         revision=version.revision,
         start_s=start / rate,
         end_s=stop / rate,
         ledger=ledger,
-        bite=bite_of(found, asked.columns),
+        bite=bite_of(found, asked.columns, first, last),
+        bite_start_s=(start + first) / rate,
+        bite_end_s=(start + last) / rate,
+        response=response_of(step, rate) if step is not None else None,
         curve=curve_of(step, found.detector_db) if step is not None else None,
         latency_ms=found.latency_frames * 1000 / rate,
         strip_latency_ms=found.total_latency_frames * 1000 / rate,

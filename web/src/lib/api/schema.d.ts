@@ -638,6 +638,16 @@ export interface components {
       /** Strip Id */
       strip_id: string;
     };
+    /**
+     * Response
+     * @description Gain over frequency.
+     */
+    Response: {
+      /** Frequency Hz */
+      frequency_hz: number[];
+      /** Gain Db */
+      gain_db: number[];
+    };
     /** ScopeAnswer */
     ScopeAnswer: {
       /** Revision */
@@ -648,7 +658,12 @@ export interface components {
       end_s: number;
       ledger: components["schemas"]["Ledger"];
       bite: components["schemas"]["Bite"];
+      /** Bite Start S */
+      bite_start_s: number;
+      /** Bite End S */
+      bite_end_s: number;
       curve: components["schemas"]["Curve"] | null;
+      response: components["schemas"]["Response"] | null;
       /** Latency Ms */
       latency_ms: number;
       /** Strip Latency Ms */
@@ -656,7 +671,7 @@ export interface components {
     };
     /**
      * ScopeQuestion
-     * @description A scope over a passage. columns: width of the picture.
+     * @description A scope over a passage. columns: width of the picture; zoom_start, zoom_end: the share of the passage drawn.
      */
     ScopeQuestion: {
       /** Tab */
@@ -674,6 +689,16 @@ export interface components {
        * @default 800
        */
       columns: number;
+      /**
+       * Zoom Start
+       * @default 0
+       */
+      zoom_start: number;
+      /**
+       * Zoom End
+       * @default 1
+       */
+      zoom_end: number;
     };
     /**
      * Section

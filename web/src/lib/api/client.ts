@@ -1,0 +1,130 @@
+/** The server's routes, typed by its schema. */
+import type { components } from './schema';
+
+type Schemas = components['schemas'];
+/** Settings as they are kept: whatever the processor of the step declares. */
+export type Step = Required<Omit<Schemas['Step'], 'settings'>> & { settings: Record<string, SettingValue> };
+export type Strip = Required<Omit<Schemas['Strip'], 'path'>> & { path: { steps: Step[] } };
+export type Section = Required<Schemas['Section']>;
+export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections'>> & {
+  strips: Strip[];
+  sections: Section[];
+};
+export type Version = Omit<Schemas['VersionView'], 'session'> & { session: Session };
+export type SessionRow = Schemas['SessionRow'];
+export type ScopeAnswer = Schemas['ScopeAnswer'];
+export type OverviewAnswer = Schemas['OverviewAnswer'];
+export type Figures = Schemas['Figures'];
+export type JobView = Schemas['JobView'];
+export type FileFormat = NonNullable<Schemas['ExportRequest']['format']>;
+
+/** An edit as it is sent; the server checks it. */
+export type Edit = { op: string } & Record<string, unknown>;
+export type SettingValue = number | string | boolean;
+
+export interface Setting {
+  name: string;
+  type: 'number' | 'choice' | 'switch';
+  minimum: number | null;
+  maximum: number | null;
+  options: string[];
+  default: SettingValue;
+  help: string;
+  scale: 'linear' | 'log';
+  ticks: number[];
+  off_at: number | null;
+  label: string;
+  unit: string;
+  group: string;
+  when: Record<string, string[]>;
+}
+
+export interface Processor {
+  kind: string;
+  label: string;
+  summary: string;
+  pictures: string[];
+  settings: Setting[];
+}
+
+/** What the server refused, in its words. */
+export class Refused extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+async function ask<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  let response: Response;
+  try {
+    response = await fetch(path, {
+      method,
+      signal,
+      headers: body === undefined ? {} : { 'content-type': 'application/json' },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
+  } catch (error) {
+    if (error instanceof DOMException) throw error;
+    throw new Refused(
+      0,
+      'The server does not answer. Is it still running? Nothing you did before this is lost.',
+    );
+  }
+  if (!response.ok) {
+    const told = (await response.json().catch(() => null)) as { detail?: unknown } | null;
+    throw new Refused(response.status, typeof told?.detail === 'string' ? told.detail : response.statusText);
+  }
+  return (response.status === 204 ? undefined : await response.json()) as T;
+}
+
+const session = (id: number) => `/api/sessions/${id}`;
+
+export const api = {
+  processors: () => ask<Processor[]>('GET', '/api/processors'),
+  sessions: () => ask<SessionRow[]>('GET', '/api/sessions'),
+  open: (id: number) => ask<Version>('GET', session(id)),
+  create: (name: string) => ask<Version>('POST', '/api/sessions', { name }),
+  duplicate: (id: number) => ask<Version>('POST', `${session(id)}/duplicate`),
+  remove: (id: number) => ask<void>('DELETE', session(id)),
+  restore: (id: number) => ask<void>('POST', `${session(id)}/restore`),
+  edit: (id: number, edit: Edit, gesture: string | null, tab: string) =>
+    ask<Version>('POST', `${session(id)}/edits`, { edit, gesture, tab }),
+  undo: (id: number, tab: string) => ask<Version>('POST', `${session(id)}/undo`, { tab }),
+  redo: (id: number, tab: string) => ask<Version>('POST', `${session(id)}/redo`, { tab }),
+  studyScope: (id: number, question: Schemas['ScopeQuestion']) =>
+    ask<ScopeAnswer>('POST', `${session(id)}/studies/scope`, question),
+  studyOverview: (id: number, question: Schemas['OverviewQuestion']) =>
+    ask<OverviewAnswer>('POST', `${session(id)}/studies/overview`, question),
+  exports: (id: number, request: Schemas['ExportRequest']) =>
+    ask<JobView>('POST', `${session(id)}/exports`, request),
+  jobs: (id: number) => ask<JobView[]>('GET', `${session(id)}/jobs`),
+  cancel: (number: number) => ask<void>('DELETE', `/api/jobs/${number}`),
+};
+
+/** Send a file's bytes; `progress` is told the share sent. `signal` stops it. */
+export function upload(
+  id: number,
+  file: File,
+  progress: (share: number) => void,
+  signal: AbortSignal,
+): Promise<JobView> {
+  return new Promise((resolve, reject) => {
+    const request = new XMLHttpRequest();
+    request.open('POST', `${session(id)}/media?name=${encodeURIComponent(file.name)}`);
+    request.responseType = 'json';
+    request.upload.onprogress = (event) => progress(event.total ? event.loaded / event.total : 0);
+    request.onload = () => {
+      const told = request.response as { detail?: string } & JobView;
+      if (request.status < 300) resolve(told);
+      else reject(new Refused(request.status, told?.detail ?? request.statusText));
+    };
+    request.onerror = () =>
+      reject(new Refused(0, `${file.name}: the server did not take it; is it still running?`));
+    request.onabort = () => reject(new Refused(0, `${file.name}: cancelled`));
+    signal.addEventListener('abort', () => request.abort());
+    request.send(file);
+  });
+}

@@ -1,0 +1,59 @@
+/** What the page, the socket's worker and the worklet say to each other. */
+
+/** The header of a block: figures of the sound that starts at `position_s`. */
+export interface BlockHeader {
+  epoch: number;
+  sequence: number;
+  frames: number;
+  position_s: number;
+  strips: Record<string, [number, number]>;
+  steps: Record<string, number>;
+  reduction_db: number[];
+  detector_db: number;
+  main_peaks_dbfs: [number, number];
+  main_true_peaks_dbtp: [number, number];
+  momentary_lufs: number;
+  short_term_lufs: number;
+  lead_s: number;
+  latency_s: number;
+}
+
+/** From the worker to the worklet. */
+export type ToWorklet =
+  | { type: 'block'; epoch: number; sequence: number; left: Float32Array; right: Float32Array }
+  | { type: 'epoch'; epoch: number };
+
+/** From the worklet to the worker: what was heard so far. `sequence` is the block now sounding. */
+export interface Heard {
+  epoch: number;
+  frames: number;
+  sequence: number;
+  offset: number;
+  underruns: number;
+}
+
+/** From the worker to the page. */
+export type FromWorker =
+  | { type: 'open' }
+  | { type: 'closed'; reason: string }
+  | { type: 'message'; message: ServerMessage }
+  | {
+      type: 'heard';
+      header: BlockHeader;
+      position_s: number;
+      frames: number;
+      underruns: number;
+      checksum: number;
+    };
+
+export type ServerMessage =
+  | { type: 'playing'; epoch: number }
+  | { type: 'ended'; epoch: number }
+  | { type: 'failed'; why: string }
+  | { type: 'version'; revision: number };
+
+/** From the page to the worker. */
+export type ToWorker =
+  | { type: 'connect'; url: string; port: MessagePort; rate: number }
+  | { type: 'send'; message: Record<string, unknown> }
+  | { type: 'close' };

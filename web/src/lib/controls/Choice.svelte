@@ -1,0 +1,56 @@
+<script lang="ts">
+  /** A setting with a few words, or a switch, as a labelled list on the rules' grid. */
+  import type { Setting, SettingValue } from '../api/client';
+
+  interface Props {
+    setting: Setting;
+    value: SettingValue;
+    change: (value: SettingValue) => void;
+  }
+  let { setting, value, change }: Props = $props();
+  const options = $derived(setting.type === 'switch' ? ['off', 'on'] : setting.options);
+  const chosen = $derived(setting.type === 'switch' ? (value ? 'on' : 'off') : String(value));
+</script>
+
+<label class="choice" title={setting.help}>
+  <span>{setting.label}</span>
+  <select
+    class="figure"
+    data-setting={setting.name}
+    value={chosen}
+    onchange={(event) =>
+      change(setting.type === 'switch' ? event.currentTarget.value === 'on' : event.currentTarget.value)}
+  >
+    {#each options as option (option)}<option value={option}>{option}</option>{/each}
+  </select>
+</label>
+
+<style>
+  .choice {
+    display: grid;
+    grid-template-columns: 1fr auto;
+    align-items: baseline;
+    height: 33px;
+  }
+  span {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  select {
+    appearance: none;
+    background: none;
+    border: 0;
+    border-bottom: 1px solid var(--ink-soft);
+    border-radius: 0;
+    height: 20px;
+    padding: 0 0 0 8px;
+    text-align: right;
+    text-align-last: right;
+    cursor: pointer;
+  }
+  option {
+    background: var(--plate);
+    color: var(--ink);
+  }
+</style>

@@ -1,0 +1,229 @@
+<script lang="ts">
+  /** A setting as a short scale: ticks at values that mean something, a wedge at the value, the number beside it. */
+  import type { Setting, SettingValue } from '../api/client';
+  import { clamp, format, fromShare, parse, tidy, toShare } from './value';
+
+  interface Props {
+    setting: Setting;
+    value: SettingValue;
+    /** gesture: the same word for all values of one drag, null for a single act. */
+    change: (value: SettingValue, gesture: string | null) => void;
+  }
+  let { setting, value, change }: Props = $props();
+
+  let scale = $state<HTMLElement | null>(null);
+  let typing = $state<string | null>(null);
+  let wrong = $state(false);
+  let dragged = $state<number | null>(null);
+  let gesture = '';
+  let wheelEnd = 0;
+
+  const number = $derived(dragged ?? (typeof value === 'number' ? value : 0));
+  const share = $derived(toShare(number, setting));
+  const shown = $derived(format(number, setting.unit, setting.off_at));
+
+  function put(wanted: number, how: string | null): void {
+    const kept = tidy(clamp(wanted, setting.minimum ?? 0, setting.maximum ?? 1), setting.unit);
+    change(clamp(kept, setting.minimum ?? 0, setting.maximum ?? 1), how);
+  }
+
+  function press(event: PointerEvent): void {
+    if (event.button !== 0 || !scale) return;
+    scale.setPointerCapture(event.pointerId);
+    scale.focus();
+    gesture = crypto.randomUUID();
+    follow(event);
+  }
+
+  function follow(event: PointerEvent): void {
+    if (!scale?.hasPointerCapture(event.pointerId)) return;
+    const box = scale.getBoundingClientRect();
+    const at = (event.clientX - box.left) / box.width;
+    const wanted = event.shiftKey ? share + event.movementX / box.width / 8 : at;
+    dragged = tidy(fromShare(wanted, setting), setting.unit);
+    put(dragged, gesture);
+  }
+
+  function release(): void {
+    dragged = null;
+  }
+
+  function nudge(steps: number, event: { shiftKey: boolean; ctrlKey: boolean }, how: string | null): void {
+    const size = event.shiftKey ? 0.002 : event.ctrlKey ? 0.1 : 0.01;
+    const before = number;
+    let next = fromShare(share + steps * size, setting);
+    const least = setting.unit === 'dB' ? 0.1 : 0;
+    if (setting.unit === 'dB') next = before + steps * (event.shiftKey ? 0.1 : event.ctrlKey ? 3 : 0.5);
+    if (Math.abs(next - before) < least) next = before + Math.sign(steps) * least;
+    put(next, how);
+  }
+
+  function wheel(event: WheelEvent): void {
+    event.preventDefault();
+    if (Date.now() > wheelEnd) gesture = crypto.randomUUID();
+    wheelEnd = Date.now() + 600;
+    nudge(event.deltaY < 0 ? 1 : -1, event, gesture);
+  }
+
+  function keys(event: KeyboardEvent): void {
+    const steps = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 }[event.key];
+    if (steps) nudge(steps, event, `keys ${setting.name} ${Math.floor(Date.now() / 1500)}`);
+    else if (event.key === 'Home') put(setting.minimum ?? 0, null);
+    else if (event.key === 'End') put(setting.maximum ?? 1, null);
+    else if (event.key === 'Enter' || /^[0-9.-]$/.test(event.key))
+      typing = event.key === 'Enter' ? '' : event.key;
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+  }
+
+  function typed(keep: boolean): void {
+    if (typing === null) return;
+    if (keep && typing.trim()) {
+      const read = parse(typing, setting.unit, setting.off_at);
+      if (read === null) {
+        wrong = true;
+        return;
+      }
+      put(read!, null);
+    }
+    typing = null;
+    wrong = false;
+    scale?.focus();
+  }
+
+  const take = (field: HTMLInputElement) => {
+    field.focus();
+    field.setSelectionRange(field.value.length, field.value.length);
+  };
+  const nonPassive = (element: HTMLElement) => {
+    element.addEventListener('wheel', wheel, { passive: false });
+    return () => element.removeEventListener('wheel', wheel);
+  };
+</script>
+
+<div class="rule" title={setting.help}>
+  <span class="label">{setting.label}</span>
+  {#if typing === null}
+    <button
+      class="figure value"
+      tabindex="-1"
+      aria-label={`Type ${setting.label}`}
+      onclick={() => (typing = '')}>{shown}</button
+    >
+  {:else}
+    <input
+      class="figure typing"
+      class:wrong
+      aria-label={`${setting.label}, typed`}
+      aria-invalid={wrong}
+      placeholder={shown}
+      bind:value={typing}
+      {@attach take}
+      onkeydown={(event) => {
+        event.stopPropagation();
+        if (event.key === 'Enter') typed(true);
+        if (event.key === 'Escape') typed(false);
+      }}
+      onblur={() => typed(!wrong)}
+    />
+  {/if}
+  <div
+    class="scale"
+    role="slider"
+    tabindex="0"
+    aria-label={setting.label}
+    aria-valuemin={setting.minimum}
+    aria-valuemax={setting.maximum}
+    aria-valuenow={number}
+    aria-valuetext={shown}
+    data-setting={setting.name}
+    bind:this={scale}
+    {@attach nonPassive}
+    onpointerdown={press}
+    onpointermove={follow}
+    onpointerup={release}
+    onpointercancel={release}
+    onkeydown={keys}
+    ondblclick={() => put(Number(setting.default), null)}
+  >
+    <i class="track"></i>
+    <i class="covered" style:width="{share * 100}%"></i>
+    {#each setting.ticks as tick (tick)}<i class="tick" style:left="{toShare(tick, setting) * 100}%"
+      ></i>{/each}
+    <i class="wedge" style:left="{share * 100}%"></i>
+  </div>
+</div>
+
+<style>
+  .rule {
+    display: grid;
+    grid-template-columns: 1fr auto;
+    align-items: baseline;
+    height: 33px;
+  }
+  .label {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .value {
+    padding: 0;
+    border: 0;
+    height: 20px;
+    cursor: text;
+    white-space: nowrap;
+  }
+  .typing {
+    width: 84px;
+    height: 18px;
+    text-align: right;
+    background: var(--plate);
+    border: 1px solid var(--ink-soft);
+    padding: 0 2px;
+  }
+  .wrong {
+    border-color: var(--taken);
+    color: var(--taken);
+  }
+  .scale {
+    grid-column: 1 / -1;
+    position: relative;
+    height: 13px;
+    cursor: ew-resize;
+    touch-action: none;
+  }
+  i {
+    position: absolute;
+    display: block;
+  }
+  .track {
+    left: 0;
+    right: 0;
+    top: 7px;
+    height: 1px;
+    background: var(--ink-soft);
+    opacity: 0.5;
+  }
+  .covered {
+    left: 0;
+    top: 6px;
+    height: 2px;
+    background: var(--after);
+  }
+  .tick {
+    top: 8px;
+    width: 1px;
+    height: 4px;
+    background: var(--ink-soft);
+    opacity: 0.7;
+  }
+  .wedge {
+    top: 0;
+    width: 9px;
+    height: 8px;
+    margin-left: -4.5px;
+    background: var(--ink);
+    clip-path: polygon(0 0, 100% 0, 100% 45%, 50% 100%, 0 45%);
+  }
+</style>

@@ -1,0 +1,45 @@
+<script lang="ts" generics="T extends string">
+  /** A few choices side by side, one of them in force. */
+  interface Props {
+    label: string;
+    options: readonly (readonly [T, string, string?])[];
+    value: T;
+    change: (value: T) => void;
+  }
+  let { label, options, value, change }: Props = $props();
+</script>
+
+<div class="segments" role="radiogroup" aria-label={label}>
+  {#each options as [name, text, hint] (name)}
+    <button
+      role="radio"
+      aria-checked={value === name}
+      class:on={value === name}
+      title={hint}
+      onclick={() => change(name)}
+    >
+      {text}
+    </button>
+  {/each}
+</div>
+
+<style>
+  .segments {
+    display: flex;
+    border: 1px solid var(--line);
+    background: var(--plate);
+  }
+  button {
+    height: 26px;
+    padding: 0 12px;
+    border-width: 0;
+  }
+  button + button {
+    border-left: 1px solid var(--line);
+  }
+  .on {
+    background: var(--ink);
+    color: var(--plate);
+    font-weight: 600;
+  }
+</style>

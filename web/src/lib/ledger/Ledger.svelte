@@ -1,0 +1,228 @@
+<script lang="ts">
+  /** What the scope did to the passage: before, after, change; gain reduction; hints with their measure. */
+  import type { Figures } from '../api/client';
+  import { workspace } from '../state/workspace.svelte';
+
+  let dismissed = $state<string[]>([]);
+  const study = $derived(workspace.study);
+  const ledger = $derived(study?.ledger ?? null);
+  const what = $derived(
+    workspace.step ? (workspace.processor(workspace.step.kind)?.label ?? '') : (workspace.strip?.name ?? ''),
+  );
+  const ROWS: [keyof Figures, string, string][] = [
+    ['sample_peak_dbfs', 'Sample peak', 'dBFS'],
+    ['true_peak_dbtp', 'True peak', 'dBTP'],
+    ['integrated_lufs', 'Loudness', 'LUFS, integrated'],
+    ['max_short_term_lufs', 'Short-term', 'LUFS, largest of 3 s'],
+    ['crest_db', 'Crest', 'dB, sample peak over RMS'],
+    ['floor_dbfs', 'Floor, 10th pct', 'dBFS, RMS of 50 ms'],
+  ];
+  const text = (value: number | null | undefined) =>
+    value === null || value === undefined ? '--' : value.toFixed(1);
+  const change = (a: number | null | undefined, b: number | null | undefined) => {
+    if (a === null || b === null || a === undefined || b === undefined) return '--';
+    const moved = b - a;
+    return Math.abs(moved) < 0.05 ? '0.0' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)}`;
+  };
+  const hints = $derived(
+    (ledger?.hints ?? []).filter((hint) => !dismissed.includes(`${workspace.stepId} ${hint.name}`)),
+  );
+  const tallest = $derived(Math.max(0.05, ...(ledger?.reduction?.histogram ?? [0])));
+
+  function show(setting: string): void {
+    const rule = document.querySelector<HTMLElement>(`[data-setting="${setting}"]`);
+    rule?.scrollIntoView({ block: 'nearest' });
+    rule?.focus();
+  }
+</script>
+
+<aside class="ledger" aria-label="Ledger" data-revision={study?.revision ?? ''}>
+  <h2>Ledger <span class="soft">{what}, {workspace.passage.name}</span></h2>
+  {#if ledger}
+    <table>
+      <thead><tr class="soft"><th></th><th>before</th><th>after</th><th>change</th></tr></thead>
+      <tbody>
+        {#each ROWS as [name, label, unit] (name)}
+          <tr data-figure={name}>
+            <th title={unit}>{label}</th>
+            <td class="figure">{text(ledger.before[name])}</td>
+            <td class="figure">{text(ledger.after[name])}</td>
+            <td class="figure">{change(ledger.before[name], ledger.after[name])}</td>
+          </tr>
+        {/each}
+      </tbody>
+    </table>
+    {#if ledger.reduction}
+      <div class="reduction">
+        <h3>Gain reduction</h3>
+        <div class="histogram" role="img" aria-label="Share of the time at each decibel of reduction">
+          {#each ledger.reduction.histogram as share, db (db)}
+            <span>
+              <i
+                class:none={db === 0}
+                style:height="{(share / tallest) * 56}px"
+                title="{(share * 100).toFixed(0)} % of the time"
+              ></i>
+              <em class="figure soft">{db}{db === 8 ? '+' : ''}</em>
+            </span>
+          {/each}
+        </div>
+        <dl>
+          <dt>largest</dt>
+          <dd class="figure" data-figure="largest_db">{ledger.reduction.largest_db.toFixed(1)} dB</dd>
+          <dt>mean when working</dt>
+          <dd class="figure">{ledger.reduction.mean_db.toFixed(1)} dB</dd>
+          <dt>share of time</dt>
+          <dd class="figure">{(ledger.reduction.share * 100).toFixed(0)} %</dd>
+        </dl>
+      </div>
+    {/if}
+    <dl class="matched">
+      <dt title="Gain that brings before to the loudness of after, for listening only">
+        matched by (on before)
+      </dt>
+      <dd class="figure" data-figure="matched_db">
+        {ledger.matched_db > 0 ? '+' : ''}{ledger.matched_db.toFixed(1)} dB
+      </dd>
+    </dl>
+    {#each hints as hint (hint.name)}
+      <p class="hint">
+        {hint.text}
+        {#if hint.setting}<button class="link" onclick={() => show(hint.setting!)}>Show</button>{/if}
+        <button
+          class="link"
+          aria-label="Dismiss this hint"
+          onclick={() => dismissed.push(`${workspace.stepId} ${hint.name}`)}
+        >
+          Dismiss
+        </button>
+      </p>
+    {/each}
+  {:else}
+    <p class="soft">Measuring the passage ...</p>
+  {/if}
+</aside>
+
+<style>
+  .ledger {
+    height: 100%;
+    overflow: auto;
+    padding: 8px 12px;
+  }
+  h2 {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  h2 span {
+    font-weight: 400;
+  }
+  table {
+    width: 100%;
+    border-collapse: collapse;
+  }
+  th,
+  td {
+    height: 28px;
+    padding: 0;
+    text-align: right;
+    font-weight: 400;
+    border-bottom: 1px solid var(--line);
+    white-space: nowrap;
+  }
+  th:first-child {
+    text-align: left;
+  }
+  .reduction {
+    margin-top: 16px;
+  }
+  .histogram {
+    display: grid;
+    grid-template-columns: repeat(9, 1fr);
+    gap: 3px;
+    height: 78px;
+    margin: 4px 0 6px;
+  }
+  .histogram span {
+    display: flex;
+    flex-direction: column;
+    justify-content: flex-end;
+    align-items: center;
+  }
+  .histogram i {
+    width: 100%;
+    border: 1px solid var(--taken);
+    background: repeating-linear-gradient(135deg, transparent 0 2px, var(--taken) 2px 3px);
+    min-height: 1px;
+  }
+  .histogram .none {
+    border-color: var(--ink-soft);
+    background: none;
+  }
+  em {
+    font-style: normal;
+    font-size: 11px;
+    line-height: 18px;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: 1fr auto;
+    margin: 0;
+  }
+  dt,
+  dd {
+    margin: 0;
+    height: 24px;
+    line-height: 24px;
+    border-bottom: 1px solid var(--line);
+  }
+  .hint {
+    margin: 10px 0 0;
+    padding-left: 8px;
+    border-left: 3px solid var(--taken);
+    font-size: 12px;
+    line-height: 17px;
+  }
+  .link {
+    border: 0;
+    padding: 0 0 0 4px;
+    text-decoration: underline;
+    color: var(--ink-soft);
+    line-height: 17px;
+  }
+  @media (max-width: 1099px) {
+    .ledger {
+      display: flex;
+      gap: 24px;
+      align-items: flex-start;
+      padding: 4px 12px;
+    }
+    .ledger h2 {
+      width: 120px;
+      white-space: normal;
+      flex: none;
+    }
+    table {
+      width: 300px;
+      flex: none;
+    }
+    th,
+    td {
+      height: 18px;
+      line-height: 18px;
+    }
+    .reduction {
+      margin: 0;
+      width: 200px;
+      flex: none;
+    }
+    .histogram {
+      display: none;
+    }
+    .matched,
+    .hint {
+      flex: 0 0 220px;
+      margin: 0;
+    }
+  }
+</style>

@@ -1,0 +1,208 @@
+<script lang="ts">
+  /** The editor of the chosen step (or of the strip itself): pictures first, then rules in groups. */
+  import type { Setting, SettingValue, Step } from '../api/client';
+  import Choice from '../controls/Choice.svelte';
+  import Rule from '../controls/Rule.svelte';
+  import Bite from '../pictures/Bite.svelte';
+  import Curve from '../pictures/Curve.svelte';
+  import Response from '../pictures/Response.svelte';
+  import { workspace } from '../state/workspace.svelte';
+
+  const step = $derived(workspace.step);
+  const strip = $derived(workspace.strip);
+  const processor = $derived(step ? workspace.processor(step.kind) : undefined);
+  const pictures = $derived(processor?.pictures ?? ['bite']);
+
+  const number = (name: string, label: string, unit: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
+    name, label, unit, minimum, maximum, ticks, help, type: 'number', options: [], default: 0, scale: 'linear', off_at: null, group: 'Strip', when: {},
+  }); // prettier-ignore
+  const STRIP = [
+    number('trim_db', 'Trim', 'dB', -60, 24, [-24, -12, 0, 12], 'Level before the path.'),
+    number('level_db', 'Level', 'dB', -90, 12, [-48, -24, -12, 0], 'Level after the path; -90 dB is off.'),
+    number(
+      'pan',
+      'Pan',
+      '',
+      -1,
+      1,
+      [-1, 0, 1],
+      'Mono: equal power, -3 dB at the centre. Stereo: balance, nothing is ever raised.',
+    ),
+  ];
+
+  function applies(setting: Setting, of: Step): boolean {
+    return Object.entries(setting.when).every(([name, values]) => values.includes(String(of.settings[name])));
+  }
+  const groups = $derived.by(() => {
+    if (!processor || !step) return [];
+    const found: { name: string; settings: Setting[] }[] = [];
+    for (const setting of processor.settings.filter((candidate) => applies(candidate, step))) {
+      const group = found.find((candidate) => candidate.name === setting.group);
+      if (group) group.settings.push(setting);
+      else found.push({ name: setting.group, settings: [setting] });
+    }
+    return found;
+  });
+  const outputs = $derived(
+    (workspace.session?.strips ?? []).filter((other) => other.kind !== 'track' && other.id !== strip?.id),
+  );
+
+  const put = (name: string, value: SettingValue, gesture: string | null) =>
+    workspace.set(step!.id, { [name]: value }, gesture);
+  const putStrip = (name: string, value: SettingValue, gesture: string | null) =>
+    void workspace.edit({ op: 'set_strip', strip_id: strip!.id, [name]: value }, gesture);
+</script>
+
+<section class="editor" aria-label="Editor">
+  <header>
+    <h2>{processor?.label ?? strip?.name ?? ''}</h2>
+    <span class="soft">{processor ? `${strip?.name ?? ''} > ${processor.label}` : 'the strip itself'}</span>
+    {#if workspace.study && workspace.study.latency_ms > 0}
+      <span class="figure soft" title="The sound is this late here; everything else is delayed to match.">
+        {workspace.study.latency_ms.toFixed(1)} ms late
+      </span>
+    {/if}
+    <span class="space"></span>
+    {#if step}
+      <button
+        class="button"
+        aria-pressed={!step.bypass}
+        title="Bypass (B)"
+        onclick={() => workspace.bypass(step)}
+      >
+        {step.bypass ? 'Bypassed' : 'On'}
+      </button>
+      <button class="button" title="Remove (Del)" onclick={() => workspace.removeStep(step.id)}>Remove</button
+      >
+    {:else if strip && strip.kind !== 'main'}
+      <button class="button" onclick={() => workspace.edit({ op: 'remove_strip', strip_id: strip.id })}
+        >Remove strip</button
+      >
+    {/if}
+  </header>
+  <div class="pictures" class:single={pictures.length < 2}>
+    {#each pictures as picture (picture)}
+      <div class="plate">
+        <div class="face">
+          {#if picture === 'bite'}<Bite />{:else if picture === 'curve'}<Curve
+            />{:else if picture === 'response'}<Response />{/if}
+        </div>
+      </div>
+    {/each}
+  </div>
+  <div class="rules" style:--groups={step ? Math.max(groups.length, 1) : 2}>
+    {#if step}
+      {#each groups as group (group.name)}
+        <div class="group">
+          <h3 class="soft">{group.name}</h3>
+          {#each group.settings as setting (setting.name)}
+            {@const value = step.settings[setting.name]!}
+            {#if setting.type === 'number'}
+              <Rule {setting} {value} change={(next, gesture) => put(setting.name, next, gesture)} />
+            {:else}
+              <Choice {setting} {value} change={(next) => put(setting.name, next, null)} />
+            {/if}
+          {/each}
+        </div>
+      {/each}
+    {:else if strip}
+      <div class="group">
+        <h3 class="soft">Strip</h3>
+        {#each STRIP as setting (setting.name)}
+          {@const value = strip[setting.name as 'trim_db' | 'level_db' | 'pan']}
+          <Rule {setting} {value} change={(next, gesture) => putStrip(setting.name, next, gesture)} />
+        {/each}
+      </div>
+      {#if strip.kind !== 'main'}
+        <div class="group">
+          <h3 class="soft">Feeds</h3>
+          <label class="feeds">
+            <span>Output</span>
+            <select
+              class="figure"
+              value={strip.output}
+              onchange={(event) => {
+                const index = (workspace.session?.strips ?? []).findIndex((other) => other.id === strip.id);
+                void workspace.edit({
+                  op: 'move_strip',
+                  strip_id: strip.id,
+                  index,
+                  output: event.currentTarget.value,
+                });
+              }}
+            >
+              {#each outputs as output (output.id)}<option value={output.id}>{output.name}</option>{/each}
+            </select>
+          </label>
+        </div>
+      {/if}
+    {/if}
+  </div>
+</section>
+
+<style>
+  .editor {
+    height: 100%;
+    display: grid;
+    grid-template-rows: 40px minmax(150px, 1fr) auto;
+    padding: 0 12px 4px;
+    min-height: 0;
+    overflow: auto;
+  }
+  header {
+    display: flex;
+    align-items: center;
+    gap: 8px;
+    white-space: nowrap;
+  }
+  h2 {
+    font-size: 15px;
+  }
+  .space {
+    flex: 1;
+  }
+  .pictures {
+    display: grid;
+    grid-template-columns: minmax(0, 5fr) minmax(190px, 2fr);
+    gap: 8px;
+    min-height: 0;
+  }
+  .single {
+    grid-template-columns: 1fr;
+  }
+  .rules {
+    display: grid;
+    grid-template-columns: repeat(var(--groups), minmax(0, 1fr));
+    column-gap: 20px;
+    padding-top: 8px;
+  }
+  .group h3 {
+    font-weight: 500;
+    border-bottom: 1px solid var(--line);
+    height: 22px;
+    margin-bottom: 2px;
+  }
+  .feeds {
+    display: grid;
+    grid-template-columns: 1fr auto;
+    height: 33px;
+    align-items: baseline;
+  }
+  select {
+    background: none;
+    border: 0;
+    border-bottom: 1px solid var(--ink-soft);
+  }
+  option {
+    background: var(--plate);
+  }
+  @media (max-width: 900px) {
+    .rules {
+      grid-template-columns: repeat(2, minmax(0, 1fr));
+    }
+    .pictures {
+      grid-template-columns: 1fr;
+      grid-auto-rows: 180px;
+    }
+  }
+</style>

@@ -1,0 +1,284 @@
+<script lang="ts">
+  /** The picture of dynamics: before outlined, after filled, taken hatched, added in grains; GR beneath. */
+  import { between, coloursOf, line, pattern, prepare, rule, whenShown } from '../draw/canvas';
+  import { barsAndBeats, decibelTicks, pixel, valueAt, type Axis } from '../draw/scale';
+  import { clamp } from '../controls/value';
+  import { workspace } from '../state/workspace.svelte';
+
+  let canvas = $state<HTMLCanvasElement | null>(null);
+  let box = $state({ width: 0, height: 0 });
+  let dragging = $state(false);
+  let gesture = '';
+
+  const study = $derived(workspace.study);
+  const threshold = $derived(workspace.step?.settings['threshold_db']);
+  const hasReduction = $derived((study?.bite.reduction_db.length ?? 0) > 0);
+
+  const LEFT = 40;
+  const RIGHT = 8;
+  const TOP = 24;
+  const levels = $derived<Axis>({
+    low: -48,
+    high: 0,
+    from: box.height * (hasReduction ? 0.72 : 0.93) - 2,
+    to: TOP,
+  });
+  const most = $derived(Math.max(6, ...(study?.bite.reduction_db ?? []).map((v) => Math.ceil(v / 2) * 2)));
+  const reductions = $derived<Axis>({ low: 0, high: -most, from: levels.from + 14, to: box.height - 18 });
+  const span = $derived<[number, number]>(study ? [study.bite_start_s, study.bite_end_s] : [0, 1]);
+  const head = $derived((workspace.position_s - span[0]) / (span[1] - span[0]));
+
+  function paint(): void {
+    if (!canvas) return;
+    box = { width: canvas.clientWidth, height: canvas.clientHeight };
+    const context = prepare(canvas);
+    if (!context) return;
+    const colours = coloursOf(canvas);
+    const right = box.width - RIGHT;
+    context.textBaseline = 'middle';
+    context.textAlign = 'right';
+    context.lineWidth = 1;
+    for (const tick of decibelTicks(levels.low, levels.high, (levels.from - levels.to) / 20)) {
+      const y = pixel(tick, levels);
+      context.strokeStyle = colours.line;
+      rule(context, LEFT, y, right, y);
+      context.fillStyle = colours.soft;
+      context.fillText(String(tick === 0 ? 0 : tick), LEFT - 6, y);
+    }
+    if (!study) return;
+    const { before_db, after_db, reduction_db } = study.bite;
+    const xs = before_db.map((_, i) => LEFT + ((i + 0.5) / before_db.length) * (right - LEFT));
+    const ys = (values: number[]) => values.map((v) => pixel(clamp(v, levels.low, levels.high), levels));
+    const [before, after] = [ys(before_db), ys(after_db)];
+    const floor = xs.map(() => levels.from);
+    between(context, xs, after, floor);
+    context.fillStyle = colours.after;
+    context.fill();
+    const upper = before.map((y, i) => Math.min(y, after[i]!));
+    between(context, xs, upper, after);
+    context.fillStyle = pattern(context, 'hatch', colours.taken);
+    context.fill();
+    between(
+      context,
+      xs,
+      after.map((y, i) => Math.min(y, before[i]!)),
+      before,
+    );
+    context.fillStyle = colours.plate;
+    context.fill();
+    context.fillStyle = pattern(context, 'grain', colours.after);
+    context.fill();
+    context.strokeStyle = colours.soft;
+    line(context, xs, before);
+    if (reduction_db.length) {
+      context.strokeStyle = context.fillStyle = colours.line;
+      const down = reduction_db.map((v) => pixel(-v, reductions));
+      const ticks = decibelTicks(-most, 0, 3);
+      for (const tick of ticks) {
+        const y = pixel(tick, reductions);
+        context.strokeStyle = colours.line;
+        rule(context, LEFT, y, right, y);
+        context.fillStyle = colours.soft;
+        context.fillText(String(tick === 0 ? 0 : tick), LEFT - 6, y);
+      }
+      between(
+        context,
+        xs,
+        xs.map(() => reductions.from),
+        down,
+      );
+      context.fillStyle = pattern(context, 'hatch', colours.taken);
+      context.fill();
+      context.strokeStyle = colours.taken;
+      line(context, xs, down);
+    }
+  }
+
+  $effect(() => {
+    void [study, levels, reductions];
+    paint();
+  });
+  $effect(() => {
+    if (!canvas) return;
+    return whenShown(canvas, () => {
+      paint();
+      workspace.setColumns(box.width - LEFT - RIGHT);
+    });
+  });
+
+  function thresholdAt(event: PointerEvent): void {
+    const y = event.clientY - canvas!.getBoundingClientRect().top;
+    const wanted = clamp(Math.round(valueAt(y, levels) * 10) / 10, -60, 0);
+    workspace.set(workspace.step!.id, { threshold_db: wanted }, gesture);
+    moving = wanted;
+  }
+  let moving = $state<number | null>(null);
+  const shown = $derived(moving ?? (typeof threshold === 'number' ? threshold : null));
+
+  function zoom(event: WheelEvent): void {
+    event.preventDefault();
+    const [from, to] = workspace.zoomed;
+    const bounds = canvas!.getBoundingClientRect();
+    const at = clamp((event.clientX - bounds.left - LEFT) / (bounds.width - LEFT - RIGHT), 0, 1);
+    const factor = event.deltaY < 0 ? 0.8 : 1.25;
+    const width = clamp((to - from) * factor, 0.004, 1);
+    const start = clamp(from + (to - from) * at - width * at, 0, 1 - width);
+    workspace.setZoom(start, start + width);
+  }
+  const zooming = (element: HTMLElement) => {
+    element.addEventListener('wheel', zoom, { passive: false });
+    return () => element.removeEventListener('wheel', zoom);
+  };
+  const bars = (at: number) =>
+    barsAndBeats(at, workspace.session?.tempo_bpm ?? 120, workspace.session?.beats_in_bar ?? 4).replace(
+      /\.\d+$/,
+      '',
+    );
+</script>
+
+<figure
+  class="bite"
+  {@attach zooming}
+  ondblclick={() => workspace.setZoom(0, 1)}
+  aria-label="Level before and after over the passage"
+>
+  <canvas bind:this={canvas}></canvas>
+  <span class="title">Level, dBFS</span>
+  <ul class="legend" aria-hidden="true">
+    <li><i class="outline"></i>before</li>
+    <li><i class="fill"></i>after</li>
+    <li><i class="hatch"></i>taken</li>
+    <li><i class="grain"></i>added</li>
+  </ul>
+  {#if hasReduction}<span class="note left">Gain reduction, dB</span>{/if}
+  {#if study}<span class="note right figure">bar {bars(span[0])} to {bars(span[1])}</span>{/if}
+  {#if head >= 0 && head <= 1}
+    <i class="head" style:left="calc({LEFT}px + {head} * (100% - {LEFT + RIGHT}px))"></i>
+  {/if}
+  {#if shown !== null && box.height}
+    <div
+      class="threshold"
+      class:held={dragging}
+      data-picture="threshold"
+      role="slider"
+      tabindex="-1"
+      aria-label="Threshold in the picture"
+      aria-valuenow={shown}
+      aria-valuetext="{shown.toFixed(1)} dB"
+      style:top="{pixel(clamp(shown, levels.low, levels.high), levels)}px"
+      style:left="{LEFT}px"
+      style:right="{RIGHT}px"
+      onpointerdown={(event) => {
+        event.currentTarget.setPointerCapture(event.pointerId);
+        gesture = crypto.randomUUID();
+        dragging = true;
+      }}
+      onpointermove={(event) => dragging && thresholdAt(event)}
+      onpointerup={() => {
+        dragging = false;
+        moving = null;
+      }}
+    >
+      <span class="figure">{shown.toFixed(1)} dB</span>
+    </div>
+  {/if}
+</figure>
+
+<style>
+  .bite {
+    position: relative;
+    margin: 0;
+    height: 100%;
+    min-width: 0;
+  }
+  canvas {
+    position: absolute;
+    inset: 0;
+    width: 100%;
+    height: 100%;
+  }
+  .title,
+  .legend,
+  .note {
+    position: absolute;
+    color: var(--ink-soft);
+    font-size: 12px;
+    line-height: 16px;
+    pointer-events: none;
+  }
+  .title {
+    left: 44px;
+    top: 4px;
+  }
+  .legend {
+    right: 8px;
+    top: 4px;
+    display: flex;
+    gap: 12px;
+    margin: 0;
+    padding: 0;
+    list-style: none;
+  }
+  .legend i {
+    display: inline-block;
+    width: 12px;
+    height: 8px;
+    margin-right: 5px;
+  }
+  .outline {
+    border: 1px solid var(--ink-soft);
+  }
+  .fill {
+    background: var(--after);
+  }
+  .hatch {
+    border: 1px solid var(--taken);
+    background: repeating-linear-gradient(135deg, transparent 0 2px, var(--taken) 2px 3px);
+  }
+  .grain {
+    border: 1px solid var(--after);
+    background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
+  }
+  .note {
+    bottom: 2px;
+  }
+  .left {
+    left: 44px;
+  }
+  .right {
+    right: 8px;
+  }
+  .head {
+    position: absolute;
+    top: 24px;
+    bottom: 18px;
+    width: 0;
+    border-left: 1px dotted var(--ink);
+    pointer-events: none;
+  }
+  .threshold {
+    position: absolute;
+    height: 13px;
+    margin-top: -6px;
+    cursor: ns-resize;
+    touch-action: none;
+  }
+  .threshold::before {
+    content: '';
+    position: absolute;
+    left: 0;
+    right: 0;
+    top: 6px;
+    border-top: 1.5px solid var(--ink);
+  }
+  .threshold span {
+    position: absolute;
+    right: 0;
+    top: -4px;
+    padding: 0 14px 0 6px;
+    line-height: 20px;
+    background: var(--ink);
+    color: var(--plate);
+    clip-path: polygon(0 0, calc(100% - 8px) 0, 100% 50%, calc(100% - 8px) 100%, 0 100%);
+  }
+</style>

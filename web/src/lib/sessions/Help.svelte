@@ -1,0 +1,58 @@
+<script lang="ts">
+  let { close }: { close: () => void } = $props();
+  const KEYS = [
+    ['Space', 'play and stop'],
+    ['L', 'loop the passage'],
+    ['Z  X  C', 'hear before, after, taken'],
+    ['M', 'matched: before at the loudness of after'],
+    ['A', 'add a step'],
+    ['B', 'bypass the step'],
+    ['Del', 'remove the step'],
+    ['S  D', 'solo, mute the strip'],
+    ['Arrows', 'walk the path and the tree'],
+    ['Alt with arrows', 'move the step or the strip'],
+    ['Ctrl+Z', 'undo'],
+    ['Ctrl+Shift+Z', 'redo'],
+    ['On a rule', 'arrows, Shift fine, Ctrl coarse; type a number; double-click for the default'],
+    ['On the bite', 'wheel zooms, double-click shows the whole passage'],
+  ] as const;
+</script>
+
+<div class="menu" role="dialog" aria-label="Keys">
+  <h2>Keys</h2>
+  <dl>
+    {#each KEYS as [key, what] (key)}<dt class="figure">{key}</dt>
+      <dd>{what}</dd>{/each}
+  </dl>
+  <button class="button" onclick={close}>Close</button>
+</div>
+<div class="veil" role="presentation" onpointerdown={close}></div>
+
+<style>
+  .menu {
+    position: fixed;
+    top: 48px;
+    right: 8px;
+    width: 400px;
+    max-width: 95vw;
+    max-height: 85vh;
+    overflow: auto;
+    z-index: 20;
+    background: var(--plate);
+    border: 1px solid var(--ink-soft);
+    padding: 12px 16px;
+  }
+  .veil {
+    position: fixed;
+    inset: 0;
+    z-index: 10;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: 130px 1fr;
+    margin: 8px 0;
+  }
+  dd {
+    margin: 0;
+  }
+</style>

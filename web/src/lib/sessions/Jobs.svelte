@@ -1,0 +1,108 @@
+<script lang="ts">
+  /** Work under way and its outcome; notices that wait to be read. */
+  import { workspace } from '../state/workspace.svelte';
+
+  let hidden = $state<number[]>([]);
+  const jobs = $derived(
+    workspace.jobs.filter(
+      (job) =>
+        !hidden.includes(job.id) &&
+        (job.state === 'running' ||
+          job.state === 'waiting' ||
+          (job.kind === 'export' && job.state === 'done')),
+    ),
+  );
+  const left = (seconds: number | null) => (seconds === null ? '' : `, ${Math.ceil(seconds)} s left`);
+</script>
+
+<div class="jobs" aria-live="polite">
+  {#each workspace.notices as notice (notice.id)}
+    <div
+      class="card"
+      class:error={notice.kind === 'error'}
+      role={notice.kind === 'error' ? 'alert' : 'status'}
+    >
+      <span>{notice.text}</span>
+      {#if notice.action}
+        <button
+          class="button"
+          onclick={() => {
+            notice.action?.run();
+            workspace.dismiss(notice.id);
+          }}>{notice.action.label}</button
+        >
+      {/if}
+      <button class="button" aria-label="Dismiss" onclick={() => workspace.dismiss(notice.id)}>Close</button>
+    </div>
+  {/each}
+  {#each workspace.uploads as entry (entry.id)}
+    <div class="card">
+      <span>Sending {entry.name}, {Math.round(entry.share * 100)} %</span>
+      <i style:width="{entry.share * 100}%"></i>
+      <button class="button" onclick={entry.cancel}>Cancel</button>
+    </div>
+  {/each}
+  {#each jobs as job (job.id)}
+    <div class="card" data-job={job.id}>
+      {#if job.state === 'done'}
+        <span>
+          Exported:
+          {#each job.files as file, index (file)}
+            <a href="/api/exports/{job.id}/{index}" download={file}>{file}</a>{' '}
+          {/each}
+        </span>
+        <button class="button" aria-label="Close" onclick={() => hidden.push(job.id)}>Close</button>
+      {:else}
+        <span>
+          {job.kind === 'import' ? 'Reading' : 'Rendering'}
+          {job.title}, {Math.round(job.progress * 100)} %{left(job.seconds_left)}
+        </span>
+        <i style:width="{job.progress * 100}%"></i>
+        <button class="button" onclick={() => workspace.cancelJob(job.id)}>Cancel</button>
+      {/if}
+    </div>
+  {/each}
+</div>
+
+<style>
+  .jobs {
+    position: fixed;
+    right: 12px;
+    bottom: 60px;
+    display: flex;
+    flex-direction: column;
+    gap: 6px;
+    width: 360px;
+    max-width: 90vw;
+    z-index: 30;
+  }
+  .card {
+    position: relative;
+    display: flex;
+    align-items: center;
+    gap: 8px;
+    padding: 8px 10px;
+    background: var(--plate);
+    border: 1px solid var(--ink-soft);
+    border-left-width: 3px;
+    font-size: 12px;
+    line-height: 16px;
+  }
+  .card span {
+    flex: 1;
+    overflow-wrap: anywhere;
+  }
+  .card i {
+    position: absolute;
+    left: 0;
+    bottom: 0;
+    height: 2px;
+    background: var(--after);
+  }
+  .error {
+    border-color: var(--taken);
+  }
+  a {
+    color: var(--after);
+  }
+</style>

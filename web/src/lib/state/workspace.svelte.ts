@@ -1,0 +1,491 @@
+/** The open session: its document, what is chosen, what is heard, what was measured. One for the page. */
+import { api, Refused, upload } from '../api/client';
+import type {
+  Edit,
+  JobView,
+  OverviewAnswer,
+  Processor,
+  ScopeAnswer,
+  SettingValue,
+  Step,
+  Strip,
+  Version,
+} from '../api/client';
+import { Audition } from '../audio/audition';
+import type { BlockHeader } from '../audio/protocol';
+
+export type Listening = 'before' | 'after' | 'taken';
+export type Ear = 'full' | 'small' | 'mono' | 'quiet';
+export interface Passage {
+  start_s: number;
+  end_s: number;
+  name: string;
+}
+export interface Notice {
+  id: number;
+  text: string;
+  kind: 'error' | 'note';
+  action?: { label: string; run: () => void };
+}
+
+/** GR of the chosen step over the last seconds, stamped with session time, as it was heard. */
+export interface TracePoint {
+  position_s: number;
+  reduction_db: number;
+}
+
+const TICK_FRAMES = 64;
+const TRACE_POINTS = 4000;
+const JOB_POLL_MS = 250;
+
+const remember = (name: string, value: unknown) =>
+  localStorage.setItem(`saltanvil.${name}`, JSON.stringify(value));
+function recall<T>(name: string): T | null {
+  try {
+    return JSON.parse(localStorage.getItem(`saltanvil.${name}`) ?? 'null') as T | null;
+  } catch {
+    return null;
+  }
+}
+
+export class Workspace {
+  readonly tab = crypto.randomUUID();
+  processors = $state.raw<Processor[]>([]);
+  version = $state.raw<Version | null>(null);
+  stripId = $state('main');
+  stepId = $state<string | null>(null);
+  passage = $state<Passage>({ start_s: 0, end_s: 10, name: 'Start' });
+  loop = $state(true);
+  playing = $state(false);
+  position_s = $state(0);
+  listening = $state<Listening>('after');
+  matched = $state(true);
+  ear = $state<Ear>('full');
+  header = $state.raw<BlockHeader | null>(null);
+  heardFrames = $state(0);
+  heardEnergy = $state(0);
+  underruns = $state(0);
+  connected = $state(false);
+  study = $state.raw<ScopeAnswer | null>(null);
+  overview = $state.raw<OverviewAnswer | null>(null);
+  saving = $state(0);
+  notices = $state<Notice[]>([]);
+  jobs = $state.raw<JobView[]>([]);
+  uploads = $state<{ id: number; name: string; share: number; cancel: () => void }[]>([]);
+  trace: TracePoint[] = [];
+
+  private audition: Audition | null = null;
+  private pending = new Map<string, { edit: Edit; gesture: string | null }>();
+  private sending: Promise<void> | null = null;
+  private numbers = 0;
+  private columns = 800;
+  private zoom: [number, number] = [0, 1];
+  private polling = 0;
+  private shownJobs = new Set<number>();
+
+  // ---- what is open ----------------------------------------------------------------------------------------------
+
+  get session() {
+    return this.version?.session ?? null;
+  }
+
+  get strip(): Strip | null {
+    return this.session?.strips.find((strip) => strip.id === this.stripId) ?? null;
+  }
+
+  get step(): Step | null {
+    return this.strip?.path.steps.find((step) => step.id === this.stepId) ?? null;
+  }
+
+  processor(kind: string): Processor | undefined {
+    return this.processors.find((processor) => processor.kind === kind);
+  }
+
+  async start(): Promise<void> {
+    await this.attempt(async () => {
+      this.processors = await api.processors();
+      const rows = (await api.sessions()).filter((row) => !row.deleted);
+      const last = recall<number>('session');
+      const row = rows.find((candidate) => candidate.id === last) ?? rows[0];
+      if (row) await this.open(row.id);
+    });
+  }
+
+  async open(id: number): Promise<void> {
+    const version = await api.open(id);
+    this.close();
+    remember('session', id);
+    this.take(version);
+    const kept = recall<{ strip: string; step: string | null; passage: Passage }>(`view.${id}`);
+    const strips = version.session.strips;
+    const first = strips.find((strip) => strip.name === 'Snare') ?? strips[0]!;
+    this.stripId = strips.find((strip) => strip.id === kept?.strip)?.id ?? first.id;
+    this.stepId = kept?.step ?? this.strip?.path.steps.at(-1)?.id ?? null;
+    if (!this.step) this.stepId = this.strip?.path.steps[0]?.id ?? null;
+    const section = version.session.sections.find((candidate) => candidate.name === 'Chorus');
+    const all = { start_s: 0, end_s: Math.min(version.length_s, 20), name: 'Start' };
+    this.passage = kept?.passage ?? (section ? { ...section } : all);
+    this.position_s = this.passage.start_s;
+    this.audition = new Audition(id, this.tab, version.session.rate_hz, {
+      opened: () => {
+        this.connected = true;
+        this.tellAll();
+      },
+      closed: () => {
+        this.connected = this.playing = false;
+      },
+      message: (message) => {
+        if (message.type === 'version') void this.refresh();
+        else if (message.type === 'failed') this.note(message.why, 'error');
+        else if (message.type === 'ended') this.playing = false;
+      },
+      heard: (header, position_s, frames, underruns, energy) => {
+        if (!this.playing) return;
+        if (header !== this.header) this.addTrace(header);
+        this.header = header;
+        this.position_s = position_s;
+        this.heardFrames = frames;
+        this.heardEnergy = energy;
+        this.underruns = underruns;
+      },
+    });
+    this.measure();
+    void this.pollJobs();
+  }
+
+  close(): void {
+    this.audition?.close();
+    this.audition = null;
+    this.playing = this.connected = false;
+    this.header = null;
+    this.study = null;
+    this.overview = null;
+    this.version = null;
+    this.trace = [];
+  }
+
+  private take(version: Version): void {
+    if (this.version && version.id === this.version.id && version.revision < this.version.revision) return;
+    this.version = version;
+    if (!this.strip) this.stripId = 'main';
+    if (this.stepId && !this.step) this.stepId = this.strip?.path.steps.at(-1)?.id ?? null;
+  }
+
+  /** Another tab changed the session. */
+  private async refresh(): Promise<void> {
+    const id = this.version?.id;
+    if (id === undefined) return;
+    await this.attempt(async () => {
+      this.take(await api.open(id));
+      this.tellScope();
+      this.measure();
+    });
+  }
+
+  // ---- edits -------------------------------------------------------------------------------------------------------
+
+  /** Send an edit. Edits of one gesture to one target overtake each other: only the newest is sent. */
+  edit(edit: Edit, gesture: string | null = null): Promise<void> {
+    const name = gesture ?? `edit ${(this.numbers += 1)}`;
+    this.pending.set(name, { edit, gesture });
+    this.saving = this.pending.size;
+    this.sending ??= this.sendAll().finally(() => (this.sending = null));
+    return this.sending;
+  }
+
+  private async sendAll(): Promise<void> {
+    const id = this.version!.id;
+    for (let next = this.pending.entries().next(); !next.done; next = this.pending.entries().next()) {
+      const [name, { edit, gesture }] = next.value;
+      this.pending.delete(name);
+      await this.attempt(async () => this.changed(await api.edit(id, edit, gesture, this.tab)));
+      this.saving = this.pending.size;
+    }
+  }
+
+  private changed(version: Version): void {
+    if (this.version?.id !== version.id) return;
+    this.take(version);
+    this.tellScope();
+    this.measure();
+  }
+
+  async undo(): Promise<void> {
+    if (this.version)
+      await this.attempt(async () => this.changed(await api.undo(this.version!.id, this.tab)));
+  }
+
+  async redo(): Promise<void> {
+    if (this.version)
+      await this.attempt(async () => this.changed(await api.redo(this.version!.id, this.tab)));
+  }
+
+  set(stepId: string, settings: Record<string, SettingValue>, gesture: string | null = null): void {
+    void this.edit({ op: 'set_step', step_id: stepId, settings }, gesture);
+  }
+
+  async addStep(kind: string): Promise<void> {
+    const strip = this.strip;
+    if (!strip) return;
+    const at = strip.path.steps.findIndex((step) => step.id === this.stepId);
+    const id = newId();
+    await this.edit({
+      op: 'add_step',
+      strip_id: strip.id,
+      index: at < 0 ? strip.path.steps.length : at + 1,
+      step: { id, kind },
+    });
+    if (this.strip?.path.steps.some((step) => step.id === id)) this.choose(strip.id, id);
+  }
+
+  async removeStep(stepId: string): Promise<void> {
+    const steps = this.strip?.path.steps ?? [];
+    const at = steps.findIndex((step) => step.id === stepId);
+    const next = (steps[at + 1] ?? steps[at - 1])?.id ?? null;
+    await this.edit({ op: 'remove_step', step_id: stepId });
+    if (this.stepId === stepId || !this.step) this.choose(this.stripId, next);
+  }
+
+  moveStep(stepId: string, index: number): void {
+    const count = this.strip?.path.steps.length ?? 0;
+    if (index >= 0 && index < count)
+      void this.edit({ op: 'move_step', step_id: stepId, strip_id: this.stripId, index });
+  }
+
+  bypass(step: Step): void {
+    void this.edit({ op: 'set_step', step_id: step.id, bypass: !step.bypass });
+  }
+
+  // ---- choosing and listening --------------------------------------------------------------------------------------
+
+  choose(stripId: string, stepId: string | null | undefined = undefined): void {
+    const strip = this.session?.strips.find((candidate) => candidate.id === stripId);
+    if (!strip) return;
+    const moved = stripId !== this.stripId;
+    this.stripId = stripId;
+    this.stepId = stepId === undefined ? (strip.path.steps.at(-1)?.id ?? null) : stepId;
+    this.trace = [];
+    if (moved) this.overview = null;
+    this.study = null;
+    this.keepView();
+    this.tellScope();
+    this.measure();
+  }
+
+  setPassage(passage: Passage): void {
+    this.passage = passage;
+    this.zoom = [0, 1];
+    this.keepView();
+    this.tellPassage();
+    this.measure();
+  }
+
+  private keepView(): void {
+    if (this.version)
+      remember(`view.${this.version.id}`, { strip: this.stripId, step: this.stepId, passage: this.passage });
+  }
+
+  async play(position_s: number = this.loop ? this.passage.start_s : this.position_s): Promise<void> {
+    if (!this.audition) return;
+    this.playing = true;
+    this.header = null;
+    this.position_s = position_s;
+    this.trace = [];
+    this.audition.send({ type: 'play', position_s });
+    await this.audition.wake();
+  }
+
+  stop(): void {
+    this.audition?.send({ type: 'stop' });
+    this.playing = false;
+    this.header = null;
+  }
+
+  toggle(): void {
+    if (this.playing) this.stop();
+    else void this.play();
+  }
+
+  seek(position_s: number): void {
+    if (this.playing) void this.play(position_s);
+    else this.position_s = position_s;
+  }
+
+  setLoop(on: boolean): void {
+    this.loop = on;
+    this.tellPassage();
+  }
+
+  listen(listening: Listening): void {
+    this.listening = listening;
+    this.audition?.send({ type: 'listen', listening });
+  }
+
+  setMatched(on: boolean): void {
+    this.matched = on;
+    this.audition?.send({ type: 'matched', on });
+  }
+
+  setEar(ear: Ear): void {
+    this.ear = ear;
+    this.audition?.send({ type: 'ear', ear });
+  }
+
+  private tellAll(): void {
+    this.tellPassage();
+    this.tellScope();
+    this.listen(this.listening);
+    this.setMatched(this.matched);
+    this.setEar(this.ear);
+  }
+
+  private tellPassage(): void {
+    const { start_s, end_s } = this.passage;
+    this.audition?.send({ type: 'passage', start_s, end_s, loop: this.loop });
+  }
+
+  private tellScope(): void {
+    this.audition?.send({ type: 'scope', strip_id: this.stripId, step_id: this.step?.id ?? null });
+  }
+
+  private addTrace(header: BlockHeader): void {
+    const rate = this.session?.rate_hz ?? 48000;
+    header.reduction_db.forEach((reduction_db, i) =>
+      this.trace.push({ position_s: header.position_s + (i * TICK_FRAMES) / rate, reduction_db }),
+    );
+    if (this.trace.length > TRACE_POINTS) this.trace.splice(0, this.trace.length - TRACE_POINTS);
+  }
+
+  // ---- measuring ---------------------------------------------------------------------------------------------------
+
+  setColumns(columns: number): void {
+    const wanted = Math.max(64, Math.min(2048, Math.round(columns)));
+    if (wanted === this.columns) return;
+    this.columns = wanted;
+    this.measure();
+  }
+
+  /** Draw only a part of the passage, given as shares of it. */
+  setZoom(from: number, to: number): void {
+    this.zoom = [Math.max(0, from), Math.min(1, to)];
+    this.measure();
+  }
+
+  get zoomed(): readonly [number, number] {
+    return this.zoom;
+  }
+
+  /** Ask for the ledger and the pictures of the scope; older questions are superseded on the server. */
+  measure(): void {
+    const version = this.version;
+    if (!version) return;
+    const { start_s, end_s } = this.passage;
+    const question = {
+      tab: this.tab,
+      strip_id: this.stripId,
+      step_id: this.step?.id ?? null,
+      start_s,
+      end_s,
+      columns: this.columns,
+      zoom_start: this.zoom[0],
+      zoom_end: this.zoom[1],
+    };
+    const current = () =>
+      this.version?.id === version.id &&
+      this.stripId === question.strip_id &&
+      (this.step?.id ?? null) === question.step_id;
+    void this.attempt(async () => {
+      const study = await api.studyScope(version.id, question);
+      if (!current()) return;
+      this.study = study;
+      const overview = await api.studyOverview(version.id, {
+        tab: this.tab,
+        strip_id: this.stripId,
+        columns: 1200,
+      });
+      if (current()) this.overview = overview;
+    });
+  }
+
+  // ---- jobs and notices --------------------------------------------------------------------------------------------
+
+  importFiles(files: Iterable<File>): void {
+    const id = this.version?.id;
+    if (id === undefined) return;
+    for (const file of files) {
+      const number = (this.numbers += 1);
+      const stop = new AbortController();
+      this.uploads.push({ id: number, name: file.name, share: 0, cancel: () => stop.abort() });
+      const entry = this.uploads.at(-1)!;
+      void this.attempt(() => upload(id, file, (share) => (entry.share = share), stop.signal)).finally(() => {
+        this.uploads = this.uploads.filter((other) => other.id !== number);
+        void this.pollJobs();
+      });
+    }
+  }
+
+  async export(
+    stripIds: string[],
+    format: 'wav16' | 'wav24' | 'wav32f' | 'flac16' | 'flac24',
+    passage: boolean,
+  ): Promise<void> {
+    const id = this.version?.id;
+    if (id === undefined) return;
+    await this.attempt(async () => {
+      const span = passage ? { start_s: this.passage.start_s, end_s: this.passage.end_s } : {};
+      await api.exports(id, { strip_ids: stripIds, format, ...span });
+      await this.pollJobs();
+    });
+  }
+
+  cancelJob(number: number): void {
+    void this.attempt(async () => {
+      await api.cancel(number);
+      await this.pollJobs();
+    });
+  }
+
+  async pollJobs(): Promise<void> {
+    const id = this.version?.id;
+    if (id === undefined) return;
+    clearTimeout(this.polling);
+    await this.attempt(async () => {
+      const jobs = await api.jobs(id);
+      for (const job of jobs) {
+        if (job.state === 'failed' && !this.shownJobs.has(job.id))
+          this.note(job.error ?? `${job.title} failed`, 'error');
+        if (job.state === 'failed') this.shownJobs.add(job.id);
+      }
+      this.jobs = jobs;
+      if (jobs.some((job) => job.state === 'waiting' || job.state === 'running'))
+        this.polling = window.setTimeout(() => void this.pollJobs(), JOB_POLL_MS);
+    });
+  }
+
+  note(text: string, kind: Notice['kind'] = 'note', action?: Notice['action']): void {
+    if (this.notices.some((notice) => notice.text === text)) return;
+    this.notices.push({ id: (this.numbers += 1), text, kind, action });
+  }
+
+  dismiss(id: number): void {
+    this.notices = this.notices.filter((notice) => notice.id !== id);
+  }
+
+  /** Runs something that asks the server; what is refused is said in the server's words. */
+  async attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
+    try {
+      return await work();
+    } catch (error) {
+      if (!(error instanceof Refused)) throw error;
+      if (error.message.includes('a newer question')) return undefined;
+      this.note(error.message, 'error');
+      return undefined;
+    }
+  }
+}
+
+export function newId(): string {
+  return crypto.randomUUID().replaceAll('-', '').slice(0, 12);
+}
+
+export const workspace = new Workspace();

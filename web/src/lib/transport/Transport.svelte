@@ -1,0 +1,204 @@
+<script lang="ts">
+  /** Play and listen: what is pressed most, along the bottom edge. */
+  import Segments from '../controls/Segments.svelte';
+  import { barsAndBeats, clock } from '../draw/scale';
+  import { workspace } from '../state/workspace.svelte';
+
+  const session = $derived(workspace.session);
+  const header = $derived(workspace.playing ? workspace.header : null);
+  const bar = (db: number) => `${Math.max(0, Math.min(1, (db + 48) / 48)) * 100}%`;
+  const shown = (value: number | undefined) =>
+    value === undefined || value <= -100 ? '--' : value.toFixed(1);
+  const matched = $derived(workspace.study?.ledger.matched_db ?? 0);
+  const loudest = $derived(header ? Math.max(...header.main_true_peaks_dbtp) : undefined);
+</script>
+
+<footer
+  class="transport"
+  data-heard={workspace.heardFrames}
+  data-energy={workspace.heardEnergy}
+  data-underruns={workspace.underruns}
+>
+  <div class="run">
+    <button
+      class="play"
+      aria-label={workspace.playing ? 'Stop' : 'Play'}
+      title="Play and stop (Space)"
+      onclick={() => workspace.toggle()}
+    >
+      <svg viewBox="0 0 20 20" aria-hidden="true">
+        {#if workspace.playing}<path d="M4 4h12v12H4z" />{:else}<path d="M3 2l15 8-15 8z" />{/if}
+      </svg>
+    </button>
+    <button
+      class="loop"
+      class:on={workspace.loop}
+      aria-pressed={workspace.loop}
+      aria-label="Loop the passage"
+      title="Loop (L)"
+      onclick={() => workspace.setLoop(!workspace.loop)}
+    >
+      <svg viewBox="0 0 22 16" aria-hidden="true"><path d="M20 3v6H4m4-4-4 4 4 4" /></svg>
+    </button>
+    <span class="figure place" aria-label="Position, bars and beats">
+      {session ? barsAndBeats(workspace.position_s, session.tempo_bpm, session.beats_in_bar) : ''}
+    </span>
+    <span class="figure soft clock">{clock(workspace.position_s)}</span>
+    <span class="passage" title="The passage that is listened to and measured">{workspace.passage.name}</span>
+  </div>
+  <Segments
+    label="Listen to"
+    value={workspace.listening}
+    change={(value) => workspace.listen(value)}
+    options={[
+      ['before', 'Before', 'What enters the scope (Z)'],
+      ['after', 'After', 'What leaves it (X)'],
+      ['taken', 'Taken', 'What was taken away, alone (C)'],
+    ]}
+  />
+  <button
+    class="matched"
+    aria-pressed={workspace.matched}
+    title="Before is played at the loudness of after (M). Only for listening, never in a file."
+    onclick={() => workspace.setMatched(!workspace.matched)}
+  >
+    <i class:on={workspace.matched}></i>Matched
+    <span class="figure"
+      >{workspace.matched ? `${matched > 0 ? '+' : ''}${matched.toFixed(1)} dB` : 'off'}</span
+    >
+  </button>
+  <Segments
+    label="Ear"
+    value={workspace.ear}
+    change={(value) => workspace.setEar(value)}
+    options={[
+      ['full', 'Full', 'As it is'],
+      ['small', 'Small', 'As a small speaker gives it'],
+      ['mono', 'Mono', 'Both sides added'],
+      ['quiet', 'Quiet', '20 dB softer'],
+    ]}
+  />
+  <div class="main" aria-label="Main level">
+    {#each [0, 1] as side (side)}
+      <span class="meter"
+        ><i
+          style:width={bar(header?.main_peaks_dbfs[side] ?? -160)}
+          class:over={(header?.main_peaks_dbfs[side] ?? -160) > 0}
+        ></i></span
+      >
+    {/each}
+    <span class="figure loud" data-figure="short_term">{shown(header?.short_term_lufs)} LUFS short</span>
+    <span class="figure loud" data-figure="true_peak">{shown(loudest)} dBTP</span>
+    {#if header && header.lead_s > 0.125}
+      <span class="figure lead" title="This machine needs more time, so sound is prepared further ahead"
+        >lead {Math.round(header.lead_s * 1000)} ms</span
+      >
+    {/if}
+  </div>
+</footer>
+
+<style>
+  .transport {
+    height: 100%;
+    display: flex;
+    align-items: center;
+    justify-content: space-between;
+    gap: 12px;
+    padding: 0 12px;
+    background: var(--plate);
+    border-top: 1px solid var(--line);
+    white-space: nowrap;
+    overflow-x: auto;
+  }
+  .run {
+    display: flex;
+    align-items: center;
+    gap: 10px;
+    min-width: 0;
+  }
+  .play,
+  .loop {
+    padding: 0;
+    border: 0;
+    display: grid;
+    place-items: center;
+    height: 36px;
+    width: 32px;
+  }
+  .play svg {
+    width: 22px;
+    fill: var(--ink);
+  }
+  .loop svg {
+    width: 22px;
+    fill: none;
+    stroke: var(--ink-soft);
+    stroke-width: 2;
+    opacity: 0.6;
+  }
+  .loop.on svg {
+    stroke: var(--after);
+    opacity: 1;
+  }
+  .place {
+    font-size: 16px;
+    min-width: 62px;
+  }
+  .clock {
+    min-width: 62px;
+  }
+  .passage {
+    max-width: 130px;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .matched {
+    display: flex;
+    align-items: center;
+    gap: 6px;
+    border: 0;
+    padding: 0;
+    height: 28px;
+    min-width: 140px;
+  }
+  .matched i {
+    width: 12px;
+    height: 12px;
+    border: 1px solid var(--ink-soft);
+  }
+  .matched i.on {
+    background: var(--after);
+    border-color: var(--after);
+  }
+  .main {
+    display: grid;
+    grid-template-columns: auto auto;
+    column-gap: 12px;
+    row-gap: 2px;
+    align-items: center;
+    width: 210px;
+  }
+  .meter {
+    grid-column: 1 / -1;
+    height: 6px;
+    border: 1px solid var(--line);
+  }
+  .meter i {
+    display: block;
+    height: 4px;
+    background: var(--after);
+  }
+  .meter .over {
+    background: var(--taken);
+  }
+  .loud {
+    font-size: 11px;
+    line-height: 14px;
+  }
+  .lead {
+    grid-column: 1 / -1;
+    font-size: 11px;
+    line-height: 12px;
+    color: var(--taken);
+  }
+</style>

@@ -1,0 +1,78 @@
+<script lang="ts">
+  import Ledger from '../lib/ledger/Ledger.svelte';
+  import Editor from '../lib/path/Editor.svelte';
+  import PathRail from '../lib/path/PathRail.svelte';
+  import Timeline from '../lib/pictures/Timeline.svelte';
+  import StripTree from '../lib/tree/StripTree.svelte';
+
+  let { adding = $bindable(false) }: { adding: boolean } = $props();
+</script>
+
+<main class="shape">
+  <div class="tree"><StripTree /></div>
+  <div class="timeline"><Timeline /></div>
+  <div class="path"><PathRail bind:adding /></div>
+  <div class="editor"><Editor /></div>
+  <div class="ledger"><Ledger /></div>
+</main>
+
+<style>
+  .shape {
+    height: 100%;
+    min-height: 0;
+    display: grid;
+    grid-template:
+      'tree timeline ledger' 92px
+      'tree path ledger' 84px
+      'tree editor ledger' minmax(0, 1fr) / 236px minmax(0, 1fr) 240px;
+  }
+  .tree {
+    grid-area: tree;
+    border-right: 1px solid var(--line);
+    min-height: 0;
+  }
+  .timeline {
+    grid-area: timeline;
+    border-bottom: 1px solid var(--line);
+    min-width: 0;
+  }
+  .path {
+    grid-area: path;
+    border-bottom: 1px solid var(--line);
+    min-width: 0;
+  }
+  .editor {
+    grid-area: editor;
+    min-height: 0;
+    min-width: 0;
+  }
+  .ledger {
+    grid-area: ledger;
+    border-left: 1px solid var(--line);
+    min-height: 0;
+  }
+  @media (max-width: 1099px) {
+    .shape {
+      grid-template:
+        'tree timeline' 76px
+        'tree path' 72px
+        'tree editor' minmax(0, 1fr)
+        'ledger ledger' 140px / 220px minmax(0, 1fr);
+    }
+    .ledger {
+      border-left: 0;
+      border-top: 1px solid var(--line);
+    }
+  }
+  @media (max-width: 760px) {
+    .shape {
+      grid-template:
+        'timeline' 70px
+        'path' 68px
+        'editor' minmax(420px, auto)
+        'tree' minmax(180px, auto)
+        'ledger' 140px / minmax(0, 1fr);
+      overflow: auto;
+    }
+  }
+</style>
