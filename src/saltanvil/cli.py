@@ -162,7 +162,7 @@ def ensure_demo(folder: Path) -> None:
 # ---- files ---------------------------------------------------------------------------------------------------------
 
 
-def load(path: Path) -> "tuple[NDArray[np.float32], int]":
+def load(path: Path, most_channels: int = 2) -> "tuple[NDArray[np.float32], int]":
     """A whole file, (channels, frames), and its rate."""
     import numpy as np
 
@@ -170,7 +170,7 @@ def load(path: Path) -> "tuple[NDArray[np.float32], int]":
 
     if not path.is_file():
         raise Refused(f"{path}: there is no such file")
-    source = open_audio(path, path.name)
+    source = open_audio(path, path.name, most_channels)
     return np.ascontiguousarray(np.concatenate(list(source.blocks), axis=1)), source.rate
 
 
@@ -179,7 +179,7 @@ def run_measure(asked: argparse.Namespace) -> None:
 
     found: dict[str, dict[str, float | None]] = {}
     for path in asked.files:
-        x, rate = load(path)
+        x, rate = load(path, most_channels=6)
         figures = figures_of(x, rate).as_dict()
         found[str(path)] = {name: figures[name] for name, _, _ in MEASURED}
     if asked.json:

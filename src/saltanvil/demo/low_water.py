@@ -134,7 +134,13 @@ def make_snare() -> NDArray[np.float64]:
     hits = [hit / np.abs(hit).max() for hit in hits]
     for index, (at, gain) in enumerate(snare_times()):
         put(track, hits[index % 4], at, gain)
-    return peak_to(track, -1.5)[None]
+    hats, body = [synth.metal(rng, 0.2, 0.05, 5200.0) for _ in range(3)], synth.kick(rng)
+    for index, (at, gain, _) in enumerate(hat_times()):
+        put(track, hats[index % 3], at + 0.001, 0.035 * gain)
+    for at, gain in kick_times():
+        put(track, body, at + 0.002, 0.02 * gain)
+    room = synth.filtered(rng.standard_normal(FRAMES), ("low-pass", 4000.0, 0.7, 0.0))
+    return (peak_to(track, -1.5) + 0.0006 * room)[None]
 
 
 def make_overheads() -> NDArray[np.float64]:
@@ -302,7 +308,7 @@ def make_echo(voice: NDArray[np.float64]) -> NDArray[np.float64]:
 TRACKS: tuple[tuple[str, str, float, float], ...] = (
     # name, bus, level, pan
     ("Kick", "drums", -4.0, 0.0),
-    ("Snare", "drums", -7.0, 0.05),
+    ("Snare", "drums", -5.0, 0.05),
     ("Overheads", "drums", -7.0, 0.0),
     ("Bass", "band", -5.0, 0.0),
     ("Guitar left", "band", -10.0, -0.7),

@@ -32,7 +32,7 @@ def filtered(x: Sound, *sections: tuple[str, float, float, float]) -> Sound:
     target = np.array([cookbook(kind, hz, q, db, RATE) for kind, hz, q, db in sections])
     block = np.ascontiguousarray(x[None, :], dtype=np.float32)
     out = np.empty_like(block)
-    cascade(block, out, target, target.copy(), np.zeros((len(sections), 2, 1)), np.array([0.0, 1.0, 1.0]))
+    cascade(block, out, target, target.copy(), np.zeros((len(sections), 4, 1)), np.array([0.0, 1.0, 1.0]))
     return out[0].astype(np.float64)
 
 
@@ -47,11 +47,11 @@ def kick(rng: np.random.Generator) -> Sound:
 
 def snare(rng: np.random.Generator) -> Sound:
     """Membrane modes and the wires' noise."""
-    t = seconds(0.38)
-    modes = ((186.0, 1.0, 0.085), (278.0, 0.55, 0.06), (331.0, 0.5, 0.05), (455.0, 0.3, 0.035), (612.0, 0.2, 0.025))
+    t = seconds(0.6)
+    modes = ((186.0, 1.0, 0.12), (278.0, 0.55, 0.08), (331.0, 0.5, 0.05), (455.0, 0.3, 0.035), (612.0, 0.2, 0.025))
     shift = 1.0 + 0.06 * np.exp(-t / 0.012)
     body = sum(gain * np.sin(2 * np.pi * np.cumsum(hz * shift) / RATE) * np.exp(-t / decay) for hz, gain, decay in modes)
-    wires = filtered(rng.standard_normal(len(t)), ("high-pass", 900.0, 0.7, 0.0), ("bell", 5200.0, 0.8, 5.0)) * np.exp(-t / 0.085)
+    wires = filtered(rng.standard_normal(len(t)), ("high-pass", 900.0, 0.7, 0.0), ("bell", 5200.0, 0.8, 5.0)) * (0.85 * np.exp(-t / 0.085) + 0.15 * np.exp(-t / 0.2))
     stick = filtered(rng.standard_normal(len(t)), ("high-pass", 2500.0, 0.7, 0.0)) * np.exp(-t / 0.0018)
     return np.asarray((0.55 * body + 0.42 * wires + 0.5 * stick) * np.minimum(t / 0.0004, 1.0))
 

@@ -60,10 +60,13 @@ def response_db(sections: NDArray[np.float64], frequencies_hz: NDArray[np.float6
 
 @kernel("void(float32[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[:,:,::1],float64[::1])")
 def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
-    """A cascade of sections in transposed direct form II over a block of any length, in float64 inside.
+    """A cascade of sections in direct form I over a block of any length, in float64 inside.
+
+    Direct form I remembers sound and not products of coefficients, so that gliding coefficients do not click. An
+    identity passes the sound bit for bit.
 
     target, now: (sections, 5), wanted and current coefficients; they glide a part of the way each tick. Mixing two
-    stable sets stays stable, as the stable region of (a1, a2) is convex. memory: (sections, 2, channels).
+    stable sets stays stable, as the stable region of (a1, a2) is convex. memory: (sections, 4, channels).
     state: [position, part of the way a tick, primed].
     """
     channels, frames = x.shape
@@ -85,40 +88,56 @@ def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
             given = x[c, start : start + count]
             for i in range(count):
                 work[c, i] = given[i]
+        # Flushed where a tick ends, never where a block ends: the result must not depend on the division.
+        flush = phase + count == TICK_FRAMES
         for s in range(sections):
             b0 = now[s, 0]
             b1 = now[s, 1]
             b2 = now[s, 2]
             a1 = now[s, 3]
             a2 = now[s, 4]
-            p1 = memory[s, 0, 0]
-            p2 = memory[s, 1, 0]
+            if b0 == 1.0 and b1 == a1 and b2 == a2:
+                for c in range(channels):
+                    for i in range(max(0, count - 2), count):
+                        memory[s, 1, c] = memory[s, 0, c]
+                        memory[s, 0, c] = work[c, i]
+                    memory[s, 2, c] = memory[s, 0, c]
+                    memory[s, 3, c] = memory[s, 1, c]
+                continue
+            px1, px2, py1, py2 = memory[s, 0, 0], memory[s, 1, 0], memory[s, 2, 0], memory[s, 3, 0]
             if channels == 2:
-                q1 = memory[s, 0, 1]
-                q2 = memory[s, 1, 1]
+                qx1, qx2, qy1, qy2 = memory[s, 0, 1], memory[s, 1, 1], memory[s, 2, 1], memory[s, 3, 1]
                 for i in range(count):
                     p = work[0, i]
                     q = work[1, i]
-                    p_out = b0 * p + p1
-                    q_out = b0 * q + q1
-                    p1 = b1 * p - a1 * p_out + p2
-                    q1 = b1 * q - a1 * q_out + q2
-                    p2 = b2 * p - a2 * p_out
-                    q2 = b2 * q - a2 * q_out
+                    p_out = (b0 * p + b1 * px1 + b2 * px2 - a2 * py2) - a1 * py1
+                    q_out = (b0 * q + b1 * qx1 + b2 * qx2 - a2 * qy2) - a1 * qy1
+                    px2 = px1
+                    px1 = p
+                    py2 = py1
+                    py1 = p_out
+                    qx2 = qx1
+                    qx1 = q
+                    qy2 = qy1
+                    qy1 = q_out
                     work[0, i] = p_out
                     work[1, i] = q_out
-                memory[s, 0, 1] = q1 if phase + count < TICK_FRAMES or abs(q1) > DENORMAL else 0.0
-                memory[s, 1, 1] = q2 if phase + count < TICK_FRAMES or abs(q2) > DENORMAL else 0.0
+                memory[s, 0, 1], memory[s, 1, 1], memory[s, 2, 1], memory[s, 3, 1] = qx1, qx2, qy1, qy2
             else:
                 for i in range(count):
                     p = work[0, i]
-                    p_out = b0 * p + p1
-                    p1 = b1 * p - a1 * p_out + p2
-                    p2 = b2 * p - a2 * p_out
+                    p_out = (b0 * p + b1 * px1 + b2 * px2 - a2 * py2) - a1 * py1
+                    px2 = px1
+                    px1 = p
+                    py2 = py1
+                    py1 = p_out
                     work[0, i] = p_out
-            # Flushed where a tick ends, never where a block ends: the result must not depend on the division.
-            memory[s, 0, 0] = p1 if phase + count < TICK_FRAMES or abs(p1) > DENORMAL else 0.0
-            memory[s, 1, 0] = p2 if phase + count < TICK_FRAMES or abs(p2) > DENORMAL else 0.0
+            memory[s, 0, 0], memory[s, 1, 0], memory[s, 2, 0], memory[s, 3, 0] = px1, px2, py1, py2
+            if flush:
+                for c in range(channels):
+                    for k in range(4):
+                        if abs(memory[s, k, c]) < DENORMAL:
+                            memory[s, k, c] = 0.0
         for c in range(channels):
             out = y[c, start : start + count]
             for i in range(count):

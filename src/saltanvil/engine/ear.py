@@ -27,7 +27,7 @@ class EarCheck:
         self.ear = ear
         self._sections = np.array([biquad.cookbook(kind, hz, q, db, rate) for kind, hz, q, db in SMALL])
         self._now = self._sections.copy()
-        self._memory = np.zeros((len(SMALL), 2, 2))
+        self._memory = np.zeros((len(SMALL), 4, 2))
         self._state = np.array([0.0, 1.0, 1.0])
         self._glide = np.zeros(mix.GLIDE_STATE)
 

@@ -11,9 +11,14 @@ from saltanvil.dsp.units import gain_to_db
 
 OFFSET_LUFS = -0.691  # BS.1770-5 Annex 1, eq. 2
 ABSOLUTE_GATE_LUFS = -70.0
-HOPS_A_SECOND = 10  # 100 ms: 400 ms blocks with 75 % overlap
-MOMENTARY_HOPS = 4
-SHORT_TERM_HOPS = 30
+#: 10 ms: a tone of 400 ms is found at its full level wherever it starts (EBU Tech 3341, case 13).
+HOPS_A_SECOND = 100
+MOMENTARY_HOPS = 40
+SHORT_TERM_HOPS = 300
+#: Gated measures take a block every 100 ms: 400 ms blocks overlap by 75 %.
+BLOCK_STRIDE = 10
+#: BS.1770-5 Annex 1, table 3, for mono, stereo, L R C, quad, 5.0 and 5.1 (the fourth of six is the LFE, which counts nothing).
+WEIGHTS = {1: (1.0,), 2: (1.0, 1.0), 3: (1.0, 1.0, 1.0), 4: (1.0, 1.0, 1.41, 1.41), 5: (1.0, 1.0, 1.0, 1.41, 1.41), 6: (1.0, 1.0, 1.0, 0.0, 1.41, 1.41)}
 
 Audio = NDArray[np.float32]
 Values = NDArray[np.float64]
@@ -31,9 +36,7 @@ def lufs_to_energy(lufs: float) -> float:
 
 @dataclass
 class LoudnessMeter:
-    """Takes blocks of any length and keeps the K-weighted energy of each 100 ms.
-
-    Channels weigh 1 each: left, right or mono; Annex 1 gives more only to surrounds, which a strip has not.
+    """Takes blocks of any length and keeps the K-weighted energy of each 10 ms; mono or stereo.
     """
 
     rate: int
@@ -55,20 +58,23 @@ class LoudnessMeter:
         self.energies.extend((energies[:done] / self.hop).tolist())
 
     def latest_lufs(self, hops: int) -> float:
-        """Loudness of the last `hops` x 100 ms, -inf for silence or before anything was heard."""
+        """Loudness of the last `hops` x 10 ms, -inf for silence or before anything was heard."""
         last = self.energies[-hops:]
         return energy_to_lufs(sum(last) / hops) if last else -math.inf
 
 
 def hop_energies(x: Audio, rate: int) -> Values:
-    """Mean square of the K-weighted sum of channels for every whole 100 ms of x, (channels, frames)."""
+    """Weighted mean square of the K-weighted channels for every whole 10 ms of x, (1 to 6 channels, frames)."""
+    if x.shape[0] > 2:
+        weights = WEIGHTS[x.shape[0]]
+        return np.asarray(sum(weight * hop_energies(np.ascontiguousarray(x[i : i + 1]), rate) for i, weight in enumerate(weights)))
     meter = LoudnessMeter(rate, x.shape[0])
     meter.add(x)
     return np.array(meter.energies)
 
 
 def windowed(energies: Values, hops: int) -> Values:
-    """Mean energy of each window of `hops` x 100 ms, one window every 100 ms; empty if x is shorter than a window."""
+    """Mean energy of each window of `hops` x 10 ms, one window every 10 ms; empty if x is shorter than a window."""
     if len(energies) < hops:
         return np.empty(0)
     total = np.concatenate([[0.0], np.cumsum(energies)])
@@ -86,12 +92,12 @@ def gated_mean(blocks: Values, relative_lu: float) -> float:
 
 def integrated_lufs(energies: Values) -> float:
     """Integrated loudness of the hops' energies: absolute gate -70 LUFS, relative gate -10 LU; -inf if all is gated."""
-    return energy_to_lufs(gated_mean(windowed(energies, MOMENTARY_HOPS), -10.0))
+    return energy_to_lufs(gated_mean(windowed(energies, MOMENTARY_HOPS)[::BLOCK_STRIDE], -10.0))
 
 
 def loudness_range_lu(energies: Values) -> float:
     """Spread of the short-term loudness between its 10th and 95th percentile (EBU Tech 3342), gate -20 LU."""
-    blocks = windowed(energies, SHORT_TERM_HOPS)
+    blocks = windowed(energies, SHORT_TERM_HOPS)[::BLOCK_STRIDE]
     loud = blocks[blocks > lufs_to_energy(ABSOLUTE_GATE_LUFS)]
     if not len(loud):
         return 0.0

@@ -43,7 +43,7 @@ class Source:
     blocks: Iterator[Audio]
 
 
-def open_audio(path: Path, name: str) -> Source:
+def open_audio(path: Path, name: str, most_channels: int = 2) -> Source:
     """Open a file for reading; `name` is what the user calls it. Raises MediaError, also from the blocks."""
     if path.stat().st_size == 0:
         raise MediaError(name, "the file is empty; export it again")
@@ -56,7 +56,7 @@ def open_audio(path: Path, name: str) -> Source:
     except (soundfile.LibsndfileError, RuntimeError):
         exact = False
     source = _with_soundfile(path, name, info) if exact else _with_av(path, name, head)
-    if source.channels not in (1, 2):
+    if not 1 <= source.channels <= most_channels:
         raise MediaError(name, f"it has {source.channels} channels; split it into mono or stereo files")
     if not MIN_RATE <= source.rate <= MAX_RATE:
         raise MediaError(name, f"its sample rate of {source.rate} Hz is out of range; use {MIN_RATE} to {MAX_RATE} Hz")

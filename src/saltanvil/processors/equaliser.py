@@ -92,7 +92,7 @@ class Equaliser(Processor):
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._now = np.zeros((len(BANDS), 5))
-        self._memory = np.zeros((len(BANDS), 2, channels))
+        self._memory = np.zeros((len(BANDS), 4, channels))
         self._state = np.array([0.0, glide_part(context.rate), 0.0])
         super().__init__(settings, channels, context)
 

@@ -61,8 +61,8 @@ class OverviewAnswer(BaseModel):
 
 
 @router.post("/scope")
-def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> ScopeAnswer:
-    """Answers 409 if the same tab has asked again meanwhile."""
+def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> ScopeAnswer | None:
+    """Answers null if the same tab has asked again meanwhile."""
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz
     media = services.media.at_rate(rate)
@@ -76,8 +76,8 @@ def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> Scop
     question = services.ask(asked.tab, "scope")
     try:
         found = ScopeRenderer(session, media, services.cache, start, stop, question.superseded, services.pool).compare(scope)
-    except Cancelled as error:
-        raise HTTPException(409, "a newer question took its place") from error
+    except Cancelled:
+        return None
     step = None
     if scope.step_id is not None:
         strip, index = session.step(scope.step_id)
@@ -103,8 +103,8 @@ def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> Scop
 
 
 @router.post("/overview")
-def study_overview(services: Served, session_id: int, asked: OverviewQuestion) -> OverviewAnswer:
-    """Answers 409 if the same tab has asked again meanwhile."""
+def study_overview(services: Served, session_id: int, asked: OverviewQuestion) -> OverviewAnswer | None:
+    """Answers null if the same tab has asked again meanwhile."""
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz
     media = services.media.at_rate(rate)
@@ -113,8 +113,8 @@ def study_overview(services: Served, session_id: int, asked: OverviewQuestion) -
     renderer = ScopeRenderer(session, media, services.cache, 0, frames, question.superseded, services.pool)
     try:
         found = renderer.compare(Scope(asked.strip_id))
-    except Cancelled as error:
-        raise HTTPException(409, "a newer question took its place") from error
+    except Cancelled:
+        return None
     before, after = columns_of(found.before, asked.columns), columns_of(found.after, asked.columns)
     return OverviewAnswer(
         revision=version.revision,

@@ -24,7 +24,7 @@
     grid-template:
       'tree timeline ledger' 92px
       'tree path ledger' 84px
-      'tree editor ledger' minmax(0, 1fr) / 236px minmax(0, 1fr) 240px;
+      'tree editor ledger' minmax(0, 1fr) / 248px minmax(0, 1fr) 240px;
   }
   .tree {
     grid-area: tree;

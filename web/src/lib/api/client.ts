@@ -88,20 +88,20 @@ export const api = {
   open: (id: number) => ask<Version>('GET', session(id)),
   create: (name: string) => ask<Version>('POST', '/api/sessions', { name }),
   duplicate: (id: number) => ask<Version>('POST', `${session(id)}/duplicate`),
-  remove: (id: number) => ask<void>('DELETE', session(id)),
-  restore: (id: number) => ask<void>('POST', `${session(id)}/restore`),
+  remove: (id: number) => ask<undefined>('DELETE', session(id)),
+  restore: (id: number) => ask<undefined>('POST', `${session(id)}/restore`),
   edit: (id: number, edit: Edit, gesture: string | null, tab: string) =>
     ask<Version>('POST', `${session(id)}/edits`, { edit, gesture, tab }),
   undo: (id: number, tab: string) => ask<Version>('POST', `${session(id)}/undo`, { tab }),
   redo: (id: number, tab: string) => ask<Version>('POST', `${session(id)}/redo`, { tab }),
   studyScope: (id: number, question: Schemas['ScopeQuestion']) =>
-    ask<ScopeAnswer>('POST', `${session(id)}/studies/scope`, question),
+    ask<ScopeAnswer | null>('POST', `${session(id)}/studies/scope`, question),
   studyOverview: (id: number, question: Schemas['OverviewQuestion']) =>
-    ask<OverviewAnswer>('POST', `${session(id)}/studies/overview`, question),
+    ask<OverviewAnswer | null>('POST', `${session(id)}/studies/overview`, question),
   exports: (id: number, request: Schemas['ExportRequest']) =>
     ask<JobView>('POST', `${session(id)}/exports`, request),
   jobs: (id: number) => ask<JobView[]>('GET', `${session(id)}/jobs`),
-  cancel: (number: number) => ask<void>('DELETE', `/api/jobs/${number}`),
+  cancel: (number: number) => ask<undefined>('DELETE', `/api/jobs/${number}`),
 };
 
 /** Send a file's bytes; `progress` is told the share sent. `signal` stops it. */

@@ -213,7 +213,7 @@ export interface paths {
     put?: never;
     /**
      * Study Scope
-     * @description Answers 409 if the same tab has asked again meanwhile.
+     * @description Answers null if the same tab has asked again meanwhile.
      */
     post: operations["study_scope_api_sessions__session_id__studies_scope_post"];
     delete?: never;
@@ -233,7 +233,7 @@ export interface paths {
     put?: never;
     /**
      * Study Overview
-     * @description Answers 409 if the same tab has asked again meanwhile.
+     * @description Answers null if the same tab has asked again meanwhile.
      */
     post: operations["study_overview_api_sessions__session_id__studies_overview_post"];
     delete?: never;
@@ -1371,7 +1371,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["ScopeAnswer"];
+          "application/json": components["schemas"]["ScopeAnswer"] | null;
         };
       };
       /** @description Validation Error */
@@ -1406,7 +1406,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["OverviewAnswer"];
+          "application/json": components["schemas"]["OverviewAnswer"] | null;
         };
       };
       /** @description Validation Error */

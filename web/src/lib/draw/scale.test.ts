@@ -8,8 +8,8 @@ it('maps values to pixels and back', () => {
 });
 
 it('chooses round ticks', () => {
-  expect(decibelTicks(-36, 0, 7)).toEqual([-36, -30, -24, -18, -12, -6, -0]);
-  expect(decibelTicks(-8, 0, 4)).toEqual([-8, -6, -4, -2, -0]);
+  expect(decibelTicks(-36, 0, 7)).toEqual([-36, -30, -24, -18, -12, -6, 0]);
+  expect(decibelTicks(-8, 0, 4)).toEqual([-8, -6, -4, -2, 0]);
 });
 
 it('counts bars, beats and sixteenths from one', () => {

@@ -25,9 +25,9 @@ export function decibelTicks(low: number, high: number, most: number): number[] 
   return ticks;
 }
 
-/** Bars and beats, counted from 1: `17.2.3` with sixteenths. */
+/** Bars and beats, counted from 1: `17.2.3` with sixteenths; a place a millisecond early counts as there. */
 export function barsAndBeats(position_s: number, tempo_bpm: number, beatsInBar: number): string {
-  const sixteenths = Math.floor((position_s * tempo_bpm * 4) / 60 + 1e-6);
+  const sixteenths = Math.floor((position_s * tempo_bpm * 4) / 60 + 0.005);
   const bar = Math.floor(sixteenths / (4 * beatsInBar));
   return `${bar + 1}.${(Math.floor(sixteenths / 4) % beatsInBar) + 1}.${(sixteenths % 4) + 1}`;
 }

@@ -78,9 +78,7 @@
       </div>
     {/if}
     <dl class="matched">
-      <dt title="Gain that brings before to the loudness of after, for listening only">
-        matched by (on before)
-      </dt>
+      <dt title="Gain that brings before to the loudness of after, for listening only">matched by</dt>
       <dd class="figure" data-figure="matched_db">
         {ledger.matched_db > 0 ? '+' : ''}{ledger.matched_db.toFixed(1)} dB
       </dd>

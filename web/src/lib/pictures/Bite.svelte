@@ -6,7 +6,7 @@
   import { workspace } from '../state/workspace.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
-  let box = $state({ width: 0, height: 0 });
+  let box = $state.raw({ width: 0, height: 0 });
   let dragging = $state(false);
   let gesture = '';
 
@@ -30,7 +30,6 @@
 
   function paint(): void {
     if (!canvas) return;
-    box = { width: canvas.clientWidth, height: canvas.clientHeight };
     const context = prepare(canvas);
     if (!context) return;
     const colours = coloursOf(canvas);
@@ -101,6 +100,7 @@
   $effect(() => {
     if (!canvas) return;
     return whenShown(canvas, () => {
+      box = { width: canvas!.clientWidth, height: canvas!.clientHeight };
       paint();
       workspace.setColumns(box.width - LEFT - RIGHT);
     });

@@ -6,7 +6,7 @@
   import { workspace } from '../state/workspace.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
-  let box = $state({ width: 0, height: 0 });
+  let box = $state.raw({ width: 0, height: 0 });
   let gesture = '';
   let held: 'threshold' | 'ratio' | null = null;
 
@@ -26,7 +26,6 @@
 
   function paint(): void {
     if (!canvas) return;
-    box = { width: canvas.clientWidth, height: canvas.clientHeight };
     const context = prepare(canvas);
     if (!context || !curve) return;
     const colours = coloursOf(canvas);
@@ -106,7 +105,13 @@
     void [curve, settings, live, xs, ys];
     paint();
   });
-  $effect(() => (canvas ? whenShown(canvas, paint) : undefined));
+  $effect(() => {
+    if (!canvas) return;
+    return whenShown(canvas, () => {
+      box = { width: canvas!.clientWidth, height: canvas!.clientHeight };
+      paint();
+    });
+  });
 
   /** Left of the knee a drag moves the threshold, right of it the ratio. */
   function press(event: PointerEvent): void {

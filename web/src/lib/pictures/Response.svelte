@@ -6,7 +6,7 @@
   import { workspace } from '../state/workspace.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
-  let box = $state({ width: 0, height: 0 });
+  let box = $state.raw({ width: 0, height: 0 });
   let gesture = '';
   let held = $state<number | null>(null);
 
@@ -30,7 +30,6 @@
 
   function paint(): void {
     if (!canvas) return;
-    box = { width: canvas.clientWidth, height: canvas.clientHeight };
     const context = prepare(canvas);
     if (!context || !response) return;
     const colours = coloursOf(canvas);
@@ -80,7 +79,13 @@
     void [response, xs, ys];
     paint();
   });
-  $effect(() => (canvas ? whenShown(canvas, paint) : undefined));
+  $effect(() => {
+    if (!canvas) return;
+    return whenShown(canvas, () => {
+      box = { width: canvas!.clientWidth, height: canvas!.clientHeight };
+      paint();
+    });
+  });
 
   function move(event: PointerEvent): void {
     if (held === null || !workspace.step) return;

@@ -48,7 +48,7 @@
         <span>
           Exported:
           {#each job.files as file, index (file)}
-            <a href="/api/exports/{job.id}/{index}" download={file}>{file}</a>{' '}
+            <a href="/api/exports/{job.id}/{index}" download={file}>{file}</a>
           {/each}
         </span>
         <button class="button" aria-label="Close" onclick={() => hidden.push(job.id)}>Close</button>

@@ -1,3 +1,4 @@
+/* eslint svelte/prefer-svelte-reactivity: off -- the maps here hold bookkeeping that nothing is drawn from */
 /** The open session: its document, what is chosen, what is heard, what was measured. One for the page. */
 import { api, Refused, upload } from '../api/client';
 import type {
@@ -396,14 +397,14 @@ export class Workspace {
       (this.step?.id ?? null) === question.step_id;
     void this.attempt(async () => {
       const study = await api.studyScope(version.id, question);
-      if (!current()) return;
+      if (!study || !current()) return;
       this.study = study;
       const overview = await api.studyOverview(version.id, {
         tab: this.tab,
         strip_id: this.stripId,
         columns: 1200,
       });
-      if (current()) this.overview = overview;
+      if (overview && current()) this.overview = overview;
     });
   }
 
@@ -477,7 +478,6 @@ export class Workspace {
       return await work();
     } catch (error) {
       if (!(error instanceof Refused)) throw error;
-      if (error.message.includes('a newer question')) return undefined;
       this.note(error.message, 'error');
       return undefined;
     }

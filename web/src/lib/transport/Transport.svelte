@@ -38,7 +38,7 @@
       title="Loop (L)"
       onclick={() => workspace.setLoop(!workspace.loop)}
     >
-      <svg viewBox="0 0 22 16" aria-hidden="true"><path d="M20 3v6H4m4-4-4 4 4 4" /></svg>
+      <svg viewBox="0 0 22 16" aria-hidden="true"><path d="M7 12H3V3h16v9h-7m3-3-3 3 3 3" /></svg>
     </button>
     <span class="figure place" aria-label="Position, bars and beats">
       {session ? barsAndBeats(workspace.position_s, session.tempo_bpm, session.beats_in_bar) : ''}

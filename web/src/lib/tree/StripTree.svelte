@@ -138,7 +138,7 @@
         {:else}
           <button
             class="name"
-            style:padding-left="{12 + 11 * depth}px"
+            style:padding-left="{10 + 9 * depth}px"
             class:bus={strip.kind !== 'track'}
             title="{strip.name}: double-click or F2 to rename, drag to a bus to feed it, Alt with the arrows to move"
             onclick={() => workspace.choose(strip.id)}
@@ -215,8 +215,8 @@
   }
   li {
     display: grid;
-    grid-template-columns: minmax(0, 1fr) 36px 44px 18px 18px;
-    column-gap: 4px;
+    grid-template-columns: minmax(0, 1fr) 34px 38px 18px 18px;
+    column-gap: 3px;
     align-items: center;
     height: 28px;
     padding-right: 8px;
@@ -278,7 +278,7 @@
     border: 1px solid var(--taken);
   }
   .level {
-    width: 44px;
+    width: 38px;
     text-align: right;
     border: 0;
     background: none;
