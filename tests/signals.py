@@ -13,7 +13,9 @@ def tone(hz: float, seconds: float, dbfs: float = 0.0, rate: int = 48000, phase:
 
 def steps(*levels: tuple[float, float]) -> NDArray[np.float64]:
     """A 1 kHz sine at (dBFS, seconds) one after the other; None-like levels below -200 are silence."""
-    return np.concatenate([tone(1000.0, seconds, dbfs) if dbfs > -200 else np.zeros(round(seconds * 48000)) for dbfs, seconds in levels])
+    return np.concatenate(
+        [tone(1000.0, seconds, dbfs) if dbfs > -200 else np.zeros(round(seconds * 48000)) for dbfs, seconds in levels]
+    )
 
 
 def noise(channels: int, frames: int, seed: int = 0, level: float = 0.2) -> Audio:

@@ -36,8 +36,21 @@ def published(x_db, threshold, ratio, knee):
 def test_static_curve_over_the_grid(topology):
     for ratio, knee, threshold in itertools.product((1, 1.5, 4, 20, 50), (0, 6, 24), (-40, -18, 0)):
         for level in (-60, -42, -30, -20, -18, -12, -3, 6):
-            y, _ = run(steady(level), threshold_db=threshold, ratio=ratio, knee_db=knee, attack_ms=0.05, release_ms=5, topology=topology)
-            assert 20 * np.log10(y[0, -1]) == pytest.approx(published(level, threshold, ratio, knee), abs=0.01), (ratio, knee, threshold, level)
+            y, _ = run(
+                steady(level),
+                threshold_db=threshold,
+                ratio=ratio,
+                knee_db=knee,
+                attack_ms=0.05,
+                release_ms=5,
+                topology=topology,
+            )
+            assert 20 * np.log10(y[0, -1]) == pytest.approx(published(level, threshold, ratio, knee), abs=0.01), (
+                ratio,
+                knee,
+                threshold,
+                level,
+            )
 
 
 def change_db(x, y):
@@ -92,7 +105,13 @@ def test_hold_range_and_mix():
 
 def test_1_to_1_is_transparent_bit_for_bit():
     x = noise(2, 30000)
-    for more in ({}, {"detector": "rms"}, {"topology": "feedback"}, {"release_mode": "automatic"}, {"attack_return_db": 6.0}):
+    for more in (
+        {},
+        {"detector": "rms"},
+        {"topology": "feedback"},
+        {"release_mode": "automatic"},
+        {"attack_return_db": 6.0},
+    ):
         y, _ = run(x, ratio=1, threshold_db=-50, **more)
         assert np.array_equal(y, x)
 

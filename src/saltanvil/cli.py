@@ -13,7 +13,10 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from saltanvil.media.encode import FileFormat
+
 DEFAULT_PORT = 8420
+DEFAULT_FORMATS: dict[str, "FileFormat"] = {".wav": "wav32f", ".flac": "flac24"}
 MEASURED = (
     ("integrated_lufs", "integrated", "LUFS"),
     ("max_momentary_lufs", "momentary, largest", "LUFS"),
@@ -47,7 +50,13 @@ def main(arguments: list[str] | None = None) -> int:
 def one_line(error: BaseException) -> str:
     from saltanvil.session.edits import reason
 
-    text = reason(error) if isinstance(error, ValueError) else str(error.args[0]) if isinstance(error, LookupError) and error.args else str(error)
+    text = (
+        reason(error)
+        if isinstance(error, ValueError)
+        else str(error.args[0])
+        if isinstance(error, LookupError) and error.args
+        else str(error)
+    )
     return " ".join(text.split())
 
 
@@ -72,7 +81,9 @@ def build_parser() -> argparse.ArgumentParser:
     process = commands.add_parser("process", help="put a file through a path of steps")
     process.add_argument("input", type=Path, metavar="IN")
     process.add_argument("-o", "--output", type=Path, required=True, metavar="OUT", help=".wav or .flac")
-    process.add_argument("--path", type=Path, required=True, metavar="PATH.json", help='{"steps": [{"kind": ..., "settings": {...}}]}')
+    process.add_argument(
+        "--path", type=Path, required=True, metavar="PATH.json", help='{"steps": [{"kind": ..., "settings": {...}}]}'
+    )
     process.add_argument("--key", type=Path, default=None, metavar="KEYFILE", help="what all detectors hear instead of the input")
     process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
@@ -116,14 +127,18 @@ def run_serve(asked: argparse.Namespace) -> None:
     try:
         listener.bind((asked.host, asked.port))
     except OSError as error:
-        raise Refused(f"port {asked.port} on {asked.host} cannot be used ({error.strerror}); choose another with --port") from error
+        raise Refused(
+            f"port {asked.port} on {asked.host} cannot be used ({error.strerror}); choose another with --port"
+        ) from error
     if not asked.empty:
         ensure_demo(asked.data)
     token = None if loopback else secrets.token_urlsafe(18)
     hosts = LOOPBACK if loopback else {*LOOPBACK, asked.host, socket.gethostname()}
     page = asked.page if asked.page is not None and asked.page.is_dir() else None
     app = create_app(asked.data, page, hosts, token)
-    config = uvicorn.Config(app, log_level="warning", ws_per_message_deflate=False, ws_max_size=1 << 17, timeout_graceful_shutdown=2)
+    config = uvicorn.Config(
+        app, log_level="warning", ws_per_message_deflate=False, ws_max_size=1 << 17, timeout_graceful_shutdown=2
+    )
     server = uvicorn.Server(config)
     if asked.until_stdin_closes:
 
@@ -213,7 +228,7 @@ def run_process(asked: argparse.Namespace) -> None:
     except ValueError as error:
         raise Refused(f"{asked.path}: {one_line(error)}") from error
     suffix = asked.output.suffix.lower()
-    kind = asked.format or {".wav": "wav32f", ".flac": "flac24"}.get(suffix)
+    kind: FileFormat | None = asked.format or DEFAULT_FORMATS.get(suffix)
     if kind is None or SUFFIX[kind] != suffix:
         raise Refused(f"{asked.output}: the file's ending must be .wav or .flac and fit the format")
     x, rate = load(asked.input)

@@ -36,7 +36,9 @@ def measured(tmp_path, capsys):
 def test_k_weighting_at_48_khz():
     """BS.1770-5 Annex 1, tables 1 and 2."""
     shelf, high_pass = k_weighting(48000)
-    assert shelf == pytest.approx([1.53512485958697, -2.69169618940638, 1.19839281085285, -1.69065929318241, 0.73248077421585], abs=1e-8)
+    assert shelf == pytest.approx(
+        [1.53512485958697, -2.69169618940638, 1.19839281085285, -1.69065929318241, 0.73248077421585], abs=1e-8
+    )
     assert high_pass == pytest.approx([1.0, -2.0, 1.0, -1.99004745483398, 0.99007225036621], abs=1e-8)
 
 
@@ -90,7 +92,13 @@ def test_tech_3341_cases_11_and_14_a_rising_row(measured, case, length, name):
 
 @pytest.mark.parametrize(
     "case, divisor, degrees, amplitude, expected",
-    [(15, 4, 0.0, 0.5, -6), (16, 4, 45.0, 0.5, -6), (17, 6, 60.0, 0.5, -6), (18, 8, 67.5, 0.5, -6), (19, 4, 45.0, 1.41, 3)],
+    [
+        (15, 4, 0.0, 0.5, -6),
+        (16, 4, 45.0, 0.5, -6),
+        (17, 6, 60.0, 0.5, -6),
+        (18, 8, 67.5, 0.5, -6),
+        (19, 4, 45.0, 1.41, 3),
+    ],
 )
 def test_tech_3341_true_peak_tones(measured, case, divisor, degrees, amplitude, expected):
     x = amplitude * tone(48000 / divisor, 1.0, 0.0, phase=np.radians(degrees))
@@ -123,7 +131,9 @@ def test_agrees_with_pyloudnorm_on_the_demo(tracks):
     """pyloudnorm's DeMan filters follow the standard's own derivation; its default ones are 0.04 LU off."""
     for name, x in tracks.items():
         meter = pyloudnorm.Meter(48000, filter_class="DeMan")
-        assert figures_of(x, 48000).integrated_lufs == pytest.approx(meter.integrated_loudness(x.T.astype(np.float64)), abs=0.05), name
+        assert figures_of(x, 48000).integrated_lufs == pytest.approx(
+            meter.integrated_loudness(x.T.astype(np.float64)), abs=0.05
+        ), name
 
 
 def test_agrees_with_ffmpeg_on_the_demo(tracks, tmp_path: Path):
@@ -133,7 +143,9 @@ def test_agrees_with_ffmpeg_on_the_demo(tracks, tmp_path: Path):
         path = tmp_path / "track.wav"
         soundfile.write(path, stereo.T, 48000, subtype="FLOAT")
         run = subprocess.run(
-            ["ffmpeg", "-hide_banner", "-nostats", "-i", path, "-af", "ebur128=peak=true", "-f", "null", "-"], capture_output=True, text=True
+            ["ffmpeg", "-hide_banner", "-nostats", "-i", path, "-af", "ebur128=peak=true", "-f", "null", "-"],
+            capture_output=True,
+            text=True,
         )
         summary = run.stderr[run.stderr.rindex("Summary:") :]
         integrated = float(summary.split("I:")[1].split()[0])

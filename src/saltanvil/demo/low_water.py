@@ -92,7 +92,11 @@ def hat_times() -> Iterator[tuple[float, float, int]]:
     """(time, gain, bar) of the hats and rides in eighths."""
     for bar in range(2, BARS):
         for eighth in range(8):
-            yield bar * BAR_S + eighth * BEAT_S / 2, (1.0 if eighth % 2 == 0 else 0.62) * FORCE[section_of(bar)] ** 0.5, bar
+            yield (
+                bar * BAR_S + eighth * BEAT_S / 2,
+                (1.0 if eighth % 2 == 0 else 0.62) * FORCE[section_of(bar)] ** 0.5,
+                bar,
+            )
 
 
 def kick_times() -> Iterator[tuple[float, float]]:
@@ -179,7 +183,12 @@ def make_bass() -> NDArray[np.float64]:
             uneven = (0.0, half, -half, 0.4 * half, -0.6 * half)[(bar * 3 + index) % 5]
             tone = synth.string(rng, midi_to_hz(root + step), (last - beat) * BEAT_S * 0.96, 2.6, 0.52, 0.9)
             put(track, tone, bar * BAR_S + beat * BEAT_S, decibels(uneven) * force**0.5)
-    track = synth.filtered(track, ("low-pass", 2600.0, 0.7, 0.0), ("bell", FAULTS.bass_boom_hz, 4.0, FAULTS.bass_boom_db), ("high-pass", 28.0, 0.7, 0.0))
+    track = synth.filtered(
+        track,
+        ("low-pass", 2600.0, 0.7, 0.0),
+        ("bell", FAULTS.bass_boom_hz, 4.0, FAULTS.bass_boom_db),
+        ("high-pass", 28.0, 0.7, 0.0),
+    )
     return peak_to(track, -5.0)[None]
 
 
@@ -194,7 +203,12 @@ def make_guitar(seed: int, late_s: float, octave: int) -> NDArray[np.float64]:
             for eighth in (0, 1, 3, 4, 6, 7):
                 for order, note in enumerate(voicing if eighth % 2 == 0 else voicing[::-1]):
                     tone = synth.string(rng, midi_to_hz(note), 0.62 * BEAT_S, 1.4, 0.72, 0.25)
-                    put(track, tone, bar * BAR_S + eighth * BEAT_S / 2 + 0.007 * order + late_s, 0.5 * force * rng.uniform(0.8, 1.0))
+                    put(
+                        track,
+                        tone,
+                        bar * BAR_S + eighth * BEAT_S / 2 + 0.007 * order + late_s,
+                        0.5 * force * rng.uniform(0.8, 1.0),
+                    )
         else:
             for eighth in range(8):
                 note = voicing[(eighth * 2 + seed) % len(voicing)]
@@ -233,7 +247,14 @@ def syllables() -> Iterator[tuple[float, float, int, str, bool, float]]:
             continue
         line = CHORUS_LINE if loud(bar) else VERSE_LINE
         for beat, length, note, vowel, hiss in line:
-            yield bar * BAR_S + beat * BEAT_S, length * BEAT_S, note - (3 if name == "Bridge" else 0), vowel, hiss, FORCE[name]
+            yield (
+                bar * BAR_S + beat * BEAT_S,
+                length * BEAT_S,
+                note - (3 if name == "Bridge" else 0),
+                vowel,
+                hiss,
+                FORCE[name],
+            )
 
 
 def phrase_gaps() -> list[tuple[float, float]]:
@@ -349,13 +370,32 @@ def path_of(name: str) -> Path:
         "Kick": [("equaliser", {"band2_frequency_hz": 320.0, "band2_gain_db": -3.0})],
         "Snare": [
             ("equaliser", {"band1_kind": "high-pass", "band1_frequency_hz": 90.0}),
-            ("compressor", {"threshold_db": -18.0, "ratio": 4.0, "attack_ms": 3.2, "release_mode": "note", "release_note": "1/8"}),
+            (
+                "compressor",
+                {"threshold_db": -18.0, "ratio": 4.0, "attack_ms": 3.2, "release_mode": "note", "release_note": "1/8"},
+            ),
         ],
-        "Bass": [("compressor", {"threshold_db": -20.0, "ratio": 3.0, "attack_ms": 15.0, "release_ms": 120.0, "makeup_db": 2.0})],
+        "Bass": [
+            (
+                "compressor",
+                {"threshold_db": -20.0, "ratio": 3.0, "attack_ms": 15.0, "release_ms": 120.0, "makeup_db": 2.0},
+            )
+        ],
         "Organ": [("equaliser", {"band2_frequency_hz": 250.0, "band2_gain_db": -2.0})],
         "Lead voice": [
-            ("equaliser", {"band1_kind": "high-pass", "band1_frequency_hz": 80.0, "band3_frequency_hz": 3000.0, "band3_gain_db": 2.0}),
-            ("compressor", {"threshold_db": -20.0, "ratio": 2.5, "attack_ms": 8.0, "release_mode": "automatic", "detector": "rms"}),
+            (
+                "equaliser",
+                {
+                    "band1_kind": "high-pass",
+                    "band1_frequency_hz": 80.0,
+                    "band3_frequency_hz": 3000.0,
+                    "band3_gain_db": 2.0,
+                },
+            ),
+            (
+                "compressor",
+                {"threshold_db": -20.0, "ratio": 2.5, "attack_ms": 8.0, "release_mode": "automatic", "detector": "rms"},
+            ),
         ],
         "Drums": [("compressor", {"threshold_db": -16.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic"})],
     }

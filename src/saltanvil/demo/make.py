@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 
-from saltanvil.demo import low_water
+from saltanvil.demo import low_water, synth
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
 
@@ -15,6 +15,6 @@ def make_demo(sessions: SessionStore, media: MediaStore, progress: Callable[[flo
     ids = {}
     for name, sound in sounds.items():
         blocks = (sound[:, at : at + BLOCK_FRAMES] for at in range(0, sound.shape[1], BLOCK_FRAMES))
-        ids[name] = media.add(name, "synthesised", low_water.RATE, sound.shape[0], blocks, low_water.RATE, sound.shape[1])
+        ids[name] = media.add(name, "synthesised", synth.RATE, sound.shape[0], blocks, synth.RATE, sound.shape[1])
     progress(1.0)
     return sessions.create(low_water.build_session(ids))

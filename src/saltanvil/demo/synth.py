@@ -33,7 +33,7 @@ def filtered(x: Sound, *sections: tuple[str, float, float, float]) -> Sound:
     block = np.ascontiguousarray(x[None, :], dtype=np.float32)
     out = np.empty_like(block)
     cascade(block, out, target, target.copy(), np.zeros((len(sections), 4, 1)), np.array([0.0, 1.0, 1.0]))
-    return out[0].astype(np.float64)
+    return np.asarray(out[0], dtype=np.float64)
 
 
 def kick(rng: np.random.Generator) -> Sound:
@@ -41,7 +41,11 @@ def kick(rng: np.random.Generator) -> Sound:
     t = seconds(0.42)
     frequency = 47.0 + 60.0 * np.exp(-t / 0.030) + 83.0 * np.exp(-t / 0.006)
     body = np.sin(2 * np.pi * np.cumsum(frequency) / RATE) * np.exp(-t / 0.13) * np.minimum(t / 0.0008, 1.0)
-    click = filtered(rng.standard_normal(len(t)) * np.exp(-t / 0.0025), ("high-pass", 1800.0, 0.7, 0.0), ("low-pass", 6500.0, 0.7, 0.0))
+    click = filtered(
+        rng.standard_normal(len(t)) * np.exp(-t / 0.0025),
+        ("high-pass", 1800.0, 0.7, 0.0),
+        ("low-pass", 6500.0, 0.7, 0.0),
+    )
     return np.asarray(body + 0.35 * click)
 
 
@@ -51,7 +55,9 @@ def snare(rng: np.random.Generator) -> Sound:
     modes = ((186.0, 1.0, 0.12), (278.0, 0.55, 0.08), (331.0, 0.5, 0.05), (455.0, 0.3, 0.035), (612.0, 0.2, 0.025))
     shift = 1.0 + 0.06 * np.exp(-t / 0.012)
     body = sum(gain * np.sin(2 * np.pi * np.cumsum(hz * shift) / RATE) * np.exp(-t / decay) for hz, gain, decay in modes)
-    wires = filtered(rng.standard_normal(len(t)), ("high-pass", 900.0, 0.7, 0.0), ("bell", 5200.0, 0.8, 5.0)) * (0.85 * np.exp(-t / 0.085) + 0.15 * np.exp(-t / 0.2))
+    wires = filtered(rng.standard_normal(len(t)), ("high-pass", 900.0, 0.7, 0.0), ("bell", 5200.0, 0.8, 5.0)) * (
+        0.85 * np.exp(-t / 0.085) + 0.15 * np.exp(-t / 0.2)
+    )
     stick = filtered(rng.standard_normal(len(t)), ("high-pass", 2500.0, 0.7, 0.0)) * np.exp(-t / 0.0018)
     return np.asarray((0.55 * body + 0.42 * wires + 0.5 * stick) * np.minimum(t / 0.0004, 1.0))
 
@@ -115,7 +121,17 @@ def string(rng: np.random.Generator, hz: float, duration_s: float, decay_s: floa
 def organ(hz: float, duration_s: float, phase: float) -> Sound:
     """Nine drawbars, a slow swell of the rotor, a key click's softness."""
     t = seconds(duration_s)
-    bars = ((0.5, 0.8), (1.5, 0.45), (1.0, 1.0), (2.0, 0.6), (3.0, 0.35), (4.0, 0.25), (5.0, 0.10), (6.0, 0.10), (8.0, 0.12))
+    bars = (
+        (0.5, 0.8),
+        (1.5, 0.45),
+        (1.0, 1.0),
+        (2.0, 0.6),
+        (3.0, 0.35),
+        (4.0, 0.25),
+        (5.0, 0.10),
+        (6.0, 0.10),
+        (8.0, 0.12),
+    )
     rotor = 2 * np.pi * 0.9 * t + phase
     vibrato = 0.0009 * np.sin(rotor) * hz / 0.9
     tone = sum(gain * np.sin(2 * np.pi * hz * n * t + n * vibrato + n) for n, gain in bars if hz * n < 9000.0)
@@ -178,6 +194,9 @@ def sibilant(rng: np.random.Generator, duration_s: float, centre_hz: float) -> S
     """An s: noise around its centre, rising and falling."""
     t = seconds(duration_s)
     noise = filtered(
-        rng.standard_normal(len(t)), ("high-pass", 0.72 * centre_hz, 1.0, 0.0), ("bell", centre_hz, 1.6, 12.0), ("low-pass", 1.5 * centre_hz, 0.9, 0.0)
+        rng.standard_normal(len(t)),
+        ("high-pass", 0.72 * centre_hz, 1.0, 0.0),
+        ("bell", centre_hz, 1.6, 12.0),
+        ("low-pass", 1.5 * centre_hz, 0.9, 0.0),
     )
     return np.asarray(noise * np.sin(np.pi * np.minimum(t / duration_s, 1.0)) ** 0.6 / 4.0)

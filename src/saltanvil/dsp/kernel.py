@@ -17,7 +17,7 @@ def kernel(signature: str) -> Callable[[Callable[..., Any]], Callable[..., Any]]
 
     Only contraction is allowed of the fast-math set: it keeps results bit-identical at any block size.
     """
-    return numba.njit(signature, nogil=True, cache=True, fastmath={"contract"}, error_model="numpy")  # type: ignore[no-any-return]
+    return numba.njit(signature, nogil=True, cache=True, fastmath={"contract"}, error_model="numpy")
 
 
 def inline(function: Callable[..., Any]) -> Callable[..., Any]:

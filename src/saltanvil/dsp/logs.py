@@ -19,8 +19,6 @@ ONE = np.float32(1.0)
 TINY = np.float32(1e-30)
 
 
-
-
 @inline
 def log2_block(power, power_bits, mantissa, mantissa_bits, out, count):  # type: ignore[no-untyped-def]
     """out = log2(power), float32, for power of 1e-30 or more.

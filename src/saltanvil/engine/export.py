@@ -26,11 +26,15 @@ class Writer(threading.Thread):
     def run(self) -> None:
         path, rate, kind, frames = self._args
         try:
-            write_audio(path, iter(self.blocks.get, None), rate, 2, kind, frames)
+            write_audio(path, self._taken(), rate, 2, kind, frames)
         except BaseException as error:
             self.error = error
             while self.blocks.get() is not None:
                 pass
+
+    def _taken(self) -> Iterator[Audio]:
+        while (block := self.blocks.get()) is not None:
+            yield block
 
     def finish(self) -> None:
         self.blocks.put(None)

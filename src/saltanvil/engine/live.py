@@ -75,7 +75,12 @@ class Player:
     """
 
     def __init__(
-        self, session: Session, media: Media, deliver: Callable[[Block], None], ended: Callable[[int], None], failed: Callable[[str], None]
+        self,
+        session: Session,
+        media: Media,
+        deliver: Callable[[Block], None],
+        ended: Callable[[int], None],
+        failed: Callable[[str], None],
     ) -> None:
         self._session, self._media = session, media
         self._deliver, self._ended, self._failed = deliver, ended, failed
@@ -223,7 +228,7 @@ class Player:
             audio = new.render(at, frames)
             if faded is not None:
                 along = (np.arange(1, frames + 1, dtype=np.float32) / frames)[None, :]
-                audio = audio * along + faded.render(at, frames) * (1 - along)
+                audio = np.asarray(audio * along + faded.render(at, frames) * (1 - along), dtype=np.float32)
             plan = new
             main = plan.nodes[-1].output
             loudness.add(main)
@@ -249,7 +254,15 @@ class Player:
         return new, old
 
     def _block(
-        self, plan: Plan, audio: Audio, epoch: int, sequence: int, position: int, loudness: LoudnessMeter, peaks: PeakMeter, lead_s: float
+        self,
+        plan: Plan,
+        audio: Audio,
+        epoch: int,
+        sequence: int,
+        position: int,
+        loudness: LoudnessMeter,
+        peaks: PeakMeter,
+        lead_s: float,
     ) -> Block:
         main = plan.nodes[-1].output
         rate = plan.session.rate_hz

@@ -294,10 +294,15 @@ class Plan:
 def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
     """What cannot change without a crossfade; all else glides."""
     strips = tuple(
-        (strip.id, strip.output, strip.media_id, strip.start_s)
-        + tuple(
-            (step.id, step.kind, step.bypass, processor_named(step.kind).latency_of(step.settings, session.rate_hz))
-            for step in strip.path.steps
+        (
+            strip.id,
+            strip.output,
+            strip.media_id,
+            strip.start_s,
+            *(
+                (step.id, step.kind, step.bypass, processor_named(step.kind).latency_of(step.settings, session.rate_hz))
+                for step in strip.path.steps
+            ),
         )
         for strip in session.strips
     )
@@ -318,9 +323,7 @@ def audible(session: Session, strip: Strip, solo: bool) -> bool:
     return not any(other.solo for other in session.strips if other.kind != "main")
 
 
-def compile_plan(
-    session: Session, media: Media, rack: Rack, audition: Audition = Audition(), only: str | None = None
-) -> Plan:
+def compile_plan(session: Session, media: Media, rack: Rack, audition: Audition = Audition(), only: str | None = None) -> Plan:
     """Compile a session, or only the strips that feed the strip `only`, taking over whatever state the rack holds."""
     context = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm)
     nodes: list[Node] = []
@@ -382,4 +385,3 @@ def session_frames(session: Session, media: Media) -> int:
         if strip.media_id is not None
     ]
     return max([session.rate_hz, *ends])
-

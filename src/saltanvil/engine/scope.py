@@ -119,7 +119,9 @@ class ScopeRenderer:
         late = [node.latency_in - child.latency for child, _ in node.inputs]
         window = (self.begin, self.end, self.session.rate_hz)
         name = fingerprint("in", window, strip.media_id, strip.start_s, strip.trim_db, [f for f, _ in feeds], late)
-        return name, self._made(name, lambda: node.gather(self.media, self.begin, self.end - self.begin, [s.audio for _, s in feeds]))
+        return name, self._made(
+            name, lambda: node.gather(self.media, self.begin, self.end - self.begin, [s.audio for _, s in feeds])
+        )
 
     def _leaving(self, node: Node) -> tuple[str, Stretch]:
         name, stretch = self._entering(node)

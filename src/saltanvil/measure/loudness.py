@@ -18,7 +18,14 @@ SHORT_TERM_HOPS = 300
 #: Gated measures take a block every 100 ms: 400 ms blocks overlap by 75 %.
 BLOCK_STRIDE = 10
 #: BS.1770-5 Annex 1, table 3, for mono, stereo, L R C, quad, 5.0 and 5.1 (the fourth of six is the LFE, which counts nothing).
-WEIGHTS = {1: (1.0,), 2: (1.0, 1.0), 3: (1.0, 1.0, 1.0), 4: (1.0, 1.0, 1.41, 1.41), 5: (1.0, 1.0, 1.0, 1.41, 1.41), 6: (1.0, 1.0, 1.0, 0.0, 1.41, 1.41)}
+WEIGHTS = {
+    1: (1.0,),
+    2: (1.0, 1.0),
+    3: (1.0, 1.0, 1.0),
+    4: (1.0, 1.0, 1.41, 1.41),
+    5: (1.0, 1.0, 1.0, 1.41, 1.41),
+    6: (1.0, 1.0, 1.0, 0.0, 1.41, 1.41),
+}
 
 Audio = NDArray[np.float32]
 Values = NDArray[np.float64]
@@ -36,8 +43,7 @@ def lufs_to_energy(lufs: float) -> float:
 
 @dataclass
 class LoudnessMeter:
-    """Takes blocks of any length and keeps the K-weighted energy of each 10 ms; mono or stereo.
-    """
+    """Takes blocks of any length and keeps the K-weighted energy of each 10 ms; mono or stereo."""
 
     rate: int
     channels: int
@@ -67,7 +73,9 @@ def hop_energies(x: Audio, rate: int) -> Values:
     """Weighted mean square of the K-weighted channels for every whole 10 ms of x, (1 to 6 channels, frames)."""
     if x.shape[0] > 2:
         weights = WEIGHTS[x.shape[0]]
-        return np.asarray(sum(weight * hop_energies(np.ascontiguousarray(x[i : i + 1]), rate) for i, weight in enumerate(weights)))
+        return np.asarray(
+            sum(weight * hop_energies(np.ascontiguousarray(x[i : i + 1]), rate) for i, weight in enumerate(weights))
+        )
     meter = LoudnessMeter(rate, x.shape[0])
     meter.add(x)
     return np.array(meter.energies)

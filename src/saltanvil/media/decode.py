@@ -70,7 +70,10 @@ def _checked(source: Source) -> Iterator[Audio]:
     for block in source.blocks:
         if not all_finite(block):
             bad = done + int(np.argmin(np.isfinite(block).all(axis=0)))
-            raise MediaError(source.name, f"it holds values that are not numbers, first at {bad / source.rate:.3f} s; export it again")
+            raise MediaError(
+                source.name,
+                f"it holds values that are not numbers, first at {bad / source.rate:.3f} s; export it again",
+            )
         done += block.shape[1]
         if done > MAX_FRAMES:
             raise MediaError(source.name, "it is longer than four hours; cut it into parts")
@@ -79,7 +82,8 @@ def _checked(source: Source) -> Iterator[Audio]:
         raise MediaError(source.name, "it holds no sound; export it again")
     if source.frames and done < source.frames:
         raise MediaError(
-            source.name, f"it is cut off: {done / source.rate:.2f} s of {source.frames / source.rate:.2f} s are there; copy it again"
+            source.name,
+            f"it is cut off: {done / source.rate:.2f} s of {source.frames / source.rate:.2f} s are there; copy it again",
         )
 
 

@@ -11,7 +11,13 @@ from numpy.typing import NDArray
 Audio = NDArray[np.float32]
 FileFormat = Literal["wav16", "wav24", "wav32f", "flac16", "flac24"]
 SUFFIX: dict[str, str] = {"wav16": ".wav", "wav24": ".wav", "wav32f": ".wav", "flac16": ".flac", "flac24": ".flac"}
-SUBTYPE: dict[str, str] = {"wav16": "PCM_16", "wav24": "PCM_24", "wav32f": "FLOAT", "flac16": "PCM_16", "flac24": "PCM_24"}
+SUBTYPE: dict[str, str] = {
+    "wav16": "PCM_16",
+    "wav24": "PCM_24",
+    "wav32f": "FLOAT",
+    "flac16": "PCM_16",
+    "flac24": "PCM_24",
+}
 BITS: dict[str, int] = {"wav16": 16, "wav24": 24, "wav32f": 0, "flac16": 16, "flac24": 24}
 WAV_LIMIT_BYTES = (1 << 32) - (1 << 16)
 DITHER_SEED = 1992

@@ -12,6 +12,7 @@ from saltanvil.processors.base import Audio, Context, Processor, Settings, Telem
 
 MAX_LOOKAHEAD_MS = 20.0
 RANGE_OFF_DB = 60.0
+LEAST_KNEE_DB = 1e-3  # less is a corner: the parabola would divide by nothing
 #: Automatic release: what a short peak took is back after the first; what was held for long leaves by the last.
 AUTO_QUICK_MS, AUTO_SETTLE_MS, AUTO_SLOW_MS = 60.0, 400.0, 1200.0
 #: Attack return: an onset is where an envelope falling in the first stands over one rising in the second.
@@ -142,7 +143,7 @@ class Compressor(Processor):
         target = np.zeros(dsp.SETTINGS)
         target[dsp.THRESHOLD] = settings.threshold_db
         target[dsp.SLOPE] = 1.0 - 1.0 / settings.ratio
-        target[dsp.KNEE] = settings.knee_db
+        target[dsp.KNEE] = settings.knee_db if settings.knee_db >= LEAST_KNEE_DB else 0.0
         target[dsp.RANGE] = settings.range_db if settings.range_db < RANGE_OFF_DB else 200.0
         target[dsp.MAKEUP] = settings.makeup_db + settings.automatic_makeup_db()
         target[dsp.MIX] = settings.mix
@@ -174,7 +175,15 @@ class Compressor(Processor):
         trace = np.empty((2, x.shape[1] // TICK_FRAMES + 2), np.float32)
         at = int(self._state[dsp.POSITION]) % TICK_FRAMES
         ticks = -(-(at + x.shape[1]) // TICK_FRAMES)
-        dsp.compress(x, x if key is None else key, y, self._target if key is None else self._keyed, self._state, self._ring, trace)
+        dsp.compress(
+            x,
+            x if key is None else key,
+            y,
+            self._target if key is None else self._keyed,
+            self._state,
+            self._ring,
+            trace,
+        )
         self.telemetry = Telemetry(trace[0, :ticks], trace[1, :ticks])
         return y
 
@@ -183,7 +192,7 @@ class Compressor(Processor):
         """Change of level (0 or less) for steady levels: the paper's eq. 4 less its input, held to the range."""
         over = levels_db - settings.threshold_db
         slope, knee = 1.0 / settings.ratio - 1.0, settings.knee_db
-        bent = slope * (over + knee / 2) ** 2 / (2 * knee) if knee > 0 else np.zeros_like(over)
+        bent = slope * (over + knee / 2) ** 2 / (2 * knee) if knee >= LEAST_KNEE_DB else np.zeros_like(over)
         change = np.where(2 * over < -knee, 0.0, np.where(2 * np.abs(over) <= knee, bent, slope * over))
         least = -settings.range_db if settings.range_db < RANGE_OFF_DB else -200.0
         return np.maximum(change, least)

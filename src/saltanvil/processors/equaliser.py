@@ -51,7 +51,7 @@ def band_fields(band: int) -> dict[str, Any]:
 
 EqualiserSettings = cast(
     type[Settings],
-    create_model(  # type: ignore[call-overload]
+    create_model(
         "EqualiserSettings",
         __base__=Settings,
         __module__=__name__,
@@ -66,7 +66,11 @@ def sections_of(settings: Settings, rate: int) -> NDArray[np.float64]:
     return np.array(
         [
             biquad.cookbook(
-                found[f"band{b}_kind"], found[f"band{b}_frequency_hz"], found[f"band{b}_q"], found[f"band{b}_gain_db"], rate
+                found[f"band{b}_kind"],
+                found[f"band{b}_frequency_hz"],
+                found[f"band{b}_q"],
+                found[f"band{b}_gain_db"],
+                rate,
             )
             for b in BANDS
         ]

@@ -46,7 +46,10 @@ class Step(Part):
         settings = given.get("settings", {})
         if isinstance(settings, model):
             return given
-        return {**given, "settings": model.model_validate(settings.model_dump() if isinstance(settings, Settings) else settings)}
+        return {
+            **given,
+            "settings": model.model_validate(settings.model_dump() if isinstance(settings, Settings) else settings),
+        }
 
 
 class Path(Part):

@@ -212,7 +212,7 @@ class Batch(Edit):
 
     def change(self, session: Session) -> Edit:
         inverses = [edit.change(session) for edit in self.edits]
-        return Batch(edits=inverses[::-1])  # type: ignore[arg-type]
+        return Batch(edits=inverses[::-1])
 
 
 AnyEdit = Annotated[

@@ -99,7 +99,17 @@ class MediaStore:
         Raises MediaError naming the file, ImportCancelled, StoreError; in each case nothing of it remains.
         """
         source = open_audio(path, name)
-        return self.add(name, source.format, source.rate, source.channels, source.blocks, rate_hz, source.frames, progress, cancelled)
+        return self.add(
+            name,
+            source.format,
+            source.rate,
+            source.channels,
+            source.blocks,
+            rate_hz,
+            source.frames,
+            progress,
+            cancelled,
+        )
 
     def add(
         self,
@@ -116,7 +126,8 @@ class MediaStore:
         """As `import_file`, from blocks (channels, frames)."""
         with self.database.transaction() as connection:
             cursor = connection.execute(
-                "INSERT INTO media (name, format, rate_hz, channels) VALUES (?, ?, ?, ?)", (name, format, source_rate_hz, channels)
+                "INSERT INTO media (name, format, rate_hz, channels) VALUES (?, ?, ?, ?)",
+                (name, format, source_rate_hz, channels),
             )
         media_id = int(cursor.lastrowid or 0)
         try:
@@ -140,7 +151,11 @@ class MediaStore:
     ) -> None:
         original = Chunker(channels)
         converted = Chunker(channels) if rate_hz != source_rate_hz else original
-        resampler = soxr.ResampleStream(source_rate_hz, rate_hz, channels, dtype="float32", quality="VHQ") if converted is not original else None
+        resampler = (
+            soxr.ResampleStream(source_rate_hz, rate_hz, channels, dtype="float32", quality="VHQ")
+            if converted is not original
+            else None
+        )
         waiting: list[tuple[int, int, int, bytes]] = []
         pyramid: list[Audio] = []
 
@@ -184,7 +199,8 @@ class MediaStore:
             )
             for bin_frames, values in self._levels(np.concatenate(pyramid, axis=1)):
                 connection.execute(
-                    "INSERT INTO pyramids (media_id, bin_frames, extremes) VALUES (?, ?, ?)", (media_id, bin_frames, values.tobytes())
+                    "INSERT INTO pyramids (media_id, bin_frames, extremes) VALUES (?, ?, ?)",
+                    (media_id, bin_frames, values.tobytes()),
                 )
             connection.execute("UPDATE media SET frames = ?, ready = 1 WHERE id = ?", (original.frames, media_id))
 
@@ -195,21 +211,29 @@ class MediaStore:
         for bin_frames in PYRAMID_BINS[1:]:
             edges = np.arange(0, finest.shape[1], bin_frames // PYRAMID_BINS[0])
             sizes = np.diff(np.append(edges, finest.shape[1]))
-            yield bin_frames, np.stack(
-                [
-                    np.minimum.reduceat(finest[0], edges),
-                    np.maximum.reduceat(finest[1], edges),
-                    (np.add.reduceat(finest[2], edges) / sizes).astype(np.float32),
-                ]
+            yield (
+                bin_frames,
+                np.stack(
+                    [
+                        np.minimum.reduceat(finest[0], edges),
+                        np.maximum.reduceat(finest[1], edges),
+                        (np.add.reduceat(finest[2], edges) / sizes).astype(np.float32),
+                    ]
+                ),
             )
 
     def row(self, media_id: int) -> MediaRow:
         """Raises LookupError."""
         found = self._rows.get(media_id)
         if found is None:
-            row = self.database.connection().execute(
-                "SELECT id, name, format, rate_hz, channels, frames FROM media WHERE id = ? AND ready = 1", (media_id,)
-            ).fetchone()
+            row = (
+                self.database.connection()
+                .execute(
+                    "SELECT id, name, format, rate_hz, channels, frames FROM media WHERE id = ? AND ready = 1",
+                    (media_id,),
+                )
+                .fetchone()
+            )
             if row is None:
                 raise LookupError(f"there is no media {media_id}")
             found = self._rows[media_id] = MediaRow(*row)
@@ -217,9 +241,11 @@ class MediaStore:
 
     def pyramid(self, media_id: int, bin_frames: int) -> Audio:
         """(3, bins) at the first session rate. Raises LookupError."""
-        row = self.database.connection().execute(
-            "SELECT extremes FROM pyramids WHERE media_id = ? AND bin_frames = ?", (media_id, bin_frames)
-        ).fetchone()
+        row = (
+            self.database.connection()
+            .execute("SELECT extremes FROM pyramids WHERE media_id = ? AND bin_frames = ?", (media_id, bin_frames))
+            .fetchone()
+        )
         if row is None:
             raise LookupError(f"there is no waveform of media {media_id} at {bin_frames} frames a bin; there are {PYRAMID_BINS}")
         return np.frombuffer(row[0], np.float32).reshape(3, -1)
@@ -228,9 +254,11 @@ class MediaStore:
         """Length at a rate. Raises LookupError if the media was never converted to it."""
         name = (media_id, rate_hz)
         if name not in self._lengths:
-            row = self.database.connection().execute(
-                "SELECT frames FROM renditions WHERE media_id = ? AND rate_hz = ?", name
-            ).fetchone()
+            row = (
+                self.database.connection()
+                .execute("SELECT frames FROM renditions WHERE media_id = ? AND rate_hz = ?", name)
+                .fetchone()
+            )
             if row is None:
                 raise LookupError(f"media {media_id} is not there at {rate_hz} Hz; import it again")
             self._lengths[name] = int(row[0])
@@ -243,9 +271,11 @@ class MediaStore:
             if found is not None:
                 self._held.move_to_end(name)
                 return found
-        row = self.database.connection().execute(
-            "SELECT samples FROM chunks WHERE media_id = ? AND rate_hz = ? AND place = ?", name
-        ).fetchone()
+        row = (
+            self.database.connection()
+            .execute("SELECT samples FROM chunks WHERE media_id = ? AND rate_hz = ? AND place = ?", name)
+            .fetchone()
+        )
         made = np.frombuffer(row[0], np.float32).reshape(self.row(media_id).channels, -1)
         with self._lock:
             if name not in self._held:

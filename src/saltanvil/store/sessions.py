@@ -42,7 +42,9 @@ class SessionStore:
 
     def listed(self) -> list[Listed]:
         """All sessions, the last changed first, deleted ones included."""
-        rows = self.database.connection().execute("SELECT id, name, changed_at, deleted_at FROM sessions ORDER BY changed_at DESC, id DESC")
+        rows = self.database.connection().execute(
+            "SELECT id, name, changed_at, deleted_at FROM sessions ORDER BY changed_at DESC, id DESC"
+        )
         return [Listed(row["id"], row["name"], row["changed_at"], row["deleted_at"] is not None) for row in rows]
 
     def create(self, session: Session) -> int:
@@ -127,7 +129,8 @@ class SessionStore:
             with self.database.transaction() as connection:
                 position = connection.execute("SELECT position FROM sessions WHERE id = ?", (session_id,)).fetchone()[0]
                 row = connection.execute(
-                    "SELECT edit, inverse FROM edits WHERE session_id = ? AND seq = ?", (session_id, position if back else position + 1)
+                    "SELECT edit, inverse FROM edits WHERE session_id = ? AND seq = ?",
+                    (session_id, position if back else position + 1),
                 ).fetchone()
                 if row is None:
                     raise EditRefused("there is nothing to undo" if back else "there is nothing to redo")

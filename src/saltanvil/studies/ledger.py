@@ -49,7 +49,13 @@ def ledger_of(found: Compared, rate: int, step: Step | None) -> Ledger:
     """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*."""
     before, after = figures_of(found.before, rate), figures_of(found.after, rate)
     reduction = reduction_of(found.reduction_db) if len(found.reduction_db) else None
-    return Ledger(before, after, reduction, match_db(found.before, found.after, rate), hints_of(found, before, after, reduction, rate, step))
+    return Ledger(
+        before,
+        after,
+        reduction,
+        match_db(found.before, found.after, rate),
+        hints_of(found, before, after, reduction, rate, step),
+    )
 
 
 def reduction_of(values: NDArray[np.float32]) -> Reduction:
@@ -64,31 +70,73 @@ def reduction_of(values: NDArray[np.float32]) -> Reduction:
     )
 
 
-def hints_of(found: Compared, before: Figures, after: Figures, reduction: Reduction | None, rate: int, step: Step | None) -> list[Hint]:
+def hints_of(
+    found: Compared, before: Figures, after: Figures, reduction: Reduction | None, rate: int, step: Step | None
+) -> list[Hint]:
     hints = []
     if after.sample_peak_dbfs > 0.0:
-        hints.append(Hint("over", f"Peaks leave at {after.sample_peak_dbfs:+.1f} dBFS. Nothing clips in here, but a file of whole numbers would: take the level down.", None))
+        hints.append(
+            Hint(
+                "over",
+                f"Peaks leave at {after.sample_peak_dbfs:+.1f} dBFS. Nothing clips in here, but a file of whole numbers would: "
+                "take the level down.",
+                None,
+            )
+        )
     if before.sample_peak_dbfs <= -120.0:
-        hints.append(Hint("silent", "Nothing sounds here in this passage. Choose another passage, or look for a mute further up.", None))
+        hints.append(
+            Hint(
+                "silent",
+                "Nothing sounds here in this passage. Choose another passage, or look for a mute further up.",
+                None,
+            )
+        )
         return hints
     if reduction is None or step is None or step.kind != "compressor":
         return hints
     settings = step.settings.model_dump()
     if reduction.largest_db < WORKING_DB and settings["ratio"] > 1.0:
         loudest = float(found.detector_db.max(initial=-160.0))
-        hints.append(Hint("idle", f"The detector hears {loudest:.1f} dB at most, and the threshold is at {settings['threshold_db']:.1f} dB: nothing is taken.", "threshold_db"))
+        hints.append(
+            Hint(
+                "idle",
+                f"The detector hears {loudest:.1f} dB at most, and the threshold is at {settings['threshold_db']:.1f} dB: "
+                "nothing is taken.",
+                "threshold_db",
+            )
+        )
         return hints
     if reduction.share > 0.95:
         least = float(np.percentile(found.reduction_db, 2))
         if least > 1.0:
-            hints.append(Hint("always", f"Gain stays at least {least:.1f} dB down almost all the time: part of this is only a lower level. A shorter release or a higher threshold lets it come back.", "release_ms"))
+            hints.append(
+                Hint(
+                    "always",
+                    f"Gain stays at least {least:.1f} dB down almost all the time: part of this is only a lower level. "
+                    "A shorter release or a higher threshold lets it come back.",
+                    "release_ms",
+                )
+            )
     unreleased = hits_not_released(found, rate)
     if unreleased is not None:
         late, total, down = unreleased
-        hints.append(Hint("release", f"The gain is still {down:.1f} dB down when the next hit arrives ({late} of {total}). A shorter release would let go in time.", "release_ms"))
-    lost = (before.crest_db - after.crest_db)
+        hints.append(
+            Hint(
+                "release",
+                f"The gain is still {down:.1f} dB down when the next hit arrives ({late} of {total}). "
+                "A shorter release would let go in time.",
+                "release_ms",
+            )
+        )
+    lost = before.crest_db - after.crest_db
     if lost > 8.0:
-        hints.append(Hint("crest", f"Crest fell by {lost:.1f} dB: hits hardly stand out now. A longer attack or attack return gives them back.", "attack_return_db"))
+        hints.append(
+            Hint(
+                "crest",
+                f"Crest fell by {lost:.1f} dB: hits hardly stand out now. A longer attack or attack return gives them back.",
+                "attack_return_db",
+            )
+        )
     return hints
 
 

@@ -69,7 +69,7 @@ def columns_of(x: NDArray[np.float32], columns: int) -> NDArray[np.float32]:
 
 
 def magnitude_db(columns: NDArray[np.float32]) -> NDArray[np.floating]:
-    return 20.0 * np.log10(np.maximum(np.maximum(-columns[0], columns[1]), 10.0 ** (FLOOR_DB / 20.0)))
+    return np.asarray(20.0 * np.log10(np.maximum(np.maximum(-columns[0], columns[1]), 10.0 ** (FLOOR_DB / 20.0))))
 
 
 def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = None) -> Bite:

@@ -12,7 +12,10 @@ MAX_BODY_BYTES = 4 << 20
 MAX_UPLOAD_BYTES = 8 << 30
 COOKIE = "saltanvil_token"
 HEADERS = [
-    (b"content-security-policy", b"default-src 'self'; style-src 'self' 'unsafe-inline'; worker-src 'self' blob:; connect-src 'self' ws: wss:"),
+    (
+        b"content-security-policy",
+        b"default-src 'self'; style-src 'self' 'unsafe-inline'; worker-src 'self' blob:; connect-src 'self' ws: wss:",
+    ),
     (b"x-content-type-options", b"nosniff"),
     (b"referrer-policy", b"no-referrer"),
     (b"cross-origin-resource-policy", b"same-origin"),

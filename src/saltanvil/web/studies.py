@@ -1,6 +1,5 @@
 """Routes that ask: what did this scope do, and what does the strip look like."""
 
-
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
@@ -124,5 +123,3 @@ def study_overview(services: Served, session_id: int, asked: OverviewQuestion) -
         after_low=rounded(after[0], 4),
         after_high=rounded(after[1], 4),
     )
-
-
