@@ -57,7 +57,7 @@ PROGRESSION = (
     + ["F", "G", "Am", "C", "F", "G", "Am", "Am"]
 )  # fmt: skip
 #: How hard the band plays, by section.
-FORCE = {"Intro": 0.34, "Verse": 0.33, "Chorus": 1.0, "Bridge": 0.6, "Last chorus": 1.05}
+FORCE = {"Intro": 0.30, "Verse": 0.27, "Chorus": 1.0, "Bridge": 0.6, "Last chorus": 1.05}
 
 
 def midi_to_hz(note: float) -> float:
@@ -103,7 +103,7 @@ def kick_times() -> Iterator[tuple[float, float]]:
     for bar in range(2, BARS):
         beats = (0.0, 1.75, 2.0) if loud(bar) else (0.0, 2.5) if section_of(bar) != "Bridge" else (0.0,)
         for beat in beats:
-            yield bar * BAR_S + beat * BEAT_S, (1.0 if beat != 1.75 else 0.7) * (0.55 + 0.45 * FORCE[section_of(bar)])
+            yield bar * BAR_S + beat * BEAT_S, (1.0 if beat != 1.75 else 0.7) * (0.40 + 0.60 * FORCE[section_of(bar)])
 
 
 def snare_times() -> Iterator[tuple[float, float]]:
@@ -282,7 +282,7 @@ def voice_track(seed: int, transpose: int, drift: float, words: list[tuple[float
         vibrato = 1.0 + 0.008 * np.sin(2 * np.pi * 5.4 * local + seed) * np.clip((local - 0.25) / 0.3, 0.0, 1.0)
         frequency[a:b] = hz * vibrato * (1.0 + drift + 0.03 * np.exp(-np.maximum(local, 0.0) / 0.04) * -1.0)
         shape = np.clip((local + 0.01) / 0.045, 0.0, 1.0) * np.clip((length - local) / 0.09, 0.0, 1.0)
-        strength[a:b] = np.maximum(strength[a:b], shape * (0.55 + 0.45 * force))
+        strength[a:b] = np.maximum(strength[a:b], shape * (0.40 + 0.60 * force))
         formants[:, a:] = np.array(synth.VOWELS[vowel])[:, None]
     smooth = np.hanning(23) / np.hanning(23).sum()
     formants = np.ascontiguousarray(np.stack([np.convolve(np.pad(row, 11, mode="edge"), smooth, "valid") for row in formants]))

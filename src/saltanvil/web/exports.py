@@ -14,7 +14,7 @@ from saltanvil.engine.plan import session_frames
 from saltanvil.media.encode import SUFFIX, FileFormat
 from saltanvil.session.document import MAIN_ID
 from saltanvil.web.jobs import Job, JobView
-from saltanvil.web.services import Served
+from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api", tags=["exports"])
 
@@ -29,7 +29,7 @@ class ExportRequest(BaseModel):
 
 
 @router.post("/sessions/{session_id}/exports", status_code=202)
-def export(services: Served, session_id: int, asked: ExportRequest) -> JobView:
+def export(services: Served, session_id: Number, asked: ExportRequest) -> JobView:
     session = services.sessions.version(session_id).session
     media = services.media.at_rate(session.rate_hz)
     names = file_names([f"{session.name} - {session.strip(strip_id).name}" for strip_id in asked.strip_ids], SUFFIX[asked.format])
@@ -57,7 +57,7 @@ def export(services: Served, session_id: int, asked: ExportRequest) -> JobView:
 
 
 @router.get("/exports/{number}/{index}", response_class=FileResponse)
-def download(services: Served, number: int, index: int) -> FileResponse:
+def download(services: Served, number: Number, index: Number) -> FileResponse:
     job = services.jobs.get(number)
     if not 0 <= index < len(job.paths):
         raise HTTPException(404, "there is no such file; export again")

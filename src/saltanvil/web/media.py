@@ -10,14 +10,14 @@ from fastapi import APIRouter, HTTPException, Query, Request, Response
 from saltanvil.session.document import Strip
 from saltanvil.session.edits import AddStrip
 from saltanvil.web.jobs import Job, JobView
-from saltanvil.web.services import Served
+from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api", tags=["media"])
 
 
 @router.post("/sessions/{session_id}/media", status_code=202)
 async def import_media(
-    services: Served, request: Request, session_id: int, name: Annotated[str, Query(min_length=1, max_length=255)]
+    services: Served, request: Request, session_id: Number, name: Annotated[str, Query(min_length=1, max_length=255)]
 ) -> JobView:
     """The body is the file itself. Answers with the job that reads it; when done, the session has a new track."""
     session = (await asyncio.to_thread(services.sessions.version, session_id)).session
@@ -46,16 +46,16 @@ async def import_media(
 
 
 @router.get("/media/{media_id}/waveform", response_class=Response)
-def waveform(services: Served, media_id: int, bin_frames: int = 4096) -> Response:
+def waveform(services: Served, media_id: Number, bin_frames: int = 4096) -> Response:
     """float32, little endian: the lowest values of all bins, then the highest, then the mean squares."""
     return Response(services.media.pyramid(media_id, bin_frames).astype("<f4").tobytes(), media_type="application/octet-stream")
 
 
 @router.get("/sessions/{session_id}/jobs")
-def list_jobs(services: Served, session_id: int) -> list[JobView]:
+def list_jobs(services: Served, session_id: Number) -> list[JobView]:
     return [job.view() for job in services.jobs.of_session(session_id)]
 
 
 @router.delete("/jobs/{number}", status_code=204)
-def cancel_job(services: Served, number: int) -> None:
+def cancel_job(services: Served, number: Number) -> None:
     services.jobs.get(number).cancel()

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Annotated
 
 from fastapi import Depends, Request
+from fastapi import Path as PathParameter
 
 from saltanvil.engine.cache import StretchCache
 from saltanvil.engine.plan import Scope
@@ -102,4 +103,6 @@ def services_of(request: Request) -> Services:
     return found
 
 
+#: A number in a path, within what SQLite counts to.
+Number = Annotated[int, PathParameter(ge=0, le=1 << 53)]
 Served = Annotated[Services, Depends(services_of)]

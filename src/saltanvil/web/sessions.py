@@ -9,7 +9,7 @@ from saltanvil.engine.plan import session_frames
 from saltanvil.session.document import Rate, Session
 from saltanvil.session.edits import AnyEdit
 from saltanvil.store.sessions import Version
-from saltanvil.web.services import Served, Services
+from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api/sessions", tags=["sessions"])
 
@@ -72,36 +72,36 @@ def new_session(services: Served, asked: NewSession) -> VersionView:
 
 
 @router.get("/{session_id}")
-def get_session(services: Served, session_id: int) -> VersionView:
+def get_session(services: Served, session_id: Number) -> VersionView:
     return view(services, services.sessions.version(session_id))
 
 
 @router.post("/{session_id}/duplicate", status_code=201)
-def duplicate_session(services: Served, session_id: int) -> VersionView:
+def duplicate_session(services: Served, session_id: Number) -> VersionView:
     return view(services, services.sessions.version(services.sessions.duplicate(session_id)))
 
 
 @router.delete("/{session_id}", status_code=204)
-def delete_session(services: Served, session_id: int) -> None:
+def delete_session(services: Served, session_id: Number) -> None:
     """Undoable: `restore` brings it back as it was."""
     services.sessions.set_deleted(session_id, True)
 
 
 @router.post("/{session_id}/restore", status_code=204)
-def restore_session(services: Served, session_id: int) -> None:
+def restore_session(services: Served, session_id: Number) -> None:
     services.sessions.set_deleted(session_id, False)
 
 
 @router.post("/{session_id}/edits")
-def edit_session(services: Served, session_id: int, asked: EditRequest) -> VersionView:
+def edit_session(services: Served, session_id: Number, asked: EditRequest) -> VersionView:
     return view(services, services.edit(session_id, asked.edit, asked.gesture, asked.tab))
 
 
 @router.post("/{session_id}/undo")
-def undo(services: Served, session_id: int, asked: TabRequest) -> VersionView:
+def undo(services: Served, session_id: Number, asked: TabRequest) -> VersionView:
     return view(services, services.changed(services.sessions.undo(session_id), asked.tab))
 
 
 @router.post("/{session_id}/redo")
-def redo(services: Served, session_id: int, asked: TabRequest) -> VersionView:
+def redo(services: Served, session_id: Number, asked: TabRequest) -> VersionView:
     return view(services, services.changed(services.sessions.redo(session_id), asked.tab))

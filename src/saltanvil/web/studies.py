@@ -8,7 +8,7 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.pictures import Bite, Curve, Response, bite_of, columns_of, curve_of, response_of, rounded
-from saltanvil.web.services import Served
+from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
 
@@ -60,7 +60,7 @@ class OverviewAnswer(BaseModel):
 
 
 @router.post("/scope")
-def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> ScopeAnswer | None:
+def study_scope(services: Served, session_id: Number, asked: ScopeQuestion) -> ScopeAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz
@@ -102,7 +102,7 @@ def study_scope(services: Served, session_id: int, asked: ScopeQuestion) -> Scop
 
 
 @router.post("/overview")
-def study_overview(services: Served, session_id: int, asked: OverviewQuestion) -> OverviewAnswer | None:
+def study_overview(services: Served, session_id: Number, asked: OverviewQuestion) -> OverviewAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz

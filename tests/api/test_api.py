@@ -1,0 +1,249 @@
+"""The routes: import of every format, broken files, sessions, exports, security, two tabs."""
+
+import json
+import struct
+import subprocess
+import time
+
+import numpy as np
+import pytest
+import schemathesis
+import soundfile
+from fastapi.testclient import TestClient
+from hypothesis import HealthCheck, given, settings
+from starlette.websockets import WebSocketDisconnect
+
+from saltanvil.web.app import create_app
+from tests.signals import noise, tone
+
+BASE = "http://127.0.0.1:8420"
+
+
+@pytest.fixture
+def client(tmp_path):
+    with TestClient(create_app(tmp_path / "data"), base_url=BASE) as client:
+        yield client
+
+
+@pytest.fixture
+def session(client):
+    return client.post("/api/sessions", json={"name": "Import"}).json()["id"]
+
+
+def finished(client, session, seconds=60):
+    for _ in range(seconds * 20):
+        jobs = client.get(f"/api/sessions/{session}/jobs").json()
+        if not any(job["state"] in ("waiting", "running") for job in jobs):
+            return jobs
+        time.sleep(0.05)
+    raise AssertionError("the jobs do not end")
+
+
+def send(client, session, name, data):
+    answer = client.post(f"/api/sessions/{session}/media", params={"name": name}, content=data)
+    assert answer.status_code == 202, answer.text
+    return finished(client, session)[-1]
+
+
+def sounds(client, session):
+    """The samples of the tracks by name, as the engine reads them."""
+    services = client.app.state.services
+    document = services.sessions.version(session).session
+    media = services.media.at_rate(document.rate_hz)
+    return {s.name: media.read(s.media_id, 0, media.frames(s.media_id)) for s in document.strips if s.media_id}
+
+
+EXACT = [
+    ("wav", "PCM_16", 48000, 1), ("wav", "PCM_24", 48000, 2), ("wav", "PCM_32", 48000, 1), ("wav", "FLOAT", 48000, 2),
+    ("rf64", "PCM_24", 48000, 2), ("flac", "PCM_16", 48000, 1), ("flac", "PCM_24", 48000, 2), ("aiff", "PCM_24", 48000, 2),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("container, subtype, rate, channels", EXACT)
+def test_exact_formats_come_back_bit_for_bit(client, session, tmp_path, container, subtype, rate, channels):
+    path = tmp_path / f"take.{container}"
+    whole = (
+        np.rint(noise(channels, 70_001) * 2**15) / 2**15
+        if subtype == "PCM_16"
+        else np.rint(noise(channels, 70_001) * 2**23) / 2**23
+    )
+    x = np.clip(whole, -1, 1 - 2**-15)
+    soundfile.write(path, x.T, rate, subtype=subtype, format=container.upper())
+    assert send(client, session, path.name, path.read_bytes())["state"] == "done"
+    assert np.array_equal(sounds(client, session)["take"], x.astype(np.float32))
+
+
+LOSSY = [
+    ("mp3", ["-c:a", "libmp3lame", "-b:a", "192k"]),
+    ("ogg", None),
+    ("opus", ["-c:a", "libopus", "-b:a", "160k"]),
+    ("m4a", ["-c:a", "aac"]),
+]
+
+
+@pytest.mark.parametrize("suffix, codec", LOSSY)
+def test_lossy_formats_are_aligned_to_the_sample(client, session, tmp_path, suffix, codec):
+    """Encoded by ffmpeg (Vorbis by libsndfile); the decoded sound lies where the original does."""
+    x = (tone(440, 2.0, -9) * np.hanning(96000))[None] + noise(1, 96000, level=0.02)
+    path = tmp_path / f"take.{suffix}"
+    if codec is None:
+        soundfile.write(path, x.T, 48000, format="OGG", subtype="VORBIS")
+    else:
+        soundfile.write(tmp_path / "x.wav", x.T, 48000, subtype="FLOAT")
+        subprocess.run(["ffmpeg", "-v", "error", "-i", tmp_path / "x.wav", *codec, path], check=True)
+    assert send(client, session, path.name, path.read_bytes())["state"] == "done"
+    found = sounds(client, session)["take"][0]
+    span = slice(30_000, 60_000)
+    lags = {lag: float(np.dot(found[span.start + lag : span.stop + lag], x[0, span])) for lag in range(-60, 61)}
+    assert max(lags, key=lags.get) == 0
+
+
+@pytest.mark.parametrize("rate", [22050, 44100, 96000])
+def test_other_rates_are_converted_once(client, session, tmp_path, rate):
+    path = tmp_path / "take.wav"
+    soundfile.write(path, tone(1000, 1.0, -6, rate), rate, subtype="FLOAT")
+    send(client, session, path.name, path.read_bytes())
+    found = sounds(client, session)["take"][0]
+    assert len(found) == pytest.approx(48000, abs=2)
+    assert found[2000:46000] == pytest.approx(tone(1000, 1.0, -6)[2000:46000], abs=2e-5)
+
+
+def test_broadcast_wav(client, session, tmp_path):
+    """A bext chunk before the sound (EBU Tech 3285) is no obstacle."""
+    path = tmp_path / "plain.wav"
+    soundfile.write(path, noise(1, 5000).T, 48000, subtype="PCM_24")
+    raw = path.read_bytes()
+    bext = b"bext" + struct.pack("<I", 602) + b"\0" * 602
+    wave = b"RIFF" + struct.pack("<I", len(raw) - 8 + len(bext)) + b"WAVE" + bext + raw[12:]
+    assert send(client, session, "field.wav", wave)["state"] == "done"
+    assert sounds(client, session)["field"].shape == (1, 5000)
+
+
+def broken_files(tmp_path):
+    path = tmp_path / "x.wav"
+    soundfile.write(path, noise(2, 50_000).T, 48000, subtype="PCM_24")
+    whole = path.read_bytes()
+    soundfile.write(tmp_path / "x.flac", noise(2, 50_000).T, 48000, subtype="PCM_24")
+    flac = (tmp_path / "x.flac").read_bytes()
+    soundfile.write(tmp_path / "x.ogg", noise(1, 200_000).T, 48000, format="OGG", subtype="VORBIS")
+    ogg = (tmp_path / "x.ogg").read_bytes()
+    soundfile.write(path, noise(1, 400).repeat(3, 0).T, 48000)
+    three = path.read_bytes()
+    bad = noise(1, 4000)
+    bad[0, 2000] = np.nan
+    soundfile.write(path, bad.T, 48000, subtype="FLOAT")
+    return [
+        ("empty.wav", b"", "empty"),
+        ("cut.wav", whole[: len(whole) // 2], "cut off"),
+        ("header.wav", whole[:30], "cut off"),
+        ("cut.flac", flac[: len(flac) // 2], "cut off|damaged"),
+        ("cut.ogg", ogg[: len(ogg) // 2], "cut off"),
+        ("letter.wav", b"Dear harbour master, " * 50, "not an audio file"),
+        ("three.wav", three, "3 channels"),
+        ("nan.wav", path.read_bytes(), "not numbers"),
+    ]
+
+
+def test_broken_files_are_named_and_the_others_arrive(client, session, tmp_path):
+    files = broken_files(tmp_path)
+    soundfile.write(tmp_path / "good.wav", noise(1, 1000).T, 48000)
+    for name, data, _ in files:
+        client.post(f"/api/sessions/{session}/media", params={"name": name}, content=data)
+    client.post(f"/api/sessions/{session}/media", params={"name": "../good.wav"}, content=(tmp_path / "good.wav").read_bytes())
+    jobs = {job["title"]: job for job in finished(client, session)}
+    for name, _, words in files:
+        assert jobs[name]["state"] == "failed", name
+        assert name in jobs[name]["error"] and any(word in jobs[name]["error"] for word in words.split("|")), jobs[name]["error"]
+    assert list(sounds(client, session)) == ["good"]
+    connection = client.app.state.services.database.connection()
+    assert [connection.execute(f"SELECT count(*) FROM {t}").fetchone()[0] for t in ("media", "chunks")] == [1, 1]  # noqa: S608
+    assert not list((client.app.state.services.folder / "uploads").iterdir())
+
+
+def test_sessions_edits_and_undo(client, session):
+    step = {"id": "c", "kind": "compressor", "settings": {"ratio": 8}}
+    url = f"/api/sessions/{session}"
+    edited = client.post(f"{url}/edits", json={"edit": {"op": "add_step", "strip_id": "main", "step": step}}).json()
+    assert edited["session"]["strips"][0]["path"]["steps"][0]["settings"]["ratio"] == 8 and edited["can_undo"]
+    refused = client.post(f"{url}/edits", json={"edit": {"op": "set_step", "step_id": "c", "settings": {"ratio": 99}}})
+    assert refused.status_code == 409 and "ratio" in refused.json()["detail"]
+    assert client.post(f"{url}/undo", json={}).json()["session"]["strips"][0]["path"]["steps"] == []
+    assert client.post(f"{url}/undo", json={}).status_code == 409
+    twin = client.post(f"{url}/duplicate").json()
+    assert twin["session"]["name"] == "Import copy"
+    client.delete(url)
+    assert [row["deleted"] for row in client.get("/api/sessions").json() if row["id"] == session] == [True]
+    client.post(f"{url}/restore")
+    assert client.get("/api/sessions/999").status_code == 404
+
+
+def test_export_reads_back(client, session, tmp_path):
+    soundfile.write(tmp_path / "t.wav", noise(2, 96_000).T, 48000, subtype="FLOAT")
+    send(client, session, "t.wav", (tmp_path / "t.wav").read_bytes())
+    strip = client.get(f"/api/sessions/{session}").json()["session"]["strips"][1]["id"]
+    for kind, subtype in (
+        ("wav32f", "FLOAT"),
+        ("wav24", "PCM_24"),
+        ("wav16", "PCM_16"),
+        ("flac24", "PCM_24"),
+        ("flac16", "PCM_16"),
+    ):
+        body = {"strip_ids": ["main", strip], "format": kind, "start_s": 0.5, "end_s": 1.5}
+        client.post(f"/api/sessions/{session}/exports", json=body)
+        job = finished(client, session)[-1]
+        assert job["state"] == "done" and len(job["files"]) == 2
+        (tmp_path / "back").write_bytes(client.get(f"/api/exports/{job['id']}/0").content)
+        info = soundfile.info(tmp_path / "back")
+        read, _ = soundfile.read(tmp_path / "back", dtype="float32")
+        assert info.subtype == subtype and read.shape == (48_000, 2)
+        lsb = {"FLOAT": 0.0, "PCM_24": 2**-23, "PCM_16": 2**-15}[subtype]
+        assert np.abs(read.T - sounds(client, session)["t"][:, 24_000:72_000]).max() <= 1.5 * lsb
+
+
+def test_who_may_ask(client, tmp_path):
+    assert client.get("/api/sessions", headers={"host": "evil.example"}).status_code == 421
+    assert client.get("/api/sessions", headers={"origin": "http://evil.example"}).status_code == 403
+    assert client.get("/api/sessions", headers={"origin": BASE}).status_code == 200
+    assert client.post("/api/sessions", content=b"x" * (5 << 20)).status_code == 413
+    with (
+        pytest.raises(WebSocketDisconnect),
+        client.websocket_connect(
+            "/api/sessions/1/audition?tab=x", headers={"host": "127.0.0.1:8420", "origin": "http://evil.example"}
+        ),
+    ):
+        pass
+    with TestClient(create_app(tmp_path / "far", hosts={"127.0.0.1"}, token="secret"), base_url=BASE) as far:
+        assert far.get("/api/sessions").status_code == 401
+        assert far.get("/api/sessions?token=secret").status_code == 200
+        assert far.get("/api/sessions").status_code == 200  # the cookie
+
+
+def test_two_tabs_hear_of_each_other(client, session):
+    where = {"host": "127.0.0.1:8420", "origin": BASE}
+    url = f"/api/sessions/{session}"
+    with client.websocket_connect(f"{url}/audition?tab=one", headers=where) as socket:
+        client.post(f"{url}/edits", json={"edit": {"op": "set_session", "name": "Theirs"}, "tab": "two"})
+        assert json.loads(socket.receive_text()) == {"type": "version", "revision": 1}
+        socket.send_text('{"type": "jump"}')
+        assert "not understood" in socket.receive_text()
+        socket.send_json({"type": "play", "position_s": 0.0})
+        assert json.loads(socket.receive_text())["type"] == "playing"
+        length = struct.unpack("<I", (block := socket.receive_bytes())[:4])[0]
+        header = json.loads(block[4 : 4 + length])
+        assert len(block) == 4 + length + 8 * header["frames"] and header["position_s"] == 0
+
+
+def test_no_request_of_the_schema_breaks_the_server(tmp_path):
+    """schemathesis: any request the schema allows is answered, never with 500."""
+    app = create_app(tmp_path / "fuzz")
+    with TestClient(app, base_url=BASE, raise_server_exceptions=False) as served:
+        for operation in schemathesis.openapi.from_dict(app.openapi()).get_all_operations():
+
+            @settings(max_examples=8, deadline=None, database=None, suppress_health_check=list(HealthCheck))
+            @given(case=operation.ok().as_strategy())
+            def ask(case):
+                sent = case.as_transport_kwargs(base_url=BASE)
+                answer = served.request(**{k: v for k, v in sent.items() if k in ("method", "url", "params", "json", "headers")})
+                assert answer.status_code < 500, answer.text
+
+            ask()

@@ -1,0 +1,302 @@
+"""The main job through the real page: play, compress, compare, undo, import, export."""
+
+import io
+import re
+
+import numpy as np
+import pytest
+import soundfile
+
+from tests.signals import noise
+
+
+def heard(page):
+    return int(page.get_attribute("footer.transport", "data-heard"))
+
+
+def energy(page):
+    return float(page.get_attribute("footer.transport", "data-energy"))
+
+
+def mean_energy(page, times=14):
+    """Mean power of the blocks heard over a while."""
+    found = []
+    for _ in range(times):
+        page.wait_for_timeout(110)
+        found.append(energy(page))
+    return float(np.mean(found))
+
+
+def figure(page, name, column=None):
+    place = f"[data-figure={name}]" + (f" td:nth-of-type({column})" if column else "")
+    return float(re.search(r"[-+]?\d+\.\d", page.inner_text(place)).group())
+
+
+def wait_figure(page, name, test, column=None, seconds=10):
+    for _ in range(seconds * 20):
+        try:
+            value = figure(page, name, column)
+            if test(value):
+                return value
+        except Exception:
+            pass
+        page.wait_for_timeout(50)
+    raise AssertionError(f"{name} stays at {page.inner_text(f'[data-figure={name}]')}")
+
+
+def setting(page, name):
+    return float(page.get_attribute(f"[role=slider][data-setting={name}]", "aria-valuenow"))
+
+
+def wait_heard(page, frames):
+    page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.heard) > {frames}", timeout=20_000)
+
+
+def type_setting(page, name, text):
+    page.focus(f"[role=slider][data-setting={name}]")
+    page.keyboard.press("Enter")
+    page.keyboard.type(text)
+    page.keyboard.press("Enter")
+
+
+def test_the_first_screen_plays_the_looped_chorus(page):
+    assert "Low Water" in page.inner_text("header >> nth=0")
+    assert page.locator("nav.tree li").count() == 14
+    before = page.inner_text("[aria-label='Position, bars and beats']")
+    assert before.startswith("13.1")
+    page.keyboard.press("Space")
+    wait_heard(page, 48_000)
+    assert energy(page) > 1e-5
+    assert page.inner_text("[aria-label='Position, bars and beats']") != before
+    assert re.match(r"-\d+\.\d LUFS", page.inner_text("[data-figure=short_term]"))
+    width = page.evaluate("Math.max(...[...document.querySelectorAll('nav.tree .out')].map(i => i.offsetWidth))")
+    assert width > 5
+    page.keyboard.press("Space")
+    stopped = heard(page)
+    page.wait_for_timeout(400)
+    assert heard(page) == stopped
+    assert int(page.get_attribute("footer.transport", "data-underruns")) == 0
+
+
+def test_add_a_compressor_by_key_drag_it_while_it_plays_and_undo(page):
+    page.click("nav.tree >> text=Organ")
+    page.keyboard.press("Space")
+    page.keyboard.press("s")
+    page.keyboard.press("a")
+    page.keyboard.type("compr")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("[data-picture=threshold]")
+    wait_heard(page, 60_000)
+    loud = mean_energy(page)
+    box = page.locator("[data-picture=threshold]").bounding_box()
+    x, y = box["x"] + 100, box["y"] + box["height"] / 2
+    page.mouse.move(x, y)
+    page.mouse.down()
+    for down in range(0, 71, 10):
+        page.mouse.move(x, y + down)
+        page.wait_for_timeout(20)
+    page.mouse.up()
+    assert setting(page, "threshold_db") < -30
+    largest = wait_figure(page, "largest_db", lambda value: value > 4)
+    changed = wait_figure(page, "integrated_lufs", lambda value: value < -3, column=3)
+    page.wait_for_timeout(700)
+    assert mean_energy(page) < 0.6 * loud
+    live = page.inner_text(".plate.chosen .figure")
+    assert re.match(r"-\d", live) and largest > 4 and changed < -3
+    dragged = setting(page, "threshold_db")
+    page.keyboard.press("Control+z")
+    page.wait_for_function("document.querySelector('[data-setting=threshold_db]')?.ariaValueNow === '-18'")
+    page.keyboard.press("Control+Shift+z")
+    page.wait_for_function(f"document.querySelector('[data-setting=threshold_db]')?.ariaValueNow === '{dragged:g}'")
+    page.reload()
+    page.wait_for_selector("[data-figure=largest_db]")
+    assert setting(page, "threshold_db") == dragged
+    page.click("text=Undo")
+    page.click("text=Undo")
+    page.wait_for_function("!document.querySelector('[data-setting=threshold_db]')")
+
+
+def test_before_after_taken_and_matched_by_key(page):
+    type_setting(page, "threshold_db", "-40")
+    type_setting(page, "ratio", "10:1")
+    matched = wait_figure(page, "matched_db", lambda value: value < -5)
+    page.keyboard.press("s")
+    page.keyboard.press("Space")
+    wait_heard(page, 30_000)
+    after = mean_energy(page, 26)
+    page.keyboard.press("m")
+    page.keyboard.press("z")
+    page.wait_for_timeout(500)
+    before = mean_energy(page, 26)
+    assert before > 2 * after
+    page.keyboard.press("m")
+    page.wait_for_timeout(500)
+    equal = mean_energy(page, 26)
+    assert 10 * np.log10(equal / before) == pytest.approx(matched, abs=2.5)
+    page.keyboard.press("c")
+    page.wait_for_timeout(500)
+    taken = mean_energy(page, 26)
+    assert taken > 1e-7
+    page.keyboard.press("b")
+    page.wait_for_timeout(700)
+    assert mean_energy(page, 6) == 0.0
+    page.keyboard.press("x")
+    for name in ("Small", "Mono", "Quiet", "Full"):
+        page.click(f"[role=radio] >> text={name}")
+        page.wait_for_timeout(300)
+        assert energy(page) >= 0
+
+
+def test_rules_answer_to_drag_wheel_keys_typing_and_double_click(page):
+    rule = "[role=slider][data-setting=attack_ms]"
+    box = page.locator(rule).bounding_box()
+    page.mouse.move(box["x"] + 4, box["y"] + 6)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.75, box["y"] + 6, steps=6)
+    page.mouse.up()
+    page.wait_for_function(f"Number(document.querySelector('{rule}').ariaValueNow) > 20")
+    dragged = setting(page, "attack_ms")
+    page.focus(rule)
+    page.keyboard.press("ArrowRight")
+    page.wait_for_function(f"Number(document.querySelector('{rule}').ariaValueNow) > {dragged}")
+    page.mouse.wheel(0, 100)
+    page.wait_for_function(f"Number(document.querySelector('{rule}').ariaValueNow) <= {dragged}")
+    type_setting(page, "attack_ms", "12")
+    page.wait_for_function(f"document.querySelector('{rule}').ariaValueNow === '12'")
+    page.dblclick(rule)
+    page.wait_for_function(f"document.querySelector('{rule}').ariaValueNow === '10'")
+    page.select_option("[data-setting=release_mode]", "ms")
+    page.wait_for_selector("[role=slider][data-setting=release_ms]")
+    curve = page.locator("[data-picture=curve]").bounding_box()
+    page.mouse.move(curve["x"] + 60, curve["y"] + 100)
+    page.mouse.down()
+    page.mouse.move(curve["x"] + 70, curve["y"] + 100, steps=3)
+    page.mouse.up()
+    page.wait_for_function("Number(document.querySelector('[data-setting=threshold_db]').ariaValueNow) < -35")
+
+
+def test_path_by_keys_and_the_equaliser_picture(page):
+    plates = lambda: [text.split("\n")[0] for text in page.locator("[data-step] b").all_inner_texts()]  # noqa: E731
+    assert plates() == ["Snare", "Equaliser", "Compressor"]
+    page.focus("[data-step].chosen button")
+    page.keyboard.press("Alt+ArrowLeft")
+    page.wait_for_function("document.querySelectorAll('[data-step] b')[1].innerText === 'Compressor'")
+    page.click("[data-step] >> text=Equaliser")
+    page.wait_for_selector("[data-picture=band3]")
+    box = page.locator("[data-picture=band3]").bounding_box()
+    page.mouse.move(box["x"] + 9, box["y"] + 9)
+    page.mouse.down()
+    page.mouse.move(box["x"] - 40, box["y"] + 40, steps=5)
+    page.mouse.up()
+    page.wait_for_function("Number(document.querySelector('[data-setting=band3_gain_db]').ariaValueNow) < -2")
+    page.keyboard.press("Delete")
+    page.wait_for_function("document.querySelectorAll('[data-step]').length === 2")
+    page.keyboard.press("Control+z")
+    page.wait_for_function("document.querySelectorAll('[data-step]').length === 3")
+
+
+def test_passage_by_section_and_by_drag(page):
+    page.click("button.section >> text=Verse")
+    page.wait_for_function("document.querySelector('aside.ledger h2').innerText.includes('Verse')")
+    verse = wait_figure(page, "integrated_lufs", lambda value: value < -20, column=1)
+    box = page.locator("[data-picture=timeline]").bounding_box()
+    page.mouse.move(box["x"] + box["width"] * 0.72, box["y"] + 60)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.9, box["y"] + 60, steps=5)
+    page.mouse.up()
+    page.wait_for_function("document.querySelector('aside.ledger h2').innerText.includes('Bars')")
+    wait_figure(page, "integrated_lufs", lambda value: value > verse + 3, column=1)
+    page.mouse.click(box["x"] + box["width"] * 0.5, box["y"] + 60)
+    page.wait_for_function("document.querySelector('footer .clock').innerText.startsWith('0:4')")
+
+
+def test_strips_mute_level_rename_feed_and_remove(page):
+    page.click("[aria-label='Mute Bass']")
+    page.wait_for_selector("[aria-label='Mute Bass'][aria-pressed=true]")
+    page.fill("[aria-label='Level of Bass, dB']", "-12.5")
+    page.keyboard.press("Enter")
+    page.dblclick("nav.tree >> text=Bass")
+    page.fill("nav.tree input.rename", "Low end")
+    page.keyboard.press("Enter")
+    page.click("nav.tree >> text=Low end")
+    page.click("[data-step=strip] button")
+    page.select_option(".feeds select", "drums")
+    page.wait_for_function("[...document.querySelectorAll('nav.tree li')].findIndex(l => l.dataset.strip === 'bass') < 6")
+    assert page.input_value("[aria-label='Level of Low end, dB']") == "-12.5"
+    page.click("text=Remove strip")
+    page.wait_for_function("!document.querySelector('[data-strip=bass]')")
+    for _ in range(5):
+        page.keyboard.press("Control+z")
+        page.wait_for_timeout(150)
+    page.wait_for_selector("[aria-label='Mute Bass'][aria-pressed=false]")
+
+
+def wav(x, **how):
+    file = io.BytesIO()
+    soundfile.write(file, x.T, 48000, format="WAV", **how)
+    return file.getvalue()
+
+
+def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_path):
+    x = noise(2, 96_000)
+    files = [
+        {"name": "oars.wav", "mimeType": "audio/wav", "buffer": wav(x, subtype="FLOAT")},
+        {"name": "cut.wav", "mimeType": "audio/wav", "buffer": wav(x, subtype="PCM_24")[:5000]},
+        {"name": "ropes.wav", "mimeType": "audio/wav", "buffer": wav(x[:1], subtype="PCM_24")},
+    ]
+    page.set_input_files("[aria-label='Audio files']", files)
+    page.wait_for_selector("nav.tree >> text=oars")
+    page.wait_for_selector("nav.tree >> text=ropes")
+    assert "cut.wav" in page.inner_text("[role=alert]")
+    assert page.locator("nav.tree >> text=cut").count() == 0
+    page.click("header >> text=Export")
+    dialog = page.locator("[role=dialog][aria-label=Export]")
+    dialog.get_by_label("Main").uncheck()
+    dialog.get_by_label("oars").check()
+    dialog.get_by_label("Format").select_option("wav32f")
+    dialog.get_by_role("button", name="Export one file").click()
+    link = page.wait_for_selector(".jobs a")
+    with page.expect_download() as download:
+        link.click()
+    download.value.save_as(tmp_path / "out.wav")
+    assert download.value.suggested_filename == "Low Water - oars.wav"
+    read, rate = soundfile.read(tmp_path / "out.wav", dtype="float32")
+    assert rate == 48000 and np.array_equal(read[:96_000].T, x)
+
+
+def test_sessions_and_two_tabs(page, server):
+    page.click("button.session")
+    page.click("[aria-label='Duplicate Low Water']")
+    page.wait_for_selector("text=Low Water copy")
+    page.fill("[aria-label='Name of a new session']", "Harbour bell")
+    page.keyboard.press("Enter")
+    page.wait_for_function("document.querySelector('button.session').innerText === 'Harbour bell'")
+    page.click("button.session")
+    page.click("[role=dialog] >> text='Low Water'")
+    page.wait_for_selector("[data-figure=matched_db]")
+    other = page.context.new_page()
+    other.goto(server)
+    other.wait_for_selector("[data-figure=matched_db]")
+    page.click("[aria-label='Mute Kick']")
+    other.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=true]")
+    other.click("text=Undo")
+    page.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=false]")
+    other.close()
+    page.click("button.session")
+    page.click("[aria-label='Delete Low Water copy']")
+    page.click("text=Take it back")
+    page.wait_for_selector("[aria-label='Delete Low Water copy']")
+
+
+def test_themes_narrow_window_and_zoom(page):
+    page.click("header >> text=Iron")
+    assert page.evaluate("getComputedStyle(document.body).backgroundColor") == "rgb(21, 24, 28)"
+    for width, height in ((1000, 700), (640, 400)):  # 640 x 400 is 1280 x 800 at 200 %
+        page.set_viewport_size({"width": width, "height": height})
+        page.wait_for_timeout(200)
+        assert page.evaluate("document.documentElement.scrollWidth") <= width
+        assert page.is_visible("[aria-label=Play]")
+        page.locator("[role=slider][data-setting=threshold_db]").scroll_into_view_if_needed()
+        assert page.is_visible("[role=slider][data-setting=threshold_db]")
+    page.keyboard.press("?")
+    assert page.is_visible("text=matched: before at the loudness of after")

@@ -1,0 +1,134 @@
+"""The command line as a user types it."""
+
+import json
+import subprocess
+import sys
+
+import numpy as np
+import pytest
+import soundfile
+
+from saltanvil.cli import main
+from saltanvil.processors.base import Context
+from saltanvil.processors.compressor import Compressor, CompressorSettings
+from saltanvil.session.document import Session, Strip
+from saltanvil.store.database import Database
+from saltanvil.store.media import MediaStore
+from saltanvil.store.sessions import SessionStore
+from tests.signals import noise, tone
+
+
+def test_steps_describes_every_setting(capsys):
+    assert main(["steps", "--json"]) == 0
+    steps = {step["kind"]: step for step in json.loads(capsys.readouterr().out)}
+    assert set(steps) == {"trim", "equaliser", "compressor"}
+    for step in steps.values():
+        assert step["schema"]["properties"].keys() == {setting["name"] for setting in step["settings"]}
+        for setting in step["settings"]:
+            assert setting["label"] and setting["help"] and setting["group"] and setting["default"] is not None
+            if setting["type"] == "number":
+                assert setting["minimum"] <= setting["default"] <= setting["maximum"]
+    names = {setting["name"] for setting in steps["compressor"]["settings"]}
+    assert names >= {
+        "threshold_db",
+        "ratio",
+        "knee_db",
+        "range_db",
+        "attack_ms",
+        "hold_ms",
+        "release_ms",
+        "lookahead_ms",
+        "makeup_db",
+        "mix",
+        "stereo_link",
+    }
+    assert main(["steps"]) == 0 and "Threshold" not in capsys.readouterr().err
+
+
+def test_measure_prints_words_too(tmp_path, capsys):
+    soundfile.write(tmp_path / "a.wav", tone(997, 1.0, -20), 48000)
+    assert main(["measure", str(tmp_path / "a.wav")]) == 0
+    assert "LUFS" in capsys.readouterr().out
+
+
+@pytest.fixture
+def files(tmp_path):
+    soundfile.write(tmp_path / "in.wav", noise(2, 60_000).T, 48000, subtype="FLOAT")
+    soundfile.write(tmp_path / "key.wav", noise(1, 30_000, 9, 0.5).T, 44100, subtype="FLOAT")
+    path = {
+        "steps": [
+            {"kind": "trim", "settings": {"gain_db": 3}},
+            {"kind": "compressor", "settings": {"threshold_db": -30, "lookahead_ms": 4}},
+        ]
+    }
+    (tmp_path / "path.json").write_text(json.dumps(path))
+    return tmp_path
+
+
+def test_process_is_the_engine(files, capsys):
+    out = files / "out.wav"
+    assert main(["process", str(files / "in.wav"), "-o", str(out), "--path", str(files / "path.json"), "--report"]) == 0
+    report = json.loads(capsys.readouterr().out)
+    x = noise(2, 60_000) * np.float32(10 ** (3 / 20))
+    step = Compressor(CompressorSettings(threshold_db=-30, lookahead_ms=4), 2, Context())
+    expected = step.process(np.pad(x, ((0, 0), (0, 192))))[:, 192:]
+    assert pytest.approx(expected, abs=1e-6) == soundfile.read(out, dtype="float32")[0].T
+    assert report["steps"][1]["largest_reduction_db"] > 3 and report["after"]["rms_dbfs"] < report["before"]["rms_dbfs"] + 3
+    keyed = files / "keyed.flac"
+    arguments = [
+        "process",
+        str(files / "in.wav"),
+        "-o",
+        str(keyed),
+        "--path",
+        str(files / "path.json"),
+        "--key",
+        str(files / "key.wav"),
+    ]
+    assert main(arguments) == 0
+    assert np.abs(soundfile.read(keyed)[0].T - expected).max() > 0.01
+
+
+@pytest.mark.parametrize(
+    "arguments, words",
+    [
+        (["measure", "gone.wav"], "gone.wav"),
+        (["measure", "path.json"], "path.json"),
+        (["process", "in.wav", "-o", "out.mp3", "--path", "path.json"], "out.mp3"),
+        (["process", "in.wav", "-o", "out.wav", "--path", "bad.json"], "threshold_db"),
+        (["process", "in.wav", "-o", "out.wav", "--path", "kind.json"], "echo chamber"),
+        (["process", "in.wav", "-o", "out.wav", "--path", "in.wav"], "in.wav"),
+        (["render", "Nothing", "-o", "out", "--data", "nowhere"], "nowhere"),
+    ],
+)
+def test_errors_are_one_clear_line(files, monkeypatch, capsys, arguments, words):
+    monkeypatch.chdir(files)
+    (files / "bad.json").write_text('{"steps": [{"kind": "compressor", "settings": {"threshold_db": 40}}]}')
+    (files / "kind.json").write_text('{"steps": [{"kind": "echo chamber"}]}')
+    assert main(arguments) == 1
+    told = capsys.readouterr().err
+    assert words in told and told.count("\n") == 1
+
+
+def test_render_writes_the_session(tmp_path, capsys):
+    database = Database(tmp_path / "saltanvil.db")
+    x = noise(1, 60_000)
+    media = MediaStore(database).add("x", "float", 48000, 1, iter([x]), 48000)
+    session = Session(name="Tide: one", strips=[*Session(name="x").strips, Strip(name="Oar", kind="track", media_id=media)])
+    SessionStore(database).create(session)
+    assert main(["render", "Tide: one", "-o", str(tmp_path / "out"), "--data", str(tmp_path), "--format", "wav32f"]) == 0
+    written = tmp_path / "out" / "Tide_ one - Main.wav"
+    assert str(written) in capsys.readouterr().out
+    assert pytest.approx(np.repeat(x, 2, 0) * np.sqrt(0.5), abs=1e-6) == soundfile.read(written)[0].T
+
+
+def test_serve_says_when_its_port_is_taken(tmp_path):
+    import socket
+
+    with socket.socket() as taken:
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        port = str(taken.getsockname()[1])
+        command = [sys.executable, "-m", "saltanvil.cli", "serve", "--empty", "--data", str(tmp_path), "--port", port]
+        run = subprocess.run(command, capture_output=True, text=True, timeout=60)
+    assert run.returncode == 1 and port in run.stderr and "--port" in run.stderr
