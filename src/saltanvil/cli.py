@@ -147,6 +147,7 @@ def run_serve(asked: argparse.Namespace) -> None:
             server.should_exit = True
 
         threading.Thread(target=wait, daemon=True).start()
+    listener.listen(128)  # from here on a browser that is quick waits instead of being refused
     port = listener.getsockname()[1]
     print(f"Salt Anvil is at http://{asked.host}:{port}/{f'?token={token}' if token else ''}", flush=True)
     with contextlib.suppress(KeyboardInterrupt):

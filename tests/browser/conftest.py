@@ -12,8 +12,8 @@ from saltanvil.cli import ensure_demo
 
 ROOT = Path(__file__).parent.parent.parent
 FLAGS = [
-    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update",
-    "--disable-sync", "--autoplay-policy=no-user-gesture-required",
+    "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--autoplay-policy=no-user-gesture-required",
 ]  # fmt: skip
 
 
@@ -62,8 +62,10 @@ def browser():
 
 @pytest.fixture
 def page(browser, server):
-    """The demo on its first screen; any error of the page fails the test. (Waiting on conditions needs eval, which the
-    served policy forbids; hence bypass_csp.)"""
+    """The demo on its first screen; any error of the page fails the test.
+
+    Waiting on conditions needs eval, which the served policy forbids; hence bypass_csp.
+    """
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, bypass_csp=True)
     page = context.new_page()
     wrong = []

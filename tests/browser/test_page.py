@@ -198,7 +198,7 @@ def test_path_by_keys_and_the_equaliser_picture(page):
 def test_passage_by_section_and_by_drag(page):
     page.click("button.section >> text=Verse")
     page.wait_for_function("document.querySelector('aside.ledger h2').innerText.includes('Verse')")
-    verse = wait_figure(page, "integrated_lufs", lambda value: value < -20, column=1)
+    verse = wait_figure(page, "integrated_lufs", lambda value: value < -28, column=1)
     box = page.locator("[data-picture=timeline]").bounding_box()
     page.mouse.move(box["x"] + box["width"] * 0.72, box["y"] + 60)
     page.mouse.down()

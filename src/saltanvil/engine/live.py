@@ -110,10 +110,12 @@ class Player:
             self._condition.notify()
             return self._epoch
 
-    def stop(self) -> None:
+    def stop(self) -> int:
+        """Returns a new epoch: blocks of older ones are not to be heard any more."""
         with self._condition:
             self._playing = False
             self._epoch += 1
+            return self._epoch
 
     def set_session(self, session: Session) -> None:
         with self._condition:

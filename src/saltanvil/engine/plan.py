@@ -264,8 +264,8 @@ class Plan:
         in_scope = scope.strip_id == node.strip.id
         for step in node.steps:
             y = step.process(x)
-            if in_scope and scope.step_id == step.step.id and not step.step.bypass:
-                x = self._compare(node, step.before(x), y, listening, tap)
+            if in_scope and scope.step_id == step.step.id:
+                x = self._compare(node, y if step.step.bypass else step.before(x), y, listening, tap)
             else:
                 if step.late_by and not step.step.bypass:
                     step.before(x)  # remembered, so that a bypass finds its past

@@ -136,7 +136,8 @@ class Audition:
                 epoch = player.play(message.position_s)
                 self.outgoing.put_nowait(json.dumps({"type": "playing", "epoch": epoch}))
             case Stop():
-                player.stop()
+                epoch = player.stop()
+                self.outgoing.put_nowait(json.dumps({"type": "stopped", "epoch": epoch}))
             case SetPassage():
                 player.set_passage(message.start_s, message.end_s, message.loop)
             case SetScope():

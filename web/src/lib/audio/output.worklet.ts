@@ -11,6 +11,7 @@ class Output extends AudioWorkletProcessor {
   private frames = 0;
   private underruns = 0;
   private starving = true;
+  private ending = false;
   private quanta = 0;
   private lastLeft = 0;
   private lastRight = 0;
@@ -32,8 +33,10 @@ class Output extends AudioWorkletProcessor {
       this.queue = [];
       this.offset = this.frames = this.underruns = 0;
       this.starving = true;
+      this.ending = false;
       this.fade = FADE_FRAMES;
     }
+    if (message.type === 'last') this.ending = true;
     if (message.type === 'block') this.queue.push(message);
   }
 
@@ -45,7 +48,7 @@ class Output extends AudioWorkletProcessor {
       if (!block) {
         if (!this.starving) {
           this.starving = true;
-          this.underruns += 1;
+          if (!this.ending) this.underruns += 1;
           this.fade = FADE_FRAMES;
         }
         break;

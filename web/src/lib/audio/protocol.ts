@@ -21,7 +21,8 @@ export interface BlockHeader {
 /** From the worker to the worklet. */
 export type ToWorklet =
   | { type: 'block'; epoch: number; sequence: number; left: Float32Array; right: Float32Array }
-  | { type: 'epoch'; epoch: number };
+  | { type: 'epoch'; epoch: number }
+  | { type: 'last'; epoch: number };
 
 /** From the worklet to the worker: what was heard so far. `sequence` is the block now sounding. */
 export interface Heard {
@@ -48,6 +49,7 @@ export type FromWorker =
 
 export type ServerMessage =
   | { type: 'playing'; epoch: number }
+  | { type: 'stopped'; epoch: number }
   | { type: 'ended'; epoch: number }
   | { type: 'failed'; why: string }
   | { type: 'version'; revision: number };

@@ -55,7 +55,9 @@ function connect(url: string): void {
       return;
     }
     const message = JSON.parse(event.data) as ServerMessage;
-    if (message.type === 'playing') port?.postMessage({ type: 'epoch', epoch: message.epoch } as ToWorklet);
+    if (message.type === 'playing' || message.type === 'stopped')
+      port?.postMessage({ type: 'epoch', epoch: message.epoch } as ToWorklet);
+    if (message.type === 'ended') port?.postMessage({ type: 'last', epoch: message.epoch } as ToWorklet);
     tell({ type: 'message', message });
   };
 }

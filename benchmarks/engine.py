@@ -1,0 +1,198 @@
+"""The engine's budgets as ratios: against real time and against ffmpeg's filters, measured in the same run.
+
+Run with `.venv/bin/python benchmarks/engine.py`. Each figure is the best of several runs on one core, after a warm-up.
+"""
+
+import re
+import subprocess
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pyloudnorm
+import soundfile
+
+from saltanvil.dsp import mix
+from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.plan import Scope
+from saltanvil.engine.render import render_strips
+from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.measure import loudness
+from saltanvil.processors.base import Context
+from saltanvil.processors.compressor import Compressor, CompressorSettings
+from saltanvil.processors.equaliser import Equaliser, EqualiserSettings
+from saltanvil.session.document import Path as StepPath
+from saltanvil.session.document import Session, Step, Strip
+from saltanvil.store.database import Database
+from saltanvil.store.media import MediaStore
+from saltanvil.studies.ledger import ledger_of
+from saltanvil.studies.pictures import bite_of, curve_of
+
+RATE = 48000
+SECONDS = 60
+BLOCK = 1024
+
+
+def best(work: Callable[[], object], times: int = 5) -> float:
+    """Shortest process time of a call, in seconds."""
+    work()
+    found = []
+    for _ in range(times):
+        began = time.process_time()
+        work()
+        found.append(time.process_time() - began)
+    return min(found)
+
+
+def ffmpeg_seconds(path: Path, chain: str) -> float:
+    """CPU time of one filter alone: with it, less without it; best of five."""
+
+    def once(filters: str) -> float:
+        run = subprocess.run(
+            ["ffmpeg", "-hide_banner", "-benchmark", "-threads", "1", "-i", path, "-af", filters, "-f", "null", "-"],
+            capture_output=True, text=True,
+        )  # fmt: skip
+        found = re.search(r"utime=([\d.]+)s stime=([\d.]+)s", run.stderr)
+        assert found, run.stderr
+        return float(found[1]) + float(found[2])
+
+    return min(once(chain) for _ in range(5)) - min(once("anull") for _ in range(5))
+
+
+def music(channels: int, seconds: float) -> np.ndarray:
+    rng = np.random.default_rng(0)
+    frames = round(seconds * RATE)
+    swell = 0.05 + np.abs(np.sin(np.arange(frames) / 9000.0)) ** 6
+    return (rng.standard_normal((channels, frames)) * 0.25 * swell).astype(np.float32)
+
+
+def in_blocks(step: Compressor | Equaliser, x: np.ndarray) -> Callable[[], None]:
+    blocks = [np.ascontiguousarray(x[:, at : at + BLOCK]) for at in range(0, x.shape[1], BLOCK)]
+
+    def work() -> None:
+        for block in blocks:
+            step.process(block)
+
+    return work
+
+
+def say(what: str, figure: str, budget: str) -> None:
+    print(f"| {what} | {figure} | {budget} |", flush=True)
+
+
+class Arrays:
+    def __init__(self, sounds: list[np.ndarray]) -> None:
+        self.sounds = sounds
+
+    def channels(self, media_id: int) -> int:
+        return int(self.sounds[media_id].shape[0])
+
+    def frames(self, media_id: int) -> int:
+        return int(self.sounds[media_id].shape[1])
+
+    def read(self, media_id: int, start: int, frames: int) -> np.ndarray:
+        sound = self.sounds[media_id]
+        out = np.zeros((sound.shape[0], frames), np.float32)
+        first, last = max(start, 0), min(start + frames, sound.shape[1])
+        if last > first:
+            out[:, first - start : last - start] = sound[:, first:last]
+        return out
+
+
+def compressor_step(name: str, **settings: object) -> Step:
+    return Step.model_validate({"id": name, "kind": "compressor", "settings": settings})
+
+
+def main() -> None:
+    print("| what | measured | budget |\n|---|---|---|")
+    x = music(2, SECONDS)
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "x.wav"
+        soundfile.write(path, x.T, RATE, subtype="FLOAT")
+
+        ours = best(in_blocks(Compressor(CompressorSettings(), 2, Context()), x))
+        theirs = ffmpeg_seconds(path, "acompressor=threshold=0.125:ratio=4:attack=10:release=150")
+        say(
+            "compressor, stereo, blocks of 1024",
+            f"{SECONDS / ours:.0f} x real time; {ours / theirs:.2f} of acompressor",
+            "1500 x; 0.35",
+        )
+
+        ours = best(
+            in_blocks(
+                Equaliser(EqualiserSettings(band1_gain_db=3, band2_gain_db=-3, band3_gain_db=2, band4_gain_db=1), 2, Context()), x
+            )
+        )
+        bands = ",".join(f"equalizer=f={hz}:t=q:w=0.7:g=3" for hz in (100, 400, 2500, 8000))
+        say(
+            "equaliser, four bands",
+            f"{SECONDS / ours:.0f} x; {ours / ffmpeg_seconds(path, bands):.2f} of four equalizers",
+            "none set",
+        )
+
+        ours = best(lambda: (loudness.integrated_lufs(loudness.hop_energies(x, RATE)), loudness.true_peak_dbtp(x)))
+        theirs = ffmpeg_seconds(path, "ebur128=peak=true")
+        say("loudness with true peak", f"{SECONDS / ours:.0f} x; {ours / theirs:.2f} of ebur128 with peak=true", "1000 x; 0.25")
+        ours = best(lambda: loudness.integrated_lufs(loudness.hop_energies(x, RATE)))
+        wide = np.ascontiguousarray(x.T.astype(np.float64))
+        theirs = best(lambda: pyloudnorm.Meter(RATE).integrated_loudness(wide), 2)
+        say("loudness alone", f"{ours / theirs:.2f} of pyloudnorm", "0.15")
+
+        step, block = Compressor(CompressorSettings(), 2, Context()), np.ascontiguousarray(x[:, :BLOCK])
+        empty, few = np.zeros((2, 64), np.float32), 2000
+        spent = best(lambda: [step.process(empty) for _ in range(few)]) / few - best(lambda: step.process(block), 50) * 64 / BLOCK
+        say("dispatch of one processor", f"{spent * 1e6:.1f} microseconds", "10")
+
+        step = Compressor(CompressorSettings(), 2, Context())
+        loud = best(in_blocks(step, x))
+        tail = best(in_blocks(step, np.zeros_like(x)))
+        equaliser = Equaliser(EqualiserSettings(band1_gain_db=3), 2, Context())
+        loud_eq, tail_eq = best(in_blocks(equaliser, x)), best(in_blocks(equaliser, np.zeros_like(x)))
+        say("silent tail after signal", f"compressor {tail / loud:.2f}, equaliser {tail_eq / loud_eq:.2f} of signal", "1")
+
+        began = time.perf_counter()
+        store = MediaStore(Database(Path(folder) / "d.db"))
+        three = Path(folder) / "three.wav"
+        soundfile.write(three, music(2, 180).T, RATE, subtype="PCM_24")
+        began = time.perf_counter()
+        store.pyramid(store.import_file(three, "three.wav", RATE), 4096)
+        say("3 minutes of stereo imported and stored", f"{time.perf_counter() - began:.2f} s", "3 s")
+
+    media = Arrays([music(1, 30)])
+    steps = [compressor_step(str(number), threshold_db=-30.0) for number in range(4)]
+    equal = Step.model_validate({"id": "e", "kind": "equaliser", "settings": {"band2_gain_db": -3.0}})
+    strips = [
+        Strip(id="main", name="Main", kind="main", output=None),
+        Strip(id="a", name="A", kind="track", media_id=0, path=StepPath(steps=[equal, *steps])),
+    ]
+    session, cache, found = Session(name="B", strips=strips), StretchCache(), []
+    for number in range(12):
+        session.strip("a").path.steps[1] = compressor_step("0", threshold_db=-20.0 - number)
+        began = time.perf_counter()
+        compared = ScopeRenderer(session, media, cache, 5 * RATE, 15 * RATE).compare(Scope("a", "3"))
+        step_of = session.strip("a").path.steps[4]
+        ledger_of(compared, RATE, step_of), bite_of(compared, 800), curve_of(step_of, compared.detector_db)
+        found.append(time.perf_counter() - began)
+    say("ledger and pictures after an edit, 10 s, five steps", f"median {np.median(found[2:]) * 1000:.0f} ms", "300 ms")
+
+    shared = music(1, 180)
+    trim, bell = Step.model_validate({"kind": "trim"}), {"kind": "equaliser", "settings": {"band2_gain_db": -3.0}}
+    tracks = []
+    for number in range(24):
+        pair = [compressor_step(f"x{number}"), compressor_step(f"y{number}", threshold_db=-30.0)]
+        own = [trim.model_copy(update={"id": f"t{number}"}), Step.model_validate({**bell, "id": f"e{number}"})]
+        tracks.append(Strip(name=f"T{number}", kind="track", media_id=0, path=StepPath(steps=[*own, *pair])))
+    whole = Session(name="W", strips=[strips[0], *tracks])
+    began = time.perf_counter()
+    heard = sum(float(mix.peak(block["main"])) for block in render_strips(whole, Arrays([shared]), 0, shared.shape[1]))
+    say(
+        "24 tracks x 180 s x four steps, two cores",
+        f"{180 / (time.perf_counter() - began):.0f} x real time" + ("" if heard else " (silent)"),
+        "40 x",
+    )
+
+
+if __name__ == "__main__":
+    main()
