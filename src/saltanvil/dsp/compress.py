@@ -20,7 +20,10 @@ from saltanvil.dsp.logs import ONE, TINY, exp2_block, log2_block
     SETTINGS,
 ) = range(22)  # fmt: skip
 # State: the gliding settings, the output factors they glided from, then per channel a row of followers.
-POSITION, RING_AT, PRIMED, GAIN_FROM, MIX_FROM, HEADER = 16, 17, 18, 19, 20, 24
+POSITION, RING_AT, PRIMED, GAIN_FROM, MIX_FROM, GAIN, HEADER = 16, 17, 18, 19, 20, 21, 24
+#: While nothing glides, several ticks are worked through at once: longer runs vectorise better.
+CHUNK_FRAMES = 256
+WORK_ROWS = 10
 (MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, FOLLOWERS) = range(8)
 STATE = HEADER + 2 * FOLLOWERS
 
@@ -81,12 +84,14 @@ def smooth_block(reduction, follower, settings, count):  # type: ignore[no-untyp
     held = follower[REDUCTION]
     attack = settings[ATTACK]
     release = settings[RELEASE]
+    up = 1.0 - attack
+    down = 1.0 - release
     for i in range(count):
+        # Both outcomes are prepared, so that the recursion waits for one multiply-add and one choice only.
         target = np.float64(reduction[i])
-        gap = held - target
-        rising = target + gap * attack
-        falling = target + gap * release
-        held = rising if gap < 0.0 else falling
+        rising = target * up + held * attack
+        falling = target * down + held * release
+        held = rising if target > held else falling
         reduction[i] = np.float32(held)
     follower[REDUCTION] = held
     follower[HELD] = 0.0
@@ -129,33 +134,32 @@ def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-unt
         at = (at + run) & (size - 1)
 
 
-@kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1])")
-def compress(x, key, y, settings, state, ring, trace):  # type: ignore[no-untyped-def]
+@kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float32[:,::1])")
+def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-untyped-def]
     """Compress a block of any length.
 
     x, y: (channels, frames); key: (channels, frames), what the detector hears (x itself without an outside key).
-    ring: (channels, size), the lookahead's memory, size a power of two above the lookahead.
+    ring: (channels, size), the lookahead's memory, size a power of two of at least the lookahead and CHUNK_FRAMES.
     trace: (2, at least one column for every tick the block touches): largest reduction in dB, and loudest level at
-    the detector in dB.
+    the detector in dB. work: (WORK_ROWS, CHUNK_FRAMES), scratch.
     """
     channels, frames = x.shape
     now = state[:GLIDING]
     if state[PRIMED] == 0.0:
         now[:] = settings[:GLIDING]
-        state[GAIN_FROM] = 10.0 ** (now[MAKEUP] / 20.0)
+        state[GAIN] = 10.0 ** (now[MAKEUP] / 20.0)
+        state[GAIN_FROM] = state[GAIN]
         state[MIX_FROM] = now[MIX]
         state[PRIMED] = 1.0
-    power = np.empty(TICK_FRAMES, np.float32)
-    mantissa = np.empty(TICK_FRAMES, np.float32)
-    factor = np.empty(TICK_FRAMES, np.float32)
-    power_bits = power.view(np.int32)
-    mantissa_bits = mantissa.view(np.int32)
-    factor_bits = factor.view(np.int32)
-    shift = np.empty(TICK_FRAMES, np.int32)
-    late = np.empty((2, TICK_FRAMES), np.float32)
-    levels = np.empty((2, TICK_FRAMES), np.float32)
-    reduction = np.empty((2, TICK_FRAMES), np.float32)
-    reduction_bits = reduction.view(np.int32)
+    bits_of_work = work.view(np.int32)
+    power, power_bits = work[0], bits_of_work[0]
+    mantissa, mantissa_bits = work[1], bits_of_work[1]
+    factor, factor_bits = work[2], bits_of_work[2]
+    shift = bits_of_work[3]
+    late = work[4:6]
+    levels = work[6:8]
+    reduction = work[8:10]
+    reduction_bits = bits_of_work[8:10]
     first = state[HEADER : HEADER + FOLLOWERS]
     second = state[HEADER + FOLLOWERS : HEADER + 2 * FOLLOWERS]
     lookahead = int(settings[LOOKAHEAD])
@@ -164,13 +168,20 @@ def compress(x, key, y, settings, state, ring, trace):  # type: ignore[no-untype
     column = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
+        settled = True
+        for i in range(GLIDING):
+            settled = settled and now[i] == settings[i]
         if phase == 0:
-            state[GAIN_FROM] = 10.0 ** (now[MAKEUP] / 20.0)
+            state[GAIN_FROM] = state[GAIN]
             state[MIX_FROM] = now[MIX]
-            for i in range(GLIDING):
-                gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
-        count = min(TICK_FRAMES - phase, frames - start)
+            if not settled:
+                for i in range(GLIDING):
+                    gap = settings[i] - now[i]
+                    now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+                state[GAIN] = 10.0 ** (now[MAKEUP] / 20.0)
+        steady = state[GAIN] == state[GAIN_FROM] and now[MIX] == state[MIX_FROM]
+        # Up to a tick's end in either case, so that no tick is split over two columns of the trace.
+        count = min((CHUNK_FRAMES if settled and steady else TICK_FRAMES) - phase, frames - start)
         base = int(state[RING_AT])
         for c in range(channels):
             through_ring(x[c], start, ring[c], base, lookahead, late[c], count)
@@ -266,23 +277,27 @@ def compress(x, key, y, settings, state, ring, trace):  # type: ignore[no-untype
             for i in range(FOLLOWERS):
                 if i != MEAN_SQUARE and i != FAST_ENVELOPE and i != SLOW_ENVELOPE:
                     second[i] = first[i]
-        # Reductions are never negative, so their bits sort like integers: a maximum that vectorises.
-        largest = np.int32(0)
-        loudest = levels[0, 0]
-        for d in range(detectors):
-            bits = reduction_bits[d]
-            for i in range(count):
-                largest = max(largest, bits[i])
-            level = levels[0 if linked else d]
-            for i in range(0, count, 4):
-                loudest = max(loudest, level[i])
-        makeup_to = 10.0 ** (now[MAKEUP] / 20.0)
+        at = 0
+        while at < count:
+            run = min(TICK_FRAMES - (phase + at) % TICK_FRAMES, count - at)
+            # Reductions are never negative, so their bits sort like integers: a maximum that vectorises.
+            largest = np.int32(0)
+            loudest = levels[0, at]
+            for d in range(detectors):
+                bits = reduction_bits[d, at : at + run]
+                for i in range(run):
+                    largest = max(largest, bits[i])
+                level = levels[0 if linked else d, at : at + run]
+                for i in range(0, run, 4):
+                    loudest = max(loudest, level[i])
+            mantissa_bits[0] = largest
+            trace[0, column] = mantissa[0]
+            trace[1, column] = loudest
+            column += 1
+            at += run
+        makeup_to = state[GAIN]
         makeup_from = state[GAIN_FROM]
         mix_from = state[MIX_FROM]
-        steady = makeup_to == makeup_from and now[MIX] == mix_from
-        mantissa_bits[0] = largest
-        trace[0, column] = mantissa[0]
-        trace[1, column] = loudest
         for c in range(channels):
             out = y[c, start : start + count]
             delayed = late[c]
@@ -302,7 +317,6 @@ def compress(x, key, y, settings, state, ring, trace):  # type: ignore[no-untype
                     makeup64 = makeup_from + (makeup_to - makeup_from) * along
                     wet64 = mix_from + (now[MIX] - mix_from) * along
                     out[i] = np.float32(delayed[i] * (1.0 + wet64 * (factor[i] * makeup64 - 1.0)))
-        column += 1
         start += count
         state[POSITION] += count
         state[RING_AT] = np.float64((base + count) & (ring.shape[1] - 1))

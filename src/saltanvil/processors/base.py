@@ -58,7 +58,7 @@ def choice(default: Any, label: str, group: str, help: str, *, when: dict[str, l
     return Field(default, description=help, json_schema_extra=extra)  # type: ignore[arg-type]
 
 
-@dataclass
+@dataclass(slots=True)
 class Telemetry:
     """What a step did in its last block, one value a tick.
 

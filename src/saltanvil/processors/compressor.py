@@ -132,9 +132,11 @@ class Compressor(Processor):
     pictures = ("bite", "curve")
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        size = 1 << int(ms_to_frames(MAX_LOOKAHEAD_MS, context.rate)).bit_length()
+        size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
         self._ring = np.zeros((channels, size), np.float32)
         self._state = np.zeros(dsp.STATE)
+        self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        self._phase = 0
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
@@ -172,19 +174,12 @@ class Compressor(Processor):
 
     def process(self, x: Audio, key: Audio | None = None) -> Audio:
         y = np.empty_like(x)
-        trace = np.empty((2, x.shape[1] // TICK_FRAMES + 2), np.float32)
-        at = int(self._state[dsp.POSITION]) % TICK_FRAMES
-        ticks = -(-(at + x.shape[1]) // TICK_FRAMES)
-        dsp.compress(
-            x,
-            x if key is None else key,
-            y,
-            self._target if key is None else self._keyed,
-            self._state,
-            self._ring,
-            trace,
-        )
-        self.telemetry = Telemetry(trace[0, :ticks], trace[1, :ticks])
+        frames = x.shape[1]
+        trace = np.empty((2, -(-(self._phase + frames) // TICK_FRAMES)), np.float32)
+        self._phase = (self._phase + frames) % TICK_FRAMES
+        target = self._target if key is None else self._keyed
+        dsp.compress(x, x if key is None else key, y, target, self._state, self._ring, trace, self._work)
+        self.telemetry = Telemetry(trace[0], trace[1])
         return y
 
     @staticmethod

@@ -24,13 +24,7 @@ export class Audition {
       else if (message.type === 'closed') listener.closed(message.reason);
       else if (message.type === 'message') listener.message(message.message);
       else
-        listener.heard(
-          message.header,
-          message.position_s,
-          message.frames,
-          message.underruns,
-          message.checksum,
-        );
+        listener.heard(message.header, message.position_s, message.frames, message.underruns, message.energy);
     };
     this.ready = this.start(channel.port1);
     const scheme = location.protocol === 'https:' ? 'wss' : 'ws';

@@ -44,7 +44,7 @@ export type FromWorker =
       position_s: number;
       frames: number;
       underruns: number;
-      checksum: number;
+      energy: number;
     };
 
 export type ServerMessage =

@@ -4,7 +4,9 @@ import type { BlockHeader, FromWorker, Heard, ServerMessage, ToWorker, ToWorklet
 let socket: WebSocket | null = null;
 let port: MessagePort | null = null;
 let headers: BlockHeader[] = [];
-let checksums = new Map<number, number>();
+let energies = new Map<number, number>();
+/** Sum of squares of all blocks of this epoch that were heard to their end. */
+let heardEnergy = 0;
 let reported = { epoch: -1, underruns: 0 };
 let rate = 48000;
 
@@ -19,13 +21,14 @@ function takeBlock(data: ArrayBuffer): void {
   const right = new Float32Array(data.slice(4 + length + 4 * header.frames));
   if (headers.length && headers[0]!.epoch !== header.epoch) {
     headers = [];
-    checksums = new Map();
+    energies = new Map();
+    heardEnergy = 0;
   }
   headers.push(header);
   // The sound itself cannot be looked at from outside a worklet: its energy can.
   let energy = 0;
   for (let i = 0; i < left.length; i += 1) energy += left[i]! * left[i]! + right[i]! * right[i]!;
-  checksums.set(header.sequence, energy / Math.max(1, 2 * left.length));
+  energies.set(header.sequence, energy);
   const message: ToWorklet = { type: 'block', epoch: header.epoch, sequence: header.sequence, left, right };
   port?.postMessage(message, [left.buffer, right.buffer]);
 }
@@ -36,12 +39,22 @@ function takeReport(heard: Heard): void {
   reported.underruns = heard.underruns;
   if (socket?.readyState === WebSocket.OPEN)
     socket.send(JSON.stringify({ type: 'heard', epoch: heard.epoch, frames: heard.frames, underruns }));
-  while (headers.length && headers[0]!.sequence < heard.sequence) checksums.delete(headers.shift()!.sequence);
+  while (headers.length && headers[0]!.sequence < heard.sequence) {
+    const { sequence } = headers.shift()!;
+    heardEnergy += energies.get(sequence) ?? 0;
+    energies.delete(sequence);
+  }
   const header = headers[0];
   if (!header || header.epoch !== heard.epoch || header.sequence !== heard.sequence) return;
   const position_s = header.position_s + heard.offset / rate;
-  const checksum = checksums.get(header.sequence) ?? 0;
-  tell({ type: 'heard', header, position_s, frames: heard.frames, underruns: heard.underruns, checksum });
+  tell({
+    type: 'heard',
+    header,
+    position_s,
+    frames: heard.frames,
+    underruns: heard.underruns,
+    energy: heardEnergy,
+  });
 }
 
 function connect(url: string): void {
