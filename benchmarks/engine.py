@@ -64,7 +64,7 @@ def ffmpeg_seconds(path: Path, chain: str) -> float:
 def music(channels: int, seconds: float) -> np.ndarray:
     rng = np.random.default_rng(0)
     frames = round(seconds * RATE)
-    swell = 0.05 + np.abs(np.sin(np.arange(frames) / 9000.0)) ** 6
+    swell = 0.05 + np.abs(np.sin(np.arange(frames) / 9000.0)) ** 2
     return (rng.standard_normal((channels, frames)) * 0.25 * swell).astype(np.float32)
 
 

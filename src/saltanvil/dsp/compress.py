@@ -134,7 +134,9 @@ def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-unt
         at = (at + run) & (size - 1)
 
 
-@kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float32[:,::1])")
+@kernel(
+    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float32[:,::1])"
+)
 def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-untyped-def]
     """Compress a block of any length.
 

@@ -1,5 +1,6 @@
 """What the routes share: the stores, the cache, the jobs and the open auditions."""
 
+import os
 import shutil
 import threading
 from concurrent.futures import ThreadPoolExecutor
@@ -10,6 +11,7 @@ from fastapi import Depends, Request
 from fastapi import Path as PathParameter
 
 from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.memory import keep_freed_memory
 from saltanvil.engine.plan import Scope
 from saltanvil.session.edits import Edit
 from saltanvil.store.database import Database
@@ -18,11 +20,20 @@ from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.web.audition import Audition
 from saltanvil.web.jobs import JobRunner
 
+STUDY_NICENESS = 10
+
+
+def give_way() -> None:
+    """Lower the calling thread's priority (Linux keeps one for each thread): a study never delays the player."""
+    if hasattr(os, "setpriority"):
+        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), STUDY_NICENESS)
+
 
 class Services:
     """Made once for each server."""
 
     def __init__(self, folder: Path) -> None:
+        keep_freed_memory()
         self.folder = folder
         self.database = Database(folder / "saltanvil.db")
         self.sessions = SessionStore(self.database)
@@ -30,7 +41,8 @@ class Services:
         self.media.clear_unfinished()
         self.cache = StretchCache()
         self.jobs = JobRunner()
-        self.pool = ThreadPoolExecutor(2, thread_name_prefix="study")
+        self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=give_way)
+        self.studies = ThreadPoolExecutor(2, thread_name_prefix="study", initializer=give_way)
         self._auditions: dict[str, Audition] = {}
         self._asked: dict[tuple[str, str], int] = {}
         self._lock = threading.Lock()
@@ -45,6 +57,7 @@ class Services:
             audition.player.close()
         self.jobs.close()
         self.pool.shutdown(wait=False)
+        self.studies.shutdown(wait=False, cancel_futures=True)
 
     # ---- auditions -------------------------------------------------------------------------------------------------
 

@@ -1,5 +1,7 @@
 """Routes that ask: what did this scope do, and what does the strip look like."""
 
+import asyncio
+
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
@@ -8,7 +10,7 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.pictures import Bite, Curve, Response, bite_of, columns_of, curve_of, response_of, rounded
-from saltanvil.web.services import Number, Served
+from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
 
@@ -60,8 +62,12 @@ class OverviewAnswer(BaseModel):
 
 
 @router.post("/scope")
-def study_scope(services: Served, session_id: Number, asked: ScopeQuestion) -> ScopeAnswer | None:
+async def study_scope(services: Served, session_id: Number, asked: ScopeQuestion) -> ScopeAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
+    return await asyncio.get_running_loop().run_in_executor(services.studies, scope_answer, services, session_id, asked)
+
+
+def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> ScopeAnswer | None:
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz
     media = services.media.at_rate(rate)
@@ -102,8 +108,12 @@ def study_scope(services: Served, session_id: Number, asked: ScopeQuestion) -> S
 
 
 @router.post("/overview")
-def study_overview(services: Served, session_id: Number, asked: OverviewQuestion) -> OverviewAnswer | None:
+async def study_overview(services: Served, session_id: Number, asked: OverviewQuestion) -> OverviewAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
+    return await asyncio.get_running_loop().run_in_executor(services.studies, overview_answer, services, session_id, asked)
+
+
+def overview_answer(services: Services, session_id: int, asked: OverviewQuestion) -> OverviewAnswer | None:
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz
     media = services.media.at_rate(rate)

@@ -72,16 +72,6 @@
     context.lineWidth = 2;
     line(context, px, out);
     context.lineWidth = 1;
-    if (live > -60) {
-      context.fillStyle = colours.plate;
-      context.strokeStyle = colours.ink;
-      context.lineWidth = 1.5;
-      context.beginPath();
-      context.arc(pixel(live, xs), pixel(outputAt(live), ys), 4.5, 0, 7);
-      context.fill();
-      context.stroke();
-      context.lineWidth = 1;
-    }
     context.restore();
     const threshold = Number(settings['threshold_db'] ?? 0);
     const tallest = Math.max(0.02, ...curve.histogram);
@@ -102,7 +92,7 @@
   }
 
   $effect(() => {
-    void [curve, settings, live, xs, ys];
+    void [curve, settings, xs, ys];
     paint();
   });
   $effect(() => {
@@ -146,6 +136,15 @@
     onpointerup={() => (held = null)}
   ></canvas>
   <span class="title">Out against in, dB</span>
+  {#if live > xs.low && curve}
+    <i
+      class="live"
+      style:transform="translate({pixel(Math.min(live, xs.high), xs)}px, {pixel(
+        Math.max(outputAt(live), ys.low),
+        ys,
+      )}px)"
+    ></i>
+  {/if}
 </figure>
 
 <style>
@@ -162,6 +161,17 @@
     height: 100%;
     cursor: move;
     touch-action: none;
+  }
+  .live {
+    position: absolute;
+    left: -5px;
+    top: -5px;
+    width: 10px;
+    height: 10px;
+    border: 1.5px solid var(--ink);
+    background: var(--plate);
+    border-radius: 50%;
+    pointer-events: none;
   }
   .title {
     position: absolute;

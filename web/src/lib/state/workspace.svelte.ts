@@ -29,14 +29,8 @@ export interface Notice {
   action?: { label: string; run: () => void };
 }
 
-/** GR of the chosen step over the last seconds, stamped with session time, as it was heard. */
-export interface TracePoint {
-  position_s: number;
-  reduction_db: number;
-}
-
-const TICK_FRAMES = 64;
-const TRACE_POINTS = 4000;
+/** Meters and playheads move this often; more costs a slow machine the core its sound needs. */
+const SHOW_EVERY_MS = 30;
 const JOB_POLL_MS = 250;
 
 const remember = (name: string, value: unknown) =>
@@ -73,7 +67,6 @@ export class Workspace {
   notices = $state<Notice[]>([]);
   jobs = $state.raw<JobView[]>([]);
   uploads = $state<{ id: number; name: string; share: number; cancel: () => void }[]>([]);
-  trace: TracePoint[] = [];
 
   private audition: Audition | null = null;
   private pending = new Map<string, { edit: Edit; gesture: string | null }>();
@@ -82,6 +75,7 @@ export class Workspace {
   private columns = 800;
   private zoom: [number, number] = [0, 1];
   private polling = 0;
+  private shownAt = 0;
   private shownJobs = new Set<number>();
 
   // ---- what is open ----------------------------------------------------------------------------------------------
@@ -141,8 +135,9 @@ export class Workspace {
         else if (message.type === 'ended') this.playing = false;
       },
       heard: (header, position_s, frames, underruns, energy) => {
-        if (!this.playing) return;
-        if (header !== this.header) this.addTrace(header);
+        const now = performance.now();
+        if (!this.playing || now - this.shownAt < SHOW_EVERY_MS) return;
+        this.shownAt = now;
         this.header = header;
         this.position_s = position_s;
         this.heardFrames = frames;
@@ -162,7 +157,6 @@ export class Workspace {
     this.study = null;
     this.overview = null;
     this.version = null;
-    this.trace = [];
   }
 
   private take(version: Version): void {
@@ -265,7 +259,6 @@ export class Workspace {
     const moved = stripId !== this.stripId;
     this.stripId = stripId;
     this.stepId = stepId === undefined ? (strip.path.steps.at(-1)?.id ?? null) : stepId;
-    this.trace = [];
     if (moved) this.overview = null;
     this.study = null;
     this.keepView();
@@ -291,7 +284,6 @@ export class Workspace {
     this.playing = true;
     this.header = null;
     this.position_s = position_s;
-    this.trace = [];
     this.audition.send({ type: 'play', position_s });
     await this.audition.wake();
   }
@@ -347,14 +339,6 @@ export class Workspace {
 
   private tellScope(): void {
     this.audition?.send({ type: 'scope', strip_id: this.stripId, step_id: this.step?.id ?? null });
-  }
-
-  private addTrace(header: BlockHeader): void {
-    const rate = this.session?.rate_hz ?? 48000;
-    header.reduction_db.forEach((reduction_db, i) =>
-      this.trace.push({ position_s: header.position_s + (i * TICK_FRAMES) / rate, reduction_db }),
-    );
-    if (this.trace.length > TRACE_POINTS) this.trace.splice(0, this.trace.length - TRACE_POINTS);
   }
 
   // ---- measuring ---------------------------------------------------------------------------------------------------

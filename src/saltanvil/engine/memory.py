@@ -1,0 +1,21 @@
+"""Keeping freed memory in the process.
+
+Blocks come and go by the thousand. Above 128 KiB the C library asks the kernel for each and gives it back, and every
+page is faulted in anew: measured here, a render of 24 tracks ran at half its speed. Where there is no `mallopt`
+(outside glibc) nothing is changed.
+"""
+
+import ctypes
+import functools
+
+M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD = -1, -2, -3
+
+
+@functools.cache
+def keep_freed_memory() -> None:
+    """Raise glibc's thresholds, once for the process."""
+    library = ctypes.CDLL(None)
+    if hasattr(library, "mallopt"):
+        library.mallopt(M_MMAP_THRESHOLD, 32 << 20)
+        library.mallopt(M_TRIM_THRESHOLD, 1 << 30)
+        library.mallopt(M_TOP_PAD, 64 << 20)
