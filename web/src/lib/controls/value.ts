@@ -33,7 +33,10 @@ export function tidy(value: number, unit: string): number {
 /** `-18.0 dB`, `4 : 1`, `1.25 kHz`, `100 %`. */
 export function format(value: number, unit: string, offAt: number | null = null): string {
   if (offAt !== null && value === offAt) return 'off';
-  if (unit === 'dB') return `${value > 0 ? '+' : ''}${value.toFixed(1)} dB`;
+  if (unit === 'dB') {
+    const shown = value.toFixed(1);
+    return Number(shown) === 0 ? '0.0 dB' : `${value > 0 ? '+' : ''}${shown} dB`;
+  }
   if (unit === '%') return `${Math.round(value * 100)} %`;
   if (unit === ':1') return `${Number(value.toPrecision(3))} : 1`;
   if (unit === 'Hz')

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** What the scope did to the passage: before, after, change; gain reduction; hints with their measure. */
   import type { Figures } from '../api/client';
+  import { format } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
 
   let dismissed = $state<string[]>([]);
@@ -80,7 +81,7 @@
     <dl class="matched">
       <dt title="Gain that brings before to the loudness of after, for listening only">matched by</dt>
       <dd class="figure" data-figure="matched_db">
-        {ledger.matched_db > 0 ? '+' : ''}{ledger.matched_db.toFixed(1)} dB
+        {format(ledger.matched_db, 'dB')}
       </dd>
     </dl>
     {#each hints as hint (hint.name)}
@@ -127,6 +128,9 @@
     font-weight: 400;
     border-bottom: 1px solid var(--line);
     white-space: nowrap;
+  }
+  td {
+    padding-left: 6px;
   }
   th:first-child {
     text-align: left;

@@ -72,7 +72,7 @@
     if (reduction_db.length) {
       context.strokeStyle = context.fillStyle = colours.line;
       const down = reduction_db.map((v) => pixel(-v, reductions));
-      const ticks = decibelTicks(-most, 0, 3);
+      const ticks = decibelTicks(-most, 0, Math.max(1, Math.abs(reductions.to - reductions.from) / 16));
       for (const tick of ticks) {
         const y = pixel(tick, reductions);
         context.strokeStyle = colours.line;
@@ -190,6 +190,7 @@
     margin: 0;
     height: 100%;
     min-width: 0;
+    container-type: inline-size;
   }
   canvas {
     position: absolute;
@@ -280,5 +281,10 @@
     background: var(--ink);
     color: var(--plate);
     clip-path: polygon(0 0, calc(100% - 8px) 0, 100% 50%, calc(100% - 8px) 100%, 0 100%);
+  }
+  @container (width < 360px) {
+    .legend {
+      display: none;
+    }
   }
 </style>

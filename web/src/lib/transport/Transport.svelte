@@ -1,6 +1,7 @@
 <script lang="ts">
   /** Play and listen: what is pressed most, along the bottom edge. */
   import Segments from '../controls/Segments.svelte';
+  import { format } from '../controls/value';
   import { barsAndBeats, clock } from '../draw/scale';
   import { workspace } from '../state/workspace.svelte';
 
@@ -63,9 +64,7 @@
     onclick={() => workspace.setMatched(!workspace.matched)}
   >
     <i class:on={workspace.matched}></i>Matched
-    <span class="figure"
-      >{workspace.matched ? `${matched > 0 ? '+' : ''}${matched.toFixed(1)} dB` : 'off'}</span
-    >
+    <span class="figure">{workspace.matched ? format(matched, 'dB') : 'off'}</span>
   </button>
   <Segments
     label="Ear"
@@ -194,6 +193,11 @@
   .loud {
     font-size: 11px;
     line-height: 14px;
+  }
+  @media (max-width: 1099px) {
+    .clock {
+      display: none;
+    }
   }
   .lead {
     grid-column: 1 / -1;
