@@ -168,6 +168,8 @@ def test_sessions_edits_and_undo(client, session):
     refused = client.post(f"{url}/edits", json={"edit": {"op": "set_step", "step_id": "c", "settings": {"ratio": 99}}})
     assert refused.status_code == 409 and "ratio" in refused.json()["detail"]
     assert client.post(f"{url}/undo", json={}).json()["session"]["strips"][0]["path"]["steps"] == []
+    ghost = {"op": "add_strip", "strip": {"name": "Ghost", "kind": "track", "media_id": 77}}
+    assert "77" in client.post(f"{url}/edits", json={"edit": {"op": "batch", "edits": [ghost]}}).json()["detail"]
     assert client.post(f"{url}/undo", json={}).status_code == 409
     twin = client.post(f"{url}/duplicate").json()
     assert twin["session"]["name"] == "Import copy"
@@ -239,7 +241,7 @@ def test_no_request_of_the_schema_breaks_the_server(tmp_path):
     with TestClient(app, base_url=BASE, raise_server_exceptions=False) as served:
         for operation in schemathesis.openapi.from_dict(app.openapi()).get_all_operations():
 
-            @settings(max_examples=8, deadline=None, database=None, suppress_health_check=list(HealthCheck))
+            @settings(max_examples=12, deadline=None, database=None, derandomize=True, suppress_health_check=list(HealthCheck))
             @given(case=operation.ok().as_strategy())
             def ask(case):
                 sent = case.as_transport_kwargs(base_url=BASE)

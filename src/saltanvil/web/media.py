@@ -46,7 +46,7 @@ async def import_media(
 
 
 @router.get("/media/{media_id}/waveform", response_class=Response)
-def waveform(services: Served, media_id: Number, bin_frames: int = 4096) -> Response:
+def waveform(services: Served, media_id: Number, bin_frames: Annotated[int, Query(ge=1, le=1 << 24)] = 4096) -> Response:
     """float32, little endian: the lowest values of all bins, then the highest, then the mean squares."""
     return Response(services.media.pyramid(media_id, bin_frames).astype("<f4").tobytes(), media_type="application/octet-stream")
 

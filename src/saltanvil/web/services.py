@@ -3,6 +3,7 @@
 import os
 import shutil
 import threading
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Annotated
@@ -13,7 +14,7 @@ from fastapi import Path as PathParameter
 from saltanvil.engine.cache import StretchCache
 from saltanvil.engine.memory import keep_freed_memory
 from saltanvil.engine.plan import Scope
-from saltanvil.session.edits import Edit
+from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore, Version
@@ -21,6 +22,15 @@ from saltanvil.web.audition import Audition
 from saltanvil.web.jobs import JobRunner
 
 STUDY_NICENESS = 10
+
+
+def media_named(edit: Edit) -> Iterator[int]:
+    """The media that an edit brings into a session."""
+    if isinstance(edit, AddStrip) and edit.strip.media_id is not None:
+        yield edit.strip.media_id
+    elif isinstance(edit, Batch):
+        for part in edit.edits:
+            yield from media_named(part)
 
 
 def give_way() -> None:
@@ -71,6 +81,13 @@ class Services:
                 del self._auditions[audition.tab]
 
     def edit(self, session_id: int, edit: Edit, gesture: str | None = None, tab: str | None = None) -> Version:
+        """Apply, store and spread an edit. Raises EditRefused, also if it names media that are not there."""
+        rate_hz = self.sessions.version(session_id).session.rate_hz
+        for media_id in media_named(edit):
+            try:
+                self.media.frames_at(media_id, rate_hz)
+            except LookupError as error:
+                raise EditRefused(str(error.args[0])) from error
         return self.changed(self.sessions.edit(session_id, edit, gesture), tab)
 
     def changed(self, version: Version, tab: str | None) -> Version:

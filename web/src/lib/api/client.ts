@@ -119,7 +119,10 @@ export function upload(
     request.onload = () => {
       const told = request.response as { detail?: string } & JobView;
       if (request.status < 300) resolve(told);
-      else reject(new Refused(request.status, told?.detail ?? request.statusText));
+      else {
+        const why = told?.detail ?? request.statusText;
+        reject(new Refused(request.status, why.includes(file.name) ? why : `${file.name}: ${why}`));
+      }
     };
     request.onerror = () =>
       reject(new Refused(0, `${file.name}: the server did not take it; is it still running?`));
