@@ -83,7 +83,7 @@ class Strip(Part):
     id: Id = Field(default_factory=new_id)
     name: Name
     kind: Literal["track", "bus", "main"]
-    media_id: int | None = Field(default=None, ge=1, le=1 << 53)
+    media_id: int | None = Field(default=None, ge=0, le=1 << 53)
     start_s: float = Field(default=0.0, ge=0.0, le=86400.0)
     trim_db: float = Field(default=0.0, ge=-60.0, le=24.0)
     path: Path = Field(default_factory=Path)
