@@ -160,6 +160,12 @@
     border-bottom: 3px solid var(--after);
     font-weight: 650;
   }
+  @media (max-width: 760px) {
+    .tab,
+    header > .soft {
+      display: none;
+    }
+  }
   .space {
     flex: 1;
   }

@@ -129,7 +129,8 @@
     border-bottom: 1px solid var(--line);
     white-space: nowrap;
   }
-  td {
+  td,
+  thead th {
     padding-left: 6px;
   }
   th:first-child {

@@ -113,7 +113,7 @@
     display: flex;
     align-items: center;
     gap: 10px;
-    min-width: 0;
+    flex: none;
   }
   .play,
   .loop {
