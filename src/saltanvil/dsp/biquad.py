@@ -49,6 +49,16 @@ def cookbook(kind: str, frequency_hz: float, q: float, gain_db: float, rate: flo
     return b[0] / d[0], b[1] / d[0], b[2] / d[0], d[1] / d[0], d[2] / d[0]
 
 
+def butterworth(kind: str, frequency_hz: float, slope_db: int, rate: float) -> list[Coefficients]:
+    """A Butterworth high-pass or low-pass of 12, 24 or 48 dB per octave, as cookbook sections.
+
+    The order is slope/6; pole k has Q = 1 / (2 cos((2k + 1) pi / 2n)) (Butterworth's polynomial).
+    """
+    order = slope_db // 6
+    qs = [0.5 / math.cos((2 * k + 1) * math.pi / (2 * order)) for k in range(order // 2)]
+    return [cookbook(kind, frequency_hz, q, 0.0, rate) for q in qs]
+
+
 def response_db(sections: NDArray[np.float64], frequencies_hz: NDArray[np.float64], rate: float) -> NDArray[np.float64]:
     """Magnitude of a cascade `(sections, 5)` at the frequencies, in dB."""
     z = np.exp(-2j * np.pi * frequencies_hz / rate)

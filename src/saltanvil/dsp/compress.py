@@ -4,6 +4,9 @@
             |                                                  ^
     key ----+--> |x| or mean square --> dB --> link --> curve --> attack / hold / release --> 2^
 
+The curve is a sum of bends, each the soft knee of GMR eq. 4 at a place, with a slope of its own: one bend makes a
+compressor, one at each point makes a curve drawn freely.
+
 Source: Giannoulis, Massberg and Reiss, "Digital Dynamic Range Compressor Design", J. Audio Eng. Soc. 60(6), 2012
 (GMR below): log-domain detector, soft knee (eq. 4), smooth branching (eq. 17) in the log domain.
 """
@@ -15,16 +18,20 @@ from saltanvil.dsp.logs import ONE, TINY, exp2_block, log2_block
 
 # Target settings, one float64 each. Those before GLIDING glide from tick to tick; the rest take effect at once.
 (
-    THRESHOLD, SLOPE, KNEE, RANGE, MAKEUP, MIX, LINK, RETURN, GLIDING,
-    ATTACK, RELEASE, HOLD, RMS, AUTO, LOOKAHEAD, FEEDBACK, GLIDE, ONSET_FAST, ONSET_SLOW, SLOW_ATTACK, SLOW_RELEASE,
-    SETTINGS,
+    BASE, RANGE, BOOST, MAKEUP, MIX, LINK, RETURN, GLIDING,
+    ATTACK, RELEASE, HOLD, RMS, AUTO, FOLLOW, LOOKAHEAD, FEEDBACK, GLIDE, ONSET_FAST, ONSET_SLOW, SLOW_ATTACK,
+    SLOW_RELEASE, SETTINGS,
 ) = range(22)  # fmt: skip
+# A bend of the curve: level in dB, decibels of reduction more for each decibel above it, width of its knee in dB.
+AT, SLOPE, KNEE, BEND = range(4)
+#: A level that is followed (and not its reduction) is never below this, so that it does not climb out of silence.
+QUIETEST_DB = np.float32(-120.0)
 # State: the gliding settings, the output factors they glided from, then per channel a row of followers.
 POSITION, RING_AT, PRIMED, GAIN_FROM, MIX_FROM, GAIN, HEADER = 16, 17, 18, 19, 20, 21, 24
 #: While nothing glides, several ticks are worked through at once: longer runs vectorise better.
 CHUNK_FRAMES = 256
 WORK_ROWS = 10
-(MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, FOLLOWERS) = range(8)
+(MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, PEAK_DB, LEVEL_DB, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
 
 DB_PER_OCTAVE_OF_POWER = np.float32(10.0 * np.log10(2.0))
@@ -98,6 +105,22 @@ def smooth_block(reduction, follower, settings, count):  # type: ignore[no-untyp
 
 
 @inline
+def follow_block(level, follower, settings, count):  # type: ignore[no-untyped-def]
+    """Attack and release on the level itself, decoupled (GMR eq. 16), in place: for curves that bend both ways."""
+    peak = follower[PEAK_DB]
+    smooth = follower[LEVEL_DB]
+    attack = settings[ATTACK]
+    release = settings[RELEASE]
+    for i in range(count):
+        heard = np.float64(max(level[i], QUIETEST_DB))
+        peak = max(heard, heard + (peak - heard) * release)
+        smooth = peak + (smooth - peak) * attack
+        level[i] = np.float32(smooth)
+    follower[PEAK_DB] = peak
+    follower[LEVEL_DB] = smooth
+
+
+@inline
 def returned(magnitude, reduction, follower, settings, most_db):  # type: ignore[no-untyped-def]
     """The reduction with attacks given back: while a quick envelope stands above a slow one, up to `most_db` less."""
     fast = max(magnitude, follower[FAST_ENVELOPE] * settings[ONSET_FAST])
@@ -135,20 +158,26 @@ def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-unt
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float32[:,::1])"
+    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[:,::1],float64[:,::1],float64[::1],"
+    "float32[:,::1],float32[:,::1],float32[:,::1])"
 )
-def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-untyped-def]
+def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # type: ignore[no-untyped-def]
     """Compress a block of any length.
 
     x, y: (channels, frames); key: (channels, frames), what the detector hears (x itself without an outside key).
+    curve, bends: (bends, BEND), wanted and current; feedback knows the first only.
     ring: (channels, size), the lookahead's memory, size a power of two of at least the lookahead and CHUNK_FRAMES.
     trace: (2, at least one column for every tick the block touches): largest reduction in dB, and loudest level at
-    the detector in dB. work: (WORK_ROWS, CHUNK_FRAMES), scratch.
+    the detector in dB. Where the gain may rise, the larger of rise (negative) and fall is traced. work: (WORK_ROWS, CHUNK_FRAMES), scratch.
     """
     channels, frames = x.shape
     now = state[:GLIDING]
     if state[PRIMED] == 0.0:
         now[:] = settings[:GLIDING]
+        bends[:, :] = curve
+        for d in range(2):
+            state[HEADER + d * FOLLOWERS + PEAK_DB] = QUIETEST_DB
+            state[HEADER + d * FOLLOWERS + LEVEL_DB] = QUIETEST_DB
         state[GAIN] = 10.0 ** (now[MAKEUP] / 20.0)
         state[GAIN_FROM] = state[GAIN]
         state[MIX_FROM] = now[MIX]
@@ -173,6 +202,9 @@ def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-
         settled = True
         for i in range(GLIDING):
             settled = settled and now[i] == settings[i]
+        for b in range(curve.shape[0]):
+            for i in range(BEND):
+                settled = settled and bends[b, i] == curve[b, i]
         if phase == 0:
             state[GAIN_FROM] = state[GAIN]
             state[MIX_FROM] = now[MIX]
@@ -180,6 +212,10 @@ def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-
                 for i in range(GLIDING):
                     gap = settings[i] - now[i]
                     now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+                for b in range(curve.shape[0]):
+                    for i in range(BEND):
+                        gap = curve[b, i] - bends[b, i]
+                        bends[b, i] = curve[b, i] if abs(gap) < 1e-4 else bends[b, i] + gap * settings[GLIDE]
                 state[GAIN] = 10.0 ** (now[MAKEUP] / 20.0)
         steady = state[GAIN] == state[GAIN_FROM] and now[MIX] == state[MIX_FROM]
         # Up to a tick's end in either case, so that no tick is split over two columns of the trace.
@@ -221,24 +257,41 @@ def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-
                     both = max(levels[0, i], levels[1, i])
                     levels[0, i] += link * (both - levels[0, i])
                     levels[1, i] += link * (both - levels[1, i])
-            threshold = np.float32(now[THRESHOLD])
-            half_knee = np.float32(0.5 * now[KNEE])
-            slope = np.float32(now[SLOPE])
-            bend = np.float32(now[SLOPE] / (2.0 * now[KNEE])) if now[KNEE] > 0.0 else np.float32(0.0)
+            if settings[FOLLOW] != 0.0:
+                follow_block(levels[0], first, settings, count)
+                if detectors == 2:
+                    follow_block(levels[1], second, settings, count)
+            base_db = np.float32(now[BASE])
             most = np.float32(now[RANGE])
+            least = np.float32(-now[BOOST])
             zero = np.float32(0.0)
             for d in range(detectors):
-                # GMR eq. 4 without a branch: inside the knee a parabola, above it a line.
                 level = levels[d]
                 target = reduction[d]
+                for b in range(bends.shape[0]):
+                    # GMR eq. 4 without a branch: inside the knee a parabola, above it a line.
+                    at_db = np.float32(bends[b, AT])
+                    half_knee = np.float32(0.5 * bends[b, KNEE])
+                    slope = np.float32(bends[b, SLOPE])
+                    bend = np.float32(bends[b, SLOPE] / (2.0 * bends[b, KNEE])) if bends[b, KNEE] > 0.0 else zero
+                    if b == 0:
+                        for i in range(count):
+                            over = level[i] - at_db
+                            into = min(max(over + half_knee, zero), half_knee + half_knee)
+                            beyond = max(over - half_knee, zero)
+                            target[i] = base_db + (bend * into * into + slope * beyond)
+                    else:
+                        for i in range(count):
+                            over = level[i] - at_db
+                            into = min(max(over + half_knee, zero), half_knee + half_knee)
+                            beyond = max(over - half_knee, zero)
+                            target[i] += bend * into * into + slope * beyond
                 for i in range(count):
-                    over = level[i] - threshold
-                    into = min(max(over + half_knee, zero), half_knee + half_knee)
-                    beyond = max(over - half_knee, zero)
-                    target[i] = min(bend * into * into + slope * beyond, most)
-            smooth_block(reduction[0], first, settings, count)
-            if detectors == 2:
-                smooth_block(reduction[1], second, settings, count)
+                    target[i] = max(min(target[i], most), least)
+            if settings[FOLLOW] == 0.0:
+                smooth_block(reduction[0], first, settings, count)
+                if detectors == 2:
+                    smooth_block(reduction[1], second, settings, count)
         else:
             for i in range(count):
                 for d in range(channels):
@@ -255,7 +308,7 @@ def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-
                 for d in range(channels):
                     follower = first if d == 0 else second
                     seen = np.float64(levels[d, i])
-                    wanted, quickening = feedback_reduction(seen, now[THRESHOLD], now[SLOPE], now[KNEE], now[RANGE])
+                    wanted, quickening = feedback_reduction(seen, bends[0, AT], bends[0, SLOPE], bends[0, KNEE], now[RANGE])
                     applied = smoothed(wanted, follower, settings, quickening)
                     reduction[d, i] = np.float32(applied)
                     follower[FED_BACK] = late[d, i] * 10.0 ** (-applied / 20.0)
@@ -282,13 +335,18 @@ def compress(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-
         at = 0
         while at < count:
             run = min(TICK_FRAMES - (phase + at) % TICK_FRAMES, count - at)
-            # Reductions are never negative, so their bits sort like integers: a maximum that vectorises.
+            # Reductions are not negative, so their bits sort like integers: a maximum that vectorises.
             largest = np.int32(0)
             loudest = levels[0, at]
             for d in range(detectors):
                 bits = reduction_bits[d, at : at + run]
-                for i in range(run):
-                    largest = max(largest, bits[i])
+                if now[BOOST] == 0.0:
+                    for i in range(run):
+                        largest = max(largest, bits[i])
+                else:
+                    for i in range(run):
+                        if bits[i] & np.int32(0x7FFFFFFF) > largest & np.int32(0x7FFFFFFF):
+                            largest = bits[i]
                 level = levels[0 if linked else d, at : at + run]
                 for i in range(0, run, 4):
                     loudest = max(loudest, level[i])

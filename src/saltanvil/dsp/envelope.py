@@ -1,6 +1,7 @@
 """Extremes and mean squares over equal bins: what waveforms are drawn from."""
 
 import numpy as np
+from numpy.typing import NDArray
 
 from saltanvil.dsp.kernel import kernel
 
@@ -34,3 +35,25 @@ def all_finite(x):  # type: ignore[no-untyped-def]
             if not np.isfinite(x[c, i]):
                 return False
     return True
+
+
+#: +80 dBFS: nothing a mixing engineer does is louder, and detectors stay within what float32 squares.
+LOUDEST = 1e4
+_LOUDEST_BITS = np.array(LOUDEST, np.float32).view(np.int32).item()
+
+
+@kernel("boolean(float32[:,::1])")
+def needs_cleaning(x):  # type: ignore[no-untyped-def]
+    """Whether a sample is not a number or beyond LOUDEST."""
+    # Infinities and what is no number have larger bits than any number: an integer maximum finds them all.
+    bits = x.view(np.int32)
+    most = np.int32(0)
+    for c in range(x.shape[0]):
+        for i in range(x.shape[1]):
+            most = max(most, bits[c, i] & np.int32(0x7FFFFFFF))
+    return most > np.int32(_LOUDEST_BITS)
+
+
+def clean(x: NDArray[np.float32]) -> NDArray[np.float32]:
+    """A copy without what is not a number, held to LOUDEST."""
+    return np.ascontiguousarray(np.clip(np.nan_to_num(x, nan=0.0, posinf=LOUDEST, neginf=-LOUDEST), -LOUDEST, LOUDEST))

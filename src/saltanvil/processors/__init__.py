@@ -7,9 +7,12 @@ line and the reference page are derived from its settings model.
 from saltanvil.processors.base import Processor, Settings
 from saltanvil.processors.compressor import Compressor
 from saltanvil.processors.equaliser import Equaliser
+from saltanvil.processors.expander import Expander
+from saltanvil.processors.gate import Gate
+from saltanvil.processors.limiter import Limiter
 from saltanvil.processors.trim import Trim
 
-REGISTRY: dict[str, type[Processor]] = {p.kind: p for p in (Trim, Equaliser, Compressor)}
+REGISTRY: dict[str, type[Processor]] = {p.kind: p for p in (Trim, Equaliser, Compressor, Gate, Expander, Limiter)}
 
 __all__ = ["REGISTRY", "Processor", "Settings", "processor_named"]
 

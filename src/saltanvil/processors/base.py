@@ -3,7 +3,7 @@
 import copy
 import math
 from abc import ABC, abstractmethod
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any, ClassVar, Literal, Self
 
 import numpy as np
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic_core import PydanticUndefined
 
+from saltanvil.dsp.envelope import clean, needs_cleaning
 from saltanvil.dsp.kernel import TICK_FRAMES
 
 Audio = NDArray[np.float32]
@@ -62,12 +63,22 @@ def choice(default: Any, label: str, group: str, help: str, *, when: dict[str, l
 class Telemetry:
     """What a step did in its last block, one value a tick.
 
-    reduction_db: largest reduction, 0 or more; detector_db: loudest level at the detector. Empty where a processor
-    has neither.
+    reduction_db: the largest change of gain, positive where it falls; detector_db: loudest level at the detector.
+    Empty where a processor has neither. rows: what else a processor has to show, by name.
     """
 
     reduction_db: NDArray[np.float32] = field(default_factory=lambda: np.empty(0, np.float32))
     detector_db: NDArray[np.float32] = field(default_factory=lambda: np.empty(0, np.float32))
+    rows: dict[str, NDArray[np.float32]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Start:
+    """A starting point: settings for a task, and what to listen for when they are then moved."""
+
+    name: str
+    listen: str
+    settings: dict[str, Any]
 
 
 @dataclass(frozen=True)
@@ -76,6 +87,17 @@ class Context:
 
     rate: int = 48000
     tempo_bpm: float = 120.0
+
+
+class Stateful:
+    """A part of a processor with arrays as its state."""
+
+    def clone(self) -> Self:
+        twin = copy.copy(self)
+        for name, value in vars(self).items():
+            if isinstance(value, np.ndarray):
+                setattr(twin, name, value.copy())
+        return twin
 
 
 class Processor(ABC):
@@ -88,21 +110,45 @@ class Processor(ABC):
     kind: ClassVar[str]
     label: ClassVar[str]
     settings_model: ClassVar[type[Settings]]
-    pictures: ClassVar[tuple[str, ...]] = ("bite",)
+    #: Pictures of the editor, the first two of them shown at first.
+    pictures: ClassVar[tuple[str, ...]] = ("bite", "spectrum")
+    starts: ClassVar[tuple[Start, ...]] = ()
+    #: Whether a detector listens, so that its key can be heard.
+    listens: ClassVar[bool] = False
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self.channels = channels
         self.context = context
         self.telemetry = Telemetry()
+        #: What the detector heard in the last block, not delayed.
+        self.heard: Audio | None = None
+        self._phase = 0
         self.configure(settings, context)
 
     @abstractmethod
     def configure(self, settings: Settings, context: Context) -> None:
         """Take new settings; state and sound carry on."""
 
-    @abstractmethod
     def process(self, x: Audio, key: Audio | None = None) -> Audio:
-        """Treat a block and return a new array, `latency_of` the settings late. `key` replaces what the detector hears."""
+        """Treat a block and return a new array, `latency_of` the settings late. `key` replaces what the detector hears.
+
+        What is not a number is taken as silence, and what is beyond all sense is held to +80 dBFS.
+        """
+        if needs_cleaning(x):
+            x = clean(x)
+        if key is not None and needs_cleaning(key):
+            key = clean(key)
+        y = self.treat(x, key)
+        self._phase = (self._phase + x.shape[1]) % TICK_FRAMES
+        return y
+
+    @abstractmethod
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        """`process` for finite sound."""
+
+    def trace(self, rows: int, frames: int) -> NDArray[np.float32]:
+        """(rows, ticks that a block of this many frames touches), to be filled by a kernel."""
+        return np.zeros((rows, -(-(self._phase + frames) // TICK_FRAMES)), np.float32)
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
@@ -115,6 +161,8 @@ class Processor(ABC):
         for name, value in vars(self).items():
             if isinstance(value, np.ndarray):
                 setattr(twin, name, value.copy())
+            elif isinstance(value, Stateful):
+                setattr(twin, name, value.clone())
         return twin
 
     @classmethod
@@ -127,24 +175,33 @@ class Processor(ABC):
         """Gain in dB at the frequencies, where the processor is a filter."""
         return None
 
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        """Gain in dB of the filter that the detector listens through; None where there is none."""
+        return None
+
 
 def glide_part(rate: int) -> float:
     """Share of the way a gliding setting covers each tick."""
     return 1.0 - math.exp(-TICK_FRAMES * 1000.0 / (GLIDE_MS * rate))
 
 
+KINDS_OF_SETTING = {"number": "number", "integer": "number", "enum": "choice", "boolean": "switch"}
+
+
 def describe(processor: type[Processor]) -> dict[str, Any]:
     """A processor as plain data: its settings with label, unit, range, scale, default and help, and a JSON schema."""
     schema = processor.settings_model.model_json_schema()
     settings = []
-    for name, info in processor.settings_model.model_fields.items():
+    fields = sorted(processor.settings_model.model_fields.items(), key=lambda field: field[0].startswith("key_"))
+    for name, info in fields:  # the key filter comes last
         found = schema["properties"][name]
         extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
         default = None if info.default is PydanticUndefined else info.default
         settings.append(
             {
                 "name": name,
-                "type": "number" if found["type"] in ("number", "integer") else "choice" if "enum" in found else "switch",
+                "type": extra.get("type") or KINDS_OF_SETTING["enum" if "enum" in found else found["type"]],
                 "minimum": found.get("minimum"),
                 "maximum": found.get("maximum"),
                 "options": found.get("enum", []),
@@ -161,6 +218,8 @@ def describe(processor: type[Processor]) -> dict[str, Any]:
         "label": processor.label,
         "summary": (processor.__doc__ or "").strip().split("\n\n")[0],
         "pictures": list(processor.pictures),
+        "listens": processor.listens,
+        "starts": [asdict(start) for start in processor.starts],
         "settings": settings,
         "schema": schema,
     }

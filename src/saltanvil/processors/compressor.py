@@ -6,9 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import compress as dsp
-from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import NOTE_QUARTERS, ms_to_frames, note_to_ms, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Telemetry, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.key import KeyedSettings, KeyFilter
 
 MAX_LOOKAHEAD_MS = 20.0
 RANGE_OFF_DB = 60.0
@@ -24,7 +24,7 @@ assert set(Note.__args__) == set(NOTE_QUARTERS)  # type: ignore[attr-defined]
 _NOTE = {"release_mode": ["note"]}
 
 
-class CompressorSettings(Settings):
+class CompressorSettings(KeyedSettings):
     detector: Literal["peak", "rms"] = choice(
         "peak", "Detector", "Detector", "Peak follows every wave; RMS follows the mean power, closer to loudness."
     )
@@ -35,7 +35,7 @@ class CompressorSettings(Settings):
     topology: Literal["feed-forward", "feedback"] = choice(
         "feed-forward", "Detector hears", "Detector",
         "Feed-forward hears the input; feedback hears the output, and lets go more gently. "
-        "Feedback makes no use of lookahead, and an outside key makes it feed-forward.",
+        "Feedback makes no use of lookahead; an outside key or a key filter makes it feed-forward.",
     )  # fmt: skip
     stereo_link: float = rule(
         1.0, "Stereo link", "%", 0.0, 1.0, "Detector",
@@ -110,12 +110,46 @@ class CompressorSettings(Settings):
         return -0.5 * float(Compressor.static_change_db(self, np.zeros(1))[0]) if self.makeup == "automatic" else 0.0
 
 
+STARTS = (
+    Start(
+        "snare: tighten, keep the crack",
+        "The first 5 ms of each hit should jump out as before; what rings after it should be shorter and even.",
+        {"threshold_db": -22.0, "ratio": 4.0, "attack_ms": 8.0, "release_ms": 90.0, "knee_db": 3.0},
+    ),
+    Start(
+        "bass: even notes",
+        "Soft and loud notes should stand at one level; if the low end wobbles, the release is too short.",
+        {"threshold_db": -24.0, "ratio": 4.0, "attack_ms": 20.0, "release_mode": "automatic", "detector": "rms", "rms_ms": 30.0},
+    ),
+    Start(
+        "voice: hold it in front",
+        "Every word should be understood at low volume; breaths should not come up with it.",
+        {"threshold_db": -22.0, "ratio": 2.5, "attack_ms": 6.0, "release_mode": "automatic", "detector": "rms", "knee_db": 9.0},
+    ),
+    Start(
+        "drums: parallel weight",
+        "Mix it in until the room and the ghost notes come forward, and stop before the hits get blunt.",
+        {"threshold_db": -34.0, "ratio": 8.0, "attack_ms": 10.0, "release_mode": "note", "release_note": "1/8", "mix": 0.35},
+    ),
+    Start(
+        "bus: glue",
+        "The parts should breathe together; more than 3 dB of gain reduction is no longer glue.",
+        {"threshold_db": -18.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic", "knee_db": 12.0},
+    ),
+    Start(
+        "speech: steady narrator",
+        "Loud and soft sentences should need the same volume; the ends of words must not sink.",
+        {"threshold_db": -26.0, "ratio": 2.0, "attack_ms": 5.0, "release_ms": 200.0, "detector": "rms", "makeup_db": 8.0},
+    ),
+)
+
+
 class Compressor(Processor):
     """Takes level above a threshold down by a ratio.
 
-        in --+--> lookahead ----------------------------------------(x)--> make-up, mix --> out
-             |                                                       ^
-        key--+--> peak or RMS --> link --> curve with knee --> attack, hold, release --> attack return
+        in --+--> lookahead ------------------------------------------------------(x)--> make-up, mix --> out
+             |                                                                     ^
+        key--+--> key filter --> peak or RMS --> link --> curve with knee --> attack, hold, release --> attack return
 
     Gain computer and smoothing by Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012: level detection and
     smooth branching in the log domain. In feedback the loop's slope is divided out of attack and release, so that the
@@ -129,23 +163,27 @@ class Compressor(Processor):
     kind = "compressor"
     label = "Compressor"
     settings_model = CompressorSettings
-    pictures = ("bite", "curve")
+    pictures = ("bite", "curve", "spectrum")
+    listens = True
+    starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        self._key = KeyFilter(channels, context.rate)
         size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
         self._ring = np.zeros((channels, size), np.float32)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
-        self._phase = 0
+        self._curve = np.zeros((1, dsp.BEND))
+        self._bends = np.zeros((1, dsp.BEND))
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
         assert isinstance(settings, CompressorSettings)
         rate = context.rate
         target = np.zeros(dsp.SETTINGS)
-        target[dsp.THRESHOLD] = settings.threshold_db
-        target[dsp.SLOPE] = 1.0 - 1.0 / settings.ratio
-        target[dsp.KNEE] = settings.knee_db if settings.knee_db >= LEAST_KNEE_DB else 0.0
+        knee = settings.knee_db if settings.knee_db >= LEAST_KNEE_DB else 0.0
+        self._curve = np.array([[settings.threshold_db, 1.0 - 1.0 / settings.ratio, knee]])
+        self._key.configure(settings, rate)
         target[dsp.RANGE] = settings.range_db if settings.range_db < RANGE_OFF_DB else 200.0
         target[dsp.MAKEUP] = settings.makeup_db + settings.automatic_makeup_db()
         target[dsp.MIX] = settings.mix
@@ -172,15 +210,19 @@ class Compressor(Processor):
         assert isinstance(settings, CompressorSettings)
         return ms_to_frames(settings.lookahead_ms, rate)
 
-    def process(self, x: Audio, key: Audio | None = None) -> Audio:
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
-        frames = x.shape[1]
-        trace = np.empty((2, -(-(self._phase + frames) // TICK_FRAMES)), np.float32)
-        self._phase = (self._phase + frames) % TICK_FRAMES
-        target = self._target if key is None else self._keyed
-        dsp.compress(x, x if key is None else key, y, target, self._state, self._ring, trace, self._work)
+        trace = self.trace(2, x.shape[1])
+        target = self._target if key is None and not self._key.on else self._keyed
+        self.heard = self._key(x if key is None else key)
+        dsp.compress(x, self.heard, y, target, self._curve, self._bends, self._state, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1])
         return y
+
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        assert isinstance(settings, CompressorSettings)
+        return settings.key_response_db(frequencies_hz, rate)
 
     @staticmethod
     def static_change_db(settings: CompressorSettings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:

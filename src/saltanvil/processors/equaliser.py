@@ -103,7 +103,7 @@ class Equaliser(Processor):
     def configure(self, settings: Settings, context: Context) -> None:
         self._target = sections_of(settings, context.rate)
 
-    def process(self, x: Audio, key: Audio | None = None) -> Audio:
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         biquad.cascade(x, y, self._target, self._now, self._memory, self._state)
         return y

@@ -34,7 +34,7 @@ class Trim(Processor):
         self._gain = db_to_gain(settings.gain_db) * (-1.0 if settings.invert else 1.0)
         self._part = glide_part(context.rate)
 
-    def process(self, x: Audio, key: Audio | None = None) -> Audio:
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         mix.place(x, y, self._gain, self._gain, self._part, self._glide)
         return y

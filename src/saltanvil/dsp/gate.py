@@ -1,0 +1,215 @@
+"""The gate's door and gain: one kernel for gate and expander.
+
+    audio --+--> lookahead delay ------------------------------(x)--> out
+            |                                                   ^
+    key ----+--> x^2 or mean square --> link --> door --> gain --> attack / release
+
+The door opens when the level passes the threshold, and closes when it has been below threshold - hysteresis for the
+hold time. While it is not open the wanted gain is the floor (gate), or ratio - 1 decibels less for each decibel
+below the threshold, down to the floor (expander). Attack and release move the gain itself, linearly: one-pole
+smoothing in the branching form of Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012, eq. 17.
+"""
+
+import numpy as np
+
+from saltanvil.dsp.compress import through_ring
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.logs import TINY, exp2_block, log2_block
+
+# Target settings; those before GLIDING glide from tick to tick. Levels and the floor are in dB.
+(OPENS, CLOSES, FLOOR, SLOPE, LINK, GLIDING, ATTACK, RELEASE, HOLD, RMS, LOOKAHEAD, GLIDE, SETTINGS) = range(13)
+# State: the gliding settings, the powers and the gain they make, then per channel a row of followers.
+POSITION, RING_AT, PRIMED, OPEN_POWER, CLOSE_POWER, FLOOR_GAIN, HEADER = 8, 9, 10, 11, 12, 13, 16
+(MEAN_SQUARE, GAIN, HELD, DOOR, FOLLOWERS) = range(5)
+STATE = HEADER + 2 * FOLLOWERS
+CHUNK_FRAMES = 256
+WORK_ROWS = 9
+
+SHUT, CLOSING, HOLDING, OPEN = range(4)
+DOORS = ("shut", "closing", "held", "open")
+#: A floor of this and less is silence.
+SILENT_FLOOR_DB = -90.0
+#: A gain this near its floor is shut.
+NEAR_FLOOR = 1.05
+LEAST_GAIN = 1e-5
+# Rows of the trace, one column a tick: reduction in dB, level at the detector in dB, door, openings.
+TRACE_ROWS = 4
+
+
+@inline
+def door_block(power, wanted, opening, closing, follower, settings, count):  # type: ignore[no-untyped-def]
+    """Move the door over a stretch and leave the gain in `wanted`, which holds the gain for a door not open.
+
+    Returns how often the door opened.
+    """
+    gain = follower[GAIN]
+    held = follower[HELD]
+    is_open = follower[DOOR] >= HOLDING
+    attack = settings[ATTACK]
+    release = settings[RELEASE]
+    hold = settings[HOLD]
+    plain = settings[SLOPE] == 0.0
+    to_open = 1.0 - attack
+    to_shut = np.float64(wanted[0]) * (1.0 - release)
+    opened = 0
+    for i in range(count):
+        # Without a branch: noise around the threshold would make every one a wrong guess.
+        level = power[i]
+        was_open = is_open
+        loud = (level > opening) | (was_open & (level > closing))
+        is_open = loud | (was_open & (held > 0.0))
+        held = hold if loud else held - 1.0
+        opened += is_open & (not was_open)
+        if plain:  # an open door's gain only rises and a shut one's only falls
+            gain = gain * (attack if is_open else release) + (to_open if is_open else to_shut)
+        else:
+            target = 1.0 if is_open else np.float64(wanted[i])
+            rising = target + (gain - target) * attack
+            falling = target + (gain - target) * release
+            gain = rising if target > gain else falling
+        wanted[i] = np.float32(gain)
+    follower[GAIN] = gain
+    follower[HELD] = held
+    if is_open:
+        follower[DOOR] = OPEN if held == hold else HOLDING
+    else:
+        follower[DOOR] = CLOSING
+    return opened
+
+
+@kernel(
+    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float32[:,::1])"
+)
+def gate(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-untyped-def]
+    """Gate or expand a block of any length. SLOPE is ratio - 1; 0 makes a gate.
+
+    x, key, y: (channels, frames). ring: (channels, size), size a power of two of at least lookahead + CHUNK_FRAMES.
+    trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, CHUNK_FRAMES), scratch.
+    """
+    channels, frames = x.shape
+    now = state[:GLIDING]
+    primed = state[PRIMED] != 0.0
+    if not primed:
+        now[:] = settings[:GLIDING]
+    bits_of_work = work.view(np.int32)
+    power = work[0:2]
+    gains = work[2:4]
+    late = work[4]
+    exponent, exponent_bits = work[5], bits_of_work[5]
+    mantissa, mantissa_bits = work[6], bits_of_work[6]
+    factor, factor_bits = work[7], bits_of_work[7]
+    shift = bits_of_work[8]
+    lookahead = int(settings[LOOKAHEAD])
+    start = 0
+    column = 0
+    while start < frames:
+        phase = int(state[POSITION]) % TICK_FRAMES
+        settled = primed
+        for i in range(GLIDING):
+            settled = settled and now[i] == settings[i]
+        if (phase == 0 and not settled) or not primed:
+            for i in range(GLIDING):
+                gap = settings[i] - now[i]
+                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+            state[OPEN_POWER] = 10.0 ** (now[OPENS] / 10.0)
+            state[CLOSE_POWER] = 10.0 ** (now[CLOSES] / 10.0)
+            state[FLOOR_GAIN] = 0.0 if now[FLOOR] <= SILENT_FLOOR_DB else 10.0 ** (now[FLOOR] / 20.0)
+            if not primed:
+                state[HEADER + GAIN] = state[FLOOR_GAIN]
+                state[HEADER + FOLLOWERS + GAIN] = state[FLOOR_GAIN]
+                primed = True
+                state[PRIMED] = 1.0
+        floor = state[FLOOR_GAIN]
+        count = min((CHUNK_FRAMES if settled else TICK_FRAMES) - phase, frames - start)
+        # A door's state and its count are traced for each tick, so the door moves tick by tick.
+        linked = channels == 2 and now[LINK] == 1.0
+        detectors = 1 if linked else channels
+        for d in range(detectors):
+            level = power[d]
+            for c in range(channels if linked else 1):
+                heard = key[c if linked else d, start : start + count]
+                if settings[RMS] > 0.0:
+                    at = HEADER + (c if linked else d) * FOLLOWERS + MEAN_SQUARE
+                    mean = state[at]
+                    for i in range(count):
+                        square = np.float64(heard[i]) * heard[i]
+                        mean = square + (mean - square) * settings[RMS]
+                        mantissa[i] = np.float32(mean)
+                    state[at] = mean
+                else:
+                    for i in range(count):
+                        mantissa[i] = heard[i] * heard[i]
+                if c == 0:
+                    for i in range(count):
+                        level[i] = max(mantissa[i], TINY)
+                else:
+                    for i in range(count):
+                        level[i] = max(mantissa[i], level[i])
+        if detectors == 2 and now[LINK] > 0.0:
+            link = np.float32(now[LINK])
+            for i in range(count):
+                both = max(power[0, i], power[1, i])
+                power[0, i] += link * (both - power[0, i])
+                power[1, i] += link * (both - power[1, i])
+        for d in range(detectors):
+            level = power[d]
+            wanted = gains[d]
+            if now[SLOPE] > 0.0:
+                # (level / threshold) to the power ratio - 1, of amplitudes.
+                scale = np.float32(1.0 / state[OPEN_POWER])
+                half = np.float32(0.5 * now[SLOPE])
+                lowest = np.float32(floor)
+                for i in range(count):
+                    exponent[i] = max(min(level[i] * scale, np.float32(1.0)), TINY)
+                log2_block(exponent, exponent_bits, mantissa, mantissa_bits, factor, count)
+                for i in range(count):
+                    exponent[i] = max(half * factor[i], np.float32(-100.0))
+                exp2_block(exponent, mantissa, shift, factor, factor_bits, count)
+                for i in range(count):
+                    wanted[i] = max(factor[i], lowest)
+            else:
+                for i in range(count):
+                    wanted[i] = np.float32(floor)
+        at = 0
+        while at < count:
+            run = min(TICK_FRAMES - (phase + at) % TICK_FRAMES, count - at)
+            least = np.float32(1.0)
+            loudest = TINY
+            for d in range(detectors):
+                follower = state[HEADER + d * FOLLOWERS : HEADER + (d + 1) * FOLLOWERS]
+                level = power[d, at : at + run]
+                wanted = gains[d, at : at + run]
+                opened = door_block(level, wanted, np.float32(state[OPEN_POWER]), np.float32(state[CLOSE_POWER]), follower, settings, run)
+                trace[3, column] += np.float32(opened)
+                for i in range(0, run, 4):
+                    loudest = max(loudest, level[i])
+                # The gain runs one way for most of a tick: its ends tell the least.
+                least = min(least, min(wanted[0], wanted[run - 1]))
+                if follower[DOOR] == CLOSING and follower[GAIN] <= max(floor * NEAR_FLOOR, LEAST_GAIN):
+                    trace[2, column] = max(trace[2, column], np.float32(SHUT))
+                else:
+                    trace[2, column] = max(trace[2, column], np.float32(follower[DOOR]))
+                if (phase + at + run) % TICK_FRAMES == 0:
+                    if follower[GAIN] < 1e-12:
+                        follower[GAIN] = 0.0
+                    if follower[MEAN_SQUARE] < DENORMAL:
+                        follower[MEAN_SQUARE] = 0.0
+                    if linked and state[HEADER + FOLLOWERS + MEAN_SQUARE] < DENORMAL:
+                        state[HEADER + FOLLOWERS + MEAN_SQUARE] = 0.0
+            trace[0, column] = np.float32(-20.0 * np.log10(max(least, LEAST_GAIN)))
+            trace[1, column] = np.float32(10.0 * np.log10(loudest))
+            column += 1
+            at += run
+        base = int(state[RING_AT])
+        for c in range(channels):
+            through_ring(x[c], start, ring[c], base, lookahead, late, count)
+            out = y[c, start : start + count]
+            applied = gains[0 if linked else c]
+            for i in range(count):
+                out[i] = late[i] * applied[i]
+        if linked:
+            for i in range(GAIN, FOLLOWERS):
+                state[HEADER + FOLLOWERS + i] = state[HEADER + i]
+        start += count
+        state[POSITION] += count
+        state[RING_AT] = np.float64((base + count) & (ring.shape[1] - 1))

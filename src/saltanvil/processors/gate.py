@@ -1,0 +1,191 @@
+"""The gate."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import gate as dsp
+from saltanvil.dsp.units import ms_to_frames, time_constant
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.key import KeyedSettings, KeyFilter
+
+MAX_LOOKAHEAD_MS = 20.0
+RANGE_SILENT_DB = -dsp.SILENT_FLOOR_DB
+
+
+class DoorSettings(KeyedSettings):
+    """What gate and expander share."""
+
+    detector: Literal["peak", "rms"] = choice(
+        "peak", "Detector", "Detector", "Peak opens at the first wave; RMS waits for the mean power to rise."
+    )
+    rms_ms: float = rule(
+        5.0, "RMS time", "ms", 1.0, 100.0, "Detector", "Averaging time of the RMS detector.",
+        scale="log", ticks=(1, 10, 100), when={"detector": ["rms"]},
+    )  # fmt: skip
+    stereo_link: float = rule(
+        1.0, "Stereo link", "%", 0.0, 1.0, "Detector",
+        "All: both sides share one door. None: each side has its own.", ticks=(0, 0.5, 1),
+    )  # fmt: skip
+    threshold_db: float = rule(
+        -30.0, "Threshold", "dB", -90.0, 0.0, "Curve", "Level at the detector that opens.", ticks=(-72, -48, -24)
+    )
+    hysteresis_db: float = rule(
+        3.0, "Hysteresis", "dB", 0.0, 24.0, "Curve", "It closes this far below the threshold, so that it does not chatter.",
+        ticks=(0, 6, 12, 24),
+    )  # fmt: skip
+    range_db: float = rule(
+        RANGE_SILENT_DB, "Range", "dB", 0.0, RANGE_SILENT_DB, "Curve",
+        "The most that is taken; at 90 dB what is shut is silent.", ticks=(0, 20, 40, 60, 80),
+    )  # fmt: skip
+    attack_ms: float = rule(
+        0.5, "Attack", "ms", 0.02, 100.0, "Timing", "Time to cover 63 % of the way open. Too long swallows the start of a hit.",
+        scale="log", ticks=(0.1, 1, 10, 100),
+    )  # fmt: skip
+    hold_ms: float = rule(
+        10.0, "Hold", "ms", 0.0, 2000.0, "Timing", "Time it stays open once the level is down. 1 to 2 ms take ticks off.",
+        ticks=(0, 500, 1000, 2000),
+    )  # fmt: skip
+    release_ms: float = rule(
+        100.0, "Release", "ms", 1.0, 4000.0, "Timing", "Time to cover 63 % of the way shut: 8.7 dB each time over.",
+        scale="log", ticks=(1, 10, 100, 1000),
+    )  # fmt: skip
+    lookahead_ms: float = rule(
+        0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
+        "It opens this much before the sound; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+    )  # fmt: skip
+
+    def slope(self) -> float:
+        """Ratio less one; 0 for a gate."""
+        return 0.0
+
+    def floor_db(self) -> float:
+        """The gain of a door quite shut."""
+        return -self.range_db
+
+
+class GateSettings(DoorSettings):
+    pass
+
+
+class DoorProcessor(Processor):
+    """The runtime of gate and expander."""
+
+    pictures: ClassVar[tuple[str, ...]] = ("bite", "curve", "spectrum")
+    listens = True
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
+        self._key = KeyFilter(channels, context.rate)
+        self._ring = np.zeros((channels, size), np.float32)
+        self._state = np.zeros(dsp.STATE)
+        self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, DoorSettings)
+        rate = context.rate
+        target = np.zeros(dsp.SETTINGS)
+        target[dsp.OPENS] = settings.threshold_db
+        target[dsp.CLOSES] = settings.threshold_db - settings.hysteresis_db
+        target[dsp.FLOOR] = settings.floor_db()
+        target[dsp.SLOPE] = settings.slope()
+        target[dsp.LINK] = settings.stereo_link
+        target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
+        target[dsp.RELEASE] = time_constant(settings.release_ms, rate)
+        target[dsp.HOLD] = ms_to_frames(settings.hold_ms, rate)
+        target[dsp.RMS] = time_constant(settings.rms_ms, rate) if settings.detector == "rms" else 0.0
+        target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
+        target[dsp.GLIDE] = glide_part(rate)
+        self._target = target
+        self._key.configure(settings, rate)
+
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        assert isinstance(settings, DoorSettings)
+        return ms_to_frames(settings.lookahead_ms, rate)
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        y = np.empty_like(x)
+        trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
+        self.heard = self._key(x if key is None else key)
+        dsp.gate(x, self.heard, y, self._target, self._state, self._ring, trace, self._work)
+        self.telemetry = Telemetry(trace[0], trace[1], {"door": trace[2], "openings": trace[3]})
+        return y
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """The curve for falling levels above it, for rising ones below: the door's side of the hysteresis is shut."""
+        assert isinstance(settings, DoorSettings)
+        under = np.minimum(levels_db - settings.threshold_db, 0.0)
+        shut = under * settings.slope() if settings.slope() > 0.0 else np.where(under < 0.0, -1000.0, 0.0)
+        least = -200.0 if settings.floor_db() <= dsp.SILENT_FLOOR_DB else settings.floor_db()
+        return levels_db + np.maximum(shut, least)
+
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        assert isinstance(settings, DoorSettings)
+        return settings.key_response_db(frequencies_hz, rate)
+
+
+STARTS = (
+    Start(
+        "snare: only the hits",
+        "Between hits there should be nothing; each hit must still begin with its crack.",
+        {"threshold_db": -22.0, "hysteresis_db": 6.0, "attack_ms": 0.1, "hold_ms": 40.0, "release_ms": 60.0, "lookahead_ms": 1.0},
+    ),
+    Start(
+        "kick: keep the hats out",
+        "The hats should be gone between the hits; if the low ring is cut short, lengthen hold before release.",
+        {
+            "threshold_db": -24.0, "attack_ms": 0.2, "hold_ms": 120.0, "release_ms": 80.0, "lookahead_ms": 2.0,
+            "key_filter": "low-pass", "key_high_hz": 150.0,
+        },
+    ),
+    Start(
+        "drum: open on the click",
+        "It should open for this drum alone; the threshold is far lower, as the detector hears only the click.",
+        {
+            "threshold_db": -44.0, "attack_ms": 0.1, "hold_ms": 80.0, "release_ms": 90.0, "lookahead_ms": 1.0,
+            "key_filter": "band", "key_low_hz": 1000.0, "key_high_hz": 5000.0,
+        },
+    ),
+    Start(
+        "voice: room out between phrases",
+        "Pauses should be silent; listen to the first consonant and the last breath of every phrase.",
+        {
+            "threshold_db": -38.0, "hysteresis_db": 6.0, "attack_ms": 3.0, "hold_ms": 150.0, "release_ms": 120.0,
+            "lookahead_ms": 10.0, "detector": "rms",
+        },
+    ),
+    Start(
+        "guitar: hum in the rests",
+        "The hum should go only in the rests; a chord must fade out on its own before the gate shuts.",
+        {"threshold_db": -46.0, "hysteresis_db": 8.0, "attack_ms": 1.0, "hold_ms": 200.0, "release_ms": 400.0, "range_db": 30.0},
+    ),
+    Start(
+        "room mic: short burst",
+        "The room should stop dead after the hit; move hold until it ends with the beat.",
+        {"threshold_db": -20.0, "attack_ms": 0.5, "hold_ms": 160.0, "release_ms": 15.0},
+    ),
+)  # fmt: skip
+
+
+class Gate(DoorProcessor):
+    """Lets sound through while its level is up, and shuts it out when it is not.
+
+        in --+--> lookahead ----------------------------------------------(x)--> out
+             |                                                             ^
+        key--+--> key filter --> peak or RMS --> link --> door --> attack, release
+                                                  ^ threshold, hysteresis, hold
+
+    >>> step = Gate(GateSettings(threshold_db=-40.0), 1, Context())
+    >>> step.process(np.zeros((1, 64), np.float32)).any()
+    np.False_
+    """
+
+    kind = "gate"
+    label = "Gate"
+    settings_model: ClassVar[Any] = GateSettings
+    starts = STARTS

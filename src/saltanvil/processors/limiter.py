@@ -1,0 +1,162 @@
+"""The limiter."""
+
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import limit as dsp
+from saltanvil.dsp.loudness import true_peak_phases
+from saltanvil.dsp.units import ms_to_frames, time_constant
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+
+MAX_LOOKAHEAD_MS = 10.0
+#: Adaptive release: what was held for long gives back by the second, and begins to count by the first.
+ADAPTIVE_SETTLE_MS, ADAPTIVE_SLOW_MS = 250.0, 900.0
+#: Leaning hears what is below this.
+LEAN_HZ = 120.0
+
+
+class LimiterSettings(Settings):
+    ceiling_db: float = rule(
+        -1.0, "Ceiling", "dB", -24.0, 0.0, "Level", "No peak leaves above this.", ticks=(-18, -12, -6, -1, 0)
+    )
+    peaks: Literal["sample", "true peak"] = choice(
+        "true peak", "Counts", "Level", "Samples only, or also the peaks that a converter makes between them."
+    )
+    gain_db: float = rule(0.0, "Input gain", "dB", -12.0, 36.0, "Level", "Gain before the limiter.", ticks=(-6, 0, 12, 24))
+    lookahead_ms: float = rule(
+        3.0, "Lookahead", "ms", 0.5, MAX_LOOKAHEAD_MS, "Timing",
+        "Time in which the gain comes down before a peak; the sound is late by as much, and aligned again.",
+        scale="log", ticks=(0.5, 1, 2, 5, 10),
+    )  # fmt: skip
+    release_mode: Literal["fixed", "adaptive", "leaning"] = choice(
+        "adaptive", "Release by", "Timing",
+        "A fixed time; adaptive, quick after short peaks and slow after long passages; or leaning, where loud lows "
+        "push everything down and it breathes with them.",
+    )  # fmt: skip
+    release_ms: float = rule(
+        80.0, "Release", "ms", 1.0, 2000.0, "Timing", "Time to give back 63 %; after short peaks, if adaptive.",
+        scale="log", ticks=(1, 10, 100, 1000),
+    )  # fmt: skip
+    lean: float = rule(
+        0.5, "Lean", "%", 0.0, 1.0, "Timing", "Decibels taken for each decibel of lows over 6 dB below the ceiling.",
+        ticks=(0, 0.5, 1), when={"release_mode": ["leaning"]},
+    )  # fmt: skip
+    stereo_link: float = rule(
+        1.0, "Stereo link", "%", 0.0, 1.0, "Output",
+        "All: both sides get the same gain, so the image stays. None: each side for itself.", ticks=(0, 0.5, 1),
+    )  # fmt: skip
+    mark_db: float = rule(
+        2.0, "Mark beyond", "dB", 0.0, 24.0, "Output",
+        "Marks where more than this is taken. It changes the picture, not the sound.", ticks=(0, 2, 6, 12, 24),
+    )  # fmt: skip
+
+
+STARTS = (
+    Start(
+        "bus: the last two decibels",
+        "It should sound the same, only safer; the mark shows where more than 2 dB go.",
+        {"ceiling_db": -1.0, "release_mode": "adaptive", "release_ms": 80.0, "lookahead_ms": 3.0, "mark_db": 2.0},
+    ),
+    Start(
+        "bus: louder, still clean",
+        "Compare matched; if the hits lose their edge before it seems louder, take the gain back.",
+        {"gain_db": 4.0, "ceiling_db": -1.0, "release_mode": "adaptive", "release_ms": 120.0, "lookahead_ms": 5.0, "mark_db": 4.0},
+    ),
+    Start(
+        "kick: lean on the low end",
+        "The mix should duck and come back with the kick, in time; move release until it breathes with the beat.",
+        {"gain_db": 6.0, "ceiling_db": -3.0, "release_mode": "leaning", "lean": 0.6, "release_ms": 150.0, "mark_db": 6.0},
+    ),
+    Start(
+        "snare: even hits",
+        "The loudest hits should fall in line and the others should not change at all.",
+        {"ceiling_db": -6.0, "peaks": "sample", "release_mode": "fixed", "release_ms": 40.0, "lookahead_ms": 1.0, "mark_db": 6.0},
+    ),
+    Start(
+        "voice: catch the shouts",
+        "Only single loud words should be held; if whole lines sink, raise the ceiling.",
+        {"ceiling_db": -8.0, "release_mode": "adaptive", "release_ms": 150.0, "lookahead_ms": 5.0, "mark_db": 4.0},
+    ),
+    Start(
+        "speech: level after make-up",
+        "Consonants should stay sharp; the narrator must not seem to lean back on loud words.",
+        {"gain_db": 8.0, "ceiling_db": -3.0, "release_mode": "adaptive", "release_ms": 200.0, "lookahead_ms": 5.0, "mark_db": 6.0},
+    ),
+)  # fmt: skip
+
+
+class Limiter(Processor):
+    """Holds every peak under a ceiling.
+
+        in --> input gain --+--> delay ------------------------------------------------------------(x)--> out
+                            |                                                                       ^
+                            +--> samples or true peak --> link --> lowest of the lookahead --> release --> mean
+
+    True peak after ITU-R BS.1770-5, Annex 2, at 4x with a parabola through each crest; what lies within 4 kHz of
+    half the rate is beyond any such interpolator. Idle, it is a pure delay.
+
+    >>> step = Limiter(LimiterSettings(ceiling_db=-6.0, peaks="sample"), 1, Context())
+    >>> bool(np.abs(step.process(np.ones((1, 999), np.float32))).max() <= 10 ** (-6 / 20))
+    True
+    """
+
+    kind = "limiter"
+    label = "Limiter"
+    settings_model = LimiterSettings
+    pictures = ("bite", "wave", "curve", "spectrum")
+    starts = STARTS
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        most = ms_to_frames(MAX_LOOKAHEAD_MS, context.rate)
+        size = 1 << (most + dsp.INTERPOLATOR_LATE + dsp.CHUNK_FRAMES).bit_length()
+        self._ring = np.zeros((channels, size), np.float32)
+        self._history = np.zeros((channels, dsp.HISTORY + dsp.CHUNK_FRAMES), np.float32)
+        self._lanes = np.zeros((2, 3, most + 2))
+        self._state = np.zeros(dsp.STATE)
+        self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES + 8), np.float32)
+        self._phases = true_peak_phases(4)
+        self._target = np.zeros(dsp.SETTINGS)
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, LimiterSettings)
+        rate = context.rate
+        target = np.zeros(dsp.SETTINGS)
+        target[dsp.CEILING] = settings.ceiling_db
+        target[dsp.DRIVE] = settings.gain_db
+        target[dsp.LINK] = settings.stereo_link
+        target[dsp.LEAN] = settings.lean if settings.release_mode == "leaning" else 0.0
+        target[dsp.RELEASE] = time_constant(settings.release_ms, rate)
+        target[dsp.ADAPTIVE] = settings.release_mode == "adaptive"
+        target[dsp.SLOW_ATTACK] = time_constant(ADAPTIVE_SETTLE_MS, rate)
+        target[dsp.SLOW_RELEASE] = time_constant(max(ADAPTIVE_SLOW_MS, settings.release_ms), rate)
+        target[dsp.TRUE_PEAK] = settings.peaks == "true peak"
+        target[dsp.WINDOW] = ms_to_frames(settings.lookahead_ms, rate)
+        target[dsp.GLIDE] = glide_part(rate)
+        target[dsp.LEAN_PASS] = 1.0 - time_constant(1000.0 / (2 * np.pi * LEAN_HZ), rate)
+        target[dsp.LEAN_RELEASE] = time_constant(settings.release_ms, rate)
+        if target[dsp.WINDOW] != self._target[dsp.WINDOW]:
+            # Another lookahead is another delay: the plan fades over from a copy, and the window starts at rest.
+            self._state[dsp.PRIMED] = 0.0
+        self._target = target
+
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        assert isinstance(settings, LimiterSettings)
+        between = dsp.INTERPOLATOR_LATE if settings.peaks == "true peak" else 0
+        return ms_to_frames(settings.lookahead_ms, rate) + between
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        y = np.empty_like(x)
+        trace = self.trace(2, x.shape[1])
+        dsp.limit(x, y, self._target, self._state, self._ring, self._history, self._lanes, self._phases, trace, self._work)
+        self.telemetry = Telemetry(trace[0], trace[1])
+        return y
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """For single peaks; leaning lows add to it."""
+        assert isinstance(settings, LimiterSettings)
+        return np.minimum(levels_db + settings.gain_db, settings.ceiling_db)
