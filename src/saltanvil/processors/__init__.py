@@ -5,6 +5,7 @@ line and the reference page are derived from its settings model.
 """
 
 from saltanvil.processors.base import Processor, Settings
+from saltanvil.processors.clipper import Clipper
 from saltanvil.processors.compressor import Compressor
 from saltanvil.processors.equaliser import Equaliser
 from saltanvil.processors.expander import Expander
@@ -12,7 +13,7 @@ from saltanvil.processors.gate import Gate
 from saltanvil.processors.limiter import Limiter
 from saltanvil.processors.trim import Trim
 
-REGISTRY: dict[str, type[Processor]] = {p.kind: p for p in (Trim, Equaliser, Compressor, Gate, Expander, Limiter)}
+REGISTRY: dict[str, type[Processor]] = {p.kind: p for p in (Trim, Equaliser, Compressor, Gate, Expander, Limiter, Clipper)}
 
 __all__ = ["REGISTRY", "Processor", "Settings", "processor_named"]
 

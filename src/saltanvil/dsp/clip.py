@@ -1,0 +1,238 @@
+"""The clipper's kernel: only what is clipped away is oversampled.
+
+    x --+--> delay ---------------------------------------------------(+)--> x drive --> DC, output, mix --> y
+        |                                                              |
+        +--> band --> up --> what the shape takes (antiderivative) --> down
+
+The shape leaves everything below its knee as it is, so what it takes is silence until something is clipped: the
+untouched sound passes bit for bit. With minimum phase the sound goes through the same filters as what is taken, as
+their phases must agree.
+
+The shape, with the ceiling at 1 and the knee at a: v up to a; above it a + (1 - a) h((v - a) / (1 - a)), where
+h(u) = u - 4/27 u^3 up to u = 1.5 and 1 from there on. h has slope 1 and no bend at 0, so every hardness a leaves
+small signals alone. (The cubic is ours to the same end as any soft clipper's; no source.)
+
+Aliasing is held down twice: by oversampling and by first-order antiderivative anti-aliasing (Parker, Zavalishin and
+Le Bivic, "Reducing the aliasing of nonlinear waveshaping using continuous-time convolution", DAFx 2016; from memory).
+"""
+
+import numpy as np
+
+from saltanvil.dsp.compress import through_ring
+from saltanvil.dsp.kernel import TICK_FRAMES, inline, kernel
+from saltanvil.dsp.oversample import doubled, halved
+
+# Target settings; those before GLIDING glide from tick to tick. Gains are linear.
+(DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, SETTINGS) = range(14)
+# State: the gliding settings, those they glide from, then per channel a row of followers.
+POSITION, PRIMED, RING_AT, HEADER = 10, 11, 12, 16
+(LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, FOLLOWERS) = range(5)
+STATE = HEADER + 2 * FOLLOWERS
+MOST_FACTOR = 16
+MOST_PAD = 16
+#: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
+CHUNK_FRAMES = 256
+ROOM = TICK_FRAMES * MOST_FACTOR
+WORK_ROWS = 16
+#: Two samples nearer than this are taken as a straight line between their own values.
+NEAR = np.float32(2e-4)
+HARDEST = 0.9999
+KNEE_END = np.float32(1.5)
+CUBIC = np.float32(4.0 / 27.0)
+QUARTIC = np.float32(1.0 / 27.0)
+HALF = np.float32(0.5)
+# Rows of the trace, one column a tick: peak taken off in dB, level at the clip stage in dB, samples over the ceiling.
+TRACE_ROWS = 3
+
+
+@inline
+def taken_block(v, knee, follower, smooth, in_knee, beyond, point, mean, out, count):  # type: ignore[no-untyped-def]
+    """out = what the shape takes from v (shape less input), a sample late if `smooth`. v, in_knee, ...: from place 1 on.
+
+    Place 0 of each array holds the sample before the stretch.
+    """
+    span = np.float32(1.0 - knee)
+    inverse = np.float32(1.0) / span
+    knee32 = np.float32(knee)
+    zero = np.float32(0.0)
+    v[0] = np.float32(follower[LAST_IN])
+    for i in range(count + 1):
+        u = max((abs(v[i]) - knee32) * inverse, zero)
+        t = min(u, KNEE_END)
+        w = u - t
+        in_knee[i] = t
+        beyond[i] = w
+        magnitude = span * (CUBIC * t * t * t + w)
+        point[i] = -magnitude if v[i] > zero else magnitude
+    follower[LAST_IN] = v[count]
+    if not smooth:
+        for i in range(count):
+            out[i] = point[i + 1]
+        return
+    last = np.float32(follower[LAST_TAKEN])
+    area = -span * span
+    v1, t1, w1, p1 = v[1 : count + 1], in_knee[1 : count + 1], beyond[1 : count + 1], point[1 : count + 1]
+    for i in range(count):
+        moved = v1[i] - v[i]
+        t_sum = t1[i] + in_knee[i]
+        squares = t1[i] * t1[i] + in_knee[i] * in_knee[i]
+        risen = (t1[i] - in_knee[i]) * t_sum * squares * QUARTIC
+        risen += (w1[i] - beyond[i]) * (HALF * (w1[i] + beyond[i]) + HALF)
+        near = abs(moved) < NEAR
+        average = area * risen / (NEAR if near else moved)
+        mean[i + 1] = HALF * (p1[i] + point[i]) if near else average
+    mean[0] = last
+    # The mean over two samples makes the half sample of delay a whole one.
+    m1 = mean[1 : count + 1]
+    for i in range(count):
+        out[i] = HALF * (m1[i] + mean[i])
+    follower[LAST_TAKEN] = mean[count]
+
+
+@kernel(
+    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,:,:,::1],int64[:,::1],"
+    "float32[:,:,::1],float32[:,:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float32[:,::1])"
+)
+def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trace, work):  # type: ignore[no-untyped-def]
+    """Clip a block of any length.
+
+    x, band, y: (channels, frames); band is what reaches the clip stage. ladder: (2, stages, 2,
+    taps), filters up and down; taps: (2, stages), how many of each half. ups: (2 channels,
+    stages, room); downs: (2 channels, stages, 2, room); pads: (2 channels, room at the highest rate); with minimum
+    phase rows channels.. of each belong to the sound itself. ring: (channels, size), size a power of two of at least
+    latency + CHUNK_FRAMES. trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, room).
+    """
+    channels, frames = x.shape
+    now = state[:GLIDING]
+    before = state[GLIDING : 2 * GLIDING]
+    if state[PRIMED] == 0.0:
+        now[:] = settings[:GLIDING]
+        before[:] = settings[:GLIDING]
+        state[PRIMED] = 1.0
+    steps = int(settings[STEPS])
+    factor = 1 << steps
+    linear = settings[LINEAR] != 0.0
+    latency = int(settings[LATENCY])
+    pad = int(settings[PAD])
+    mask = ring.shape[1] - 1
+    low, high, even, odd = work[0], work[1], work[2], work[3]
+    v, in_knee, beyond, point, taken = work[4], work[5], work[6], work[7], work[8]
+    drive, ceiling, output, mix = work[9], work[10], work[11], work[12]
+    sound, mean = work[13], work[14]
+    low_bits = work.view(np.int32)[0]
+    found = work[15]
+    found_bits = work.view(np.int32)[15]
+    moving = True
+    start = 0
+    column = 0
+    while start < frames:
+        phase = int(state[POSITION]) % TICK_FRAMES
+        if phase == 0:
+            for i in range(GLIDING):
+                before[i] = now[i]
+                gap = settings[i] - now[i]
+                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[GLIDE]
+        was_moving = moving
+        moving = False
+        for i in range(GLIDING):
+            moving = moving or before[i] != now[i] or now[i] != settings[i]
+        count = min((TICK_FRAMES if moving else min(CHUNK_FRAMES, ROOM // factor)) - phase, frames - start)
+        for i in range(CHUNK_FRAMES if was_moving and not moving else count if moving else 0):
+            along = np.float64(phase + i + 1) / TICK_FRAMES
+            drive[i] = np.float32(before[DRIVE] + (now[DRIVE] - before[DRIVE]) * along)
+            ceiling[i] = np.float32(before[CEILING] + (now[CEILING] - before[CEILING]) * along)
+            output[i] = np.float32(before[OUTPUT] + (now[OUTPUT] - before[OUTPUT]) * along)
+            mix[i] = np.float32(before[MIX] + (now[MIX] - before[MIX]) * along)
+        base = int(state[RING_AT])
+        for c in range(channels):
+            follower = state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS]
+            reached = band[c, start : start + count]
+            given = x[c, start : start + count]
+            for i in range(count):
+                low[i] = reached[i] * drive[i] / ceiling[i]
+            at = 0
+            tick = column
+            while at < count:
+                run = min(TICK_FRAMES - (phase + at) % TICK_FRAMES, count - at)
+                # Magnitudes sort like their bits; those over 1 are over the ceiling.
+                magnitudes = low_bits[at : at + run]
+                loudest = np.int32(0)
+                over = np.int32(0)
+                for i in range(run):
+                    magnitude = magnitudes[i] & np.int32(0x7FFFFFFF)
+                    loudest = max(loudest, magnitude)
+                    over += np.int32(magnitude > np.int32(0x3F800000))
+                found_bits[0] = loudest
+                trace[1, tick] = max(trace[1, tick], found[0])
+                trace[2, tick] += over
+                tick += 1
+                at += run
+            size = count
+            for s in range(steps):
+                doubled(low, ups[c, s], ladder[0, s], taps[0, s], linear, even, odd, high, size)
+                size *= 2
+                for i in range(size):
+                    low[i] = high[i]
+            for i in range(size):
+                v[i + 1] = low[i]
+            taken_block(v, now[HARDNESS], follower, steps > 0, in_knee, beyond, point, mean, taken, size)
+            for lane in range(1 if linear else 2):
+                # Lane 1: the sound itself through the same filters, a sample late as what is taken.
+                at = c + lane * channels
+                if lane == 1:
+                    for i in range(count):
+                        low[i] = given[i]
+                    size = count
+                    for s in range(steps):
+                        doubled(low, ups[at, s], ladder[0, s], taps[0, s], linear, even, odd, high, size)
+                        size *= 2
+                        for i in range(size):
+                            low[i] = high[i]
+                late = pad + lane if steps > 0 else 0
+                padding = pads[at]
+                for i in range(size):
+                    padding[late + i] = low[i] if lane == 1 else taken[i]
+                for i in range(size):
+                    high[i] = padding[i]
+                for i in range(late):
+                    padding[i] = padding[size + i]
+                for s in range(steps - 1, -1, -1):
+                    size //= 2
+                    for i in range(2 * size):
+                        low[i] = high[i]
+                    halved(low, downs[at, s], ladder[1, s], taps[1, s], linear and s > 0, odd, high, size)
+                if lane == 0:
+                    for i in range(count):
+                        taken[i] = high[i]
+            through_ring(x[c], start, ring[c], base, latency, sound, count)
+            out = y[c, start : start + count]
+            if not linear:
+                for i in range(count):
+                    sound[i] = high[i]
+            for i in range(count):
+                low[i] = sound[i] * drive[i] + taken[i] * ceiling[i]
+            if settings[BLOCK_DC] != 0.0:
+                last_in, last_out = follower[DC_IN], follower[DC_OUT]
+                for i in range(count):
+                    last_out = low[i] - last_in + settings[DC_POLE] * last_out
+                    last_in = np.float64(low[i])
+                    low[i] = np.float32(last_out)
+                follower[DC_IN], follower[DC_OUT] = last_in, last_out
+            for i in range(count):
+                out[i] = sound[i] + mix[i] * (low[i] * output[i] - sound[i])
+            if (phase + count) % TICK_FRAMES == 0 and abs(follower[DC_OUT]) < 1e-25:
+                follower[DC_OUT] = 0.0
+        knee = np.float32(now[HARDNESS])
+        at = 0
+        while at < count:
+            loudest32 = trace[1, column]
+            if loudest32 > knee:
+                u = min((loudest32 - knee) / (np.float32(1.0) - knee), KNEE_END)
+                left = knee + (np.float32(1.0) - knee) * (u - CUBIC * u * u * u)
+                trace[0, column] = np.float32(20.0 * np.log10(loudest32 / left))
+            trace[1, column] = np.float32(20.0 * np.log10(max(loudest32 * ceiling[0], np.float32(1e-8))))
+            at += TICK_FRAMES - (phase + at) % TICK_FRAMES
+            column += 1
+        start += count
+        state[POSITION] += count
+        state[RING_AT] = np.float64((base + count) & mask)

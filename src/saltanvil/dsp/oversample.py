@@ -1,0 +1,141 @@
+"""Oversampling by factors of two: half-band filters up and down, linear phase or minimum phase.
+
+A stage makes two samples of one by a filter split into the taps that fall on even and on odd places; on the way down
+a filter takes one sample of two. With linear phase the odd half is a pure delay, but for the last stage down: it has
+to be quiet from half the rate on, or what lies just above would fold back to just below.
+"""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp.kernel import inline
+
+#: Taps of each half by stage, from the base rate up: the first has the narrow transition, 100 dB down.
+HALF_TAPS = (64, 16, 12, 8)
+#: The last stage down, 20 kHz to 24 kHz at 48 kHz.
+LAST_HALF_TAPS = 72
+LAST_CUTOFF = 22.0 / 96.0
+MOST_TAPS = max(*HALF_TAPS, LAST_HALF_TAPS)
+STAGES = len(HALF_TAPS)
+KAISER_BETA = 10.06  # 100 dB, Kaiser's formula (from memory)
+
+
+def half_band(half_taps: int) -> NDArray[np.float64]:
+    """A half-band low-pass of 2 half_taps - 1 taps, Kaiser-windowed sinc; every second tap but the middle is 0."""
+    centre = half_taps - 1
+    n = np.arange(2 * half_taps - 1) - centre
+    taps = 0.5 * np.sinc(n / 2.0) * np.kaiser(2 * half_taps - 1, KAISER_BETA)
+    taps[0::2] *= 0.5 / taps[0::2].sum()  # half_taps is even, so the middle is odd
+    return taps
+
+
+def last_low_pass() -> NDArray[np.float64]:
+    """The last stage's low-pass, 2 LAST_HALF_TAPS - 1 taps."""
+    n = np.arange(2 * LAST_HALF_TAPS - 1) - (LAST_HALF_TAPS - 1)
+    taps = 2.0 * LAST_CUTOFF * np.sinc(2.0 * LAST_CUTOFF * n) * np.kaiser(len(n), KAISER_BETA)
+    return np.asarray(taps / taps.sum(), dtype=np.float64)
+
+
+def minimum_phase(taps: NDArray[np.float64]) -> NDArray[np.float64]:
+    """The filter with the same magnitude and the least delay, by the real cepstrum (Oppenheim and Schafer; from memory)."""
+    size = 1 << 14
+    magnitude = np.maximum(np.abs(np.fft.fft(taps, size)), 1e-6)
+    cepstrum = np.fft.ifft(np.log(magnitude)).real
+    cepstrum[1 : size // 2] *= 2.0
+    cepstrum[size // 2 + 1 :] = 0.0
+    found = np.fft.ifft(np.exp(np.fft.fft(cepstrum))).real[: len(taps)]
+    return np.asarray(found / found.sum(), dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class Ladder:
+    """The stages for one factor.
+
+    ups, downs: (STAGES, 2, MOST_TAPS), even and odd taps by stage, oldest sample first, for gain 1 on the way up.
+    delay: of up and down together at low frequencies, in samples at the highest rate.
+    """
+
+    factor: int
+    ups: NDArray[np.float32]
+    downs: NDArray[np.float32]
+    delay: float
+
+
+def ladder(factor: int, phase: str) -> Ladder:
+    """Filters for a factor of 1, 2, 4, 8 or 16; phase: linear or minimum."""
+    found = np.zeros((2, STAGES, 2, MOST_TAPS))
+    delay = 0.0
+    for stage in range(int(math.log2(factor))):
+        up = half_band(HALF_TAPS[stage])
+        for way, taps in enumerate((up, up if stage else last_low_pass())):
+            taps = np.append(minimum_phase(taps) if phase == "minimum" else taps, 0.0)
+            found[way, stage, 0, : len(taps) // 2] = 2.0 * taps[0::2][::-1]
+            found[way, stage, 1, : len(taps) // 2] = 2.0 * taps[1::2][::-1]
+            # Group delay at low frequencies: the first moment of the taps.
+            delay += float((np.arange(len(taps)) * taps).sum() / taps.sum()) * factor / 2 ** (stage + 1)
+    return Ladder(factor, *found.astype(np.float32), delay)
+
+
+@inline
+def filtered(memory, taps, count, out):  # type: ignore[no-untyped-def]
+    """out[i] = sum of taps[t] memory[i + t]: a stretch through a FIR filter, taps a multiple of four."""
+    for i in range(count):
+        out[i] = np.float32(0.0)
+    for t in range(0, taps.shape[0], 4):
+        h0, h1, h2, h3 = taps[t], taps[t + 1], taps[t + 2], taps[t + 3]
+        x0 = memory[t : t + count]
+        x1 = memory[t + 1 : t + 1 + count]
+        x2 = memory[t + 2 : t + 2 + count]
+        x3 = memory[t + 3 : t + 3 + count]
+        for i in range(count):
+            out[i] += h0 * x0[i] + h1 * x1[i] + h2 * x2[i] + h3 * x3[i]
+
+
+@inline
+def doubled(given, memory, halves, taps, linear, even, odd, out, count):  # type: ignore[no-untyped-def]
+    """Twice as many samples of `count` given ones. memory: taps - 1 samples of the past, then room for the new."""
+    past = taps - 1
+    new = memory[past : past + count]
+    for i in range(count):
+        new[i] = given[i]
+    filtered(memory, halves[0, :taps], count, even)
+    if linear:
+        # Of the odd taps only the middle one is not zero, and it is 1.
+        middle = memory[taps // 2 : taps // 2 + count]
+        for i in range(count):
+            odd[i] = middle[i]
+    else:
+        filtered(memory, halves[1, :taps], count, odd)
+    for i in range(count):
+        out[2 * i] = even[i]
+        out[2 * i + 1] = odd[i]
+    for i in range(past):
+        memory[i] = memory[count + i]
+
+
+@inline
+def halved(given, memories, halves, taps, linear, scratch, out, count):  # type: ignore[no-untyped-def]
+    """`count` samples of twice as many. memories: (2, ...), even and odd samples, taps - 1 of the past (odd: taps)."""
+    past = taps - 1
+    even = memories[0, past : past + count]
+    odd = memories[1, past + 1 : past + 1 + count]
+    for i in range(count):
+        even[i] = given[2 * i]
+        odd[i] = given[2 * i + 1]
+    half = np.float32(0.5)
+    filtered(memories[0], halves[0, :taps], count, out)
+    if linear:
+        middle = memories[1, taps // 2 : taps // 2 + count]
+        for i in range(count):
+            scratch[i] = middle[i]
+    else:
+        filtered(memories[1], halves[1, :taps], count, scratch)
+    for i in range(count):
+        out[i] = half * (out[i] + scratch[i])
+    for i in range(past):
+        memories[0, i] = memories[0, count + i]
+    for i in range(past + 1):
+        memories[1, i] = memories[1, count + i]

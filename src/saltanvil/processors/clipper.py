@@ -1,0 +1,227 @@
+"""The clipper."""
+
+import math
+from functools import cache
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import clip as dsp
+from saltanvil.dsp.biquad import response_db
+from saltanvil.dsp.oversample import HALF_TAPS, LAST_HALF_TAPS, MOST_TAPS, STAGES, Ladder, ladder
+from saltanvil.dsp.units import db_to_gain
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.key import FLANK, Filter, flanks
+
+WINDOW_SLOPE_DB, CLEAR_SLOPE_DB = 12, 48
+DC_HZ = 5.0
+RING_FRAMES = 1024
+
+_WINDOW = {"window": ["on"]}
+
+
+class ClipperSettings(Settings):
+    ceiling_db: float = rule(
+        -6.0, "Ceiling", "dB", -36.0, 0.0, "Clip", "Level at which waves are cut.", ticks=(-24, -18, -12, -6, 0)
+    )
+    drive_db: float = rule(0.0, "Drive", "dB", -12.0, 36.0, "Clip", "Gain into the ceiling.", ticks=(0, 12, 24, 36))
+    hardness: float = rule(
+        0.8, "Hardness", "%", 0.0, 1.0, "Clip",
+        "From soft (round from the first wave on) to hard (flat at the ceiling). Small signals keep their level.",
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+    )  # fmt: skip
+    oversampling: Literal["1x", "2x", "4x", "8x", "16x"] = choice(
+        "8x", "Oversampling", "Quality",
+        "More folds less back as aliasing and costs more work. Above 1x the filters let peaks swing over the ceiling a little.",
+    )  # fmt: skip
+    phase: Literal["linear", "minimum"] = choice(
+        "linear", "Phase", "Quality",
+        "Linear leaves the untouched sound as it is, bit for bit. Minimum is less late and turns the highs' phase.",
+        when={"oversampling": ["2x", "4x", "8x", "16x"]},
+    )  # fmt: skip
+    dc_removal: bool = choice(False, "DC removal", "Quality", "Takes out what is below 5 Hz after the clip.")
+    window: Literal["off", "on"] = choice(
+        "off", "Clip window", "Frequency", "Only frequencies between two corners reach the clip stage; the rest passes beside it."
+    )
+    window_low_hz: float = rule(
+        200.0, "Window from", "Hz", 20.0, 20000.0, "Frequency", "Lower corner of the window, 12 dB per octave.",
+        scale="log", ticks=(20, 100, 1000, 10000), when=_WINDOW,
+    )  # fmt: skip
+    window_high_hz: float = rule(
+        8000.0, "Window up to", "Hz", 20.0, 20000.0, "Frequency", "Upper corner of the window, 12 dB per octave.",
+        scale="log", ticks=(20, 100, 1000, 10000), when=_WINDOW,
+    )  # fmt: skip
+    keep_clear: Literal["nothing", "below", "above"] = choice(
+        "nothing", "Keep clear", "Frequency", "Keeps a low or a high part out of the clip stage entirely."
+    )
+    clear_hz: float = rule(
+        120.0, "Clear corner", "Hz", 20.0, 20000.0, "Frequency", "Where the part that is kept clear begins, 48 dB per octave.",
+        scale="log", ticks=(20, 100, 1000, 10000), when={"keep_clear": ["below", "above"]},
+    )  # fmt: skip
+    output_db: float = rule(0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain after the clip.", ticks=(-12, 0, 12))
+    drive_back: bool = choice(False, "Give drive back", "Output", "Takes the drive off again after the clip, so that only peaks change.")
+    mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Clipped sound against untreated sound.", ticks=(0, 0.5, 1))
+
+    def factor(self) -> int:
+        return int(self.oversampling[:-1])
+
+    def out_db(self) -> float:
+        """All gain after the clip."""
+        return self.output_db - (self.drive_db if self.drive_back else 0.0)
+
+
+@cache
+def chain(factor: int, phase: str) -> tuple[Ladder, int, int]:
+    """The filters, the latency in frames, and the samples at the highest rate that make it whole."""
+    stages = ladder(factor, phase)
+    if factor == 1:
+        return stages, 0, 0
+    total = stages.delay + 1.0  # what is taken is found one sample late
+    latency = math.ceil(total / factor - 1e-6)
+    return stages, latency, round(latency * factor - total)
+
+
+STARTS = (
+    Start(
+        "drums: 6 dB of peaks for nothing",
+        "Compare matched: the hits should seem as loud as before. Lower the ceiling until they get blunt, then go back a little.",
+        {"ceiling_db": -8.0, "hardness": 0.9, "oversampling": "16x"},
+    ),
+    Start(
+        "snare: stray hits in line",
+        "Only the loudest hits should be touched; listen to taken, which should tick and no more.",
+        {"ceiling_db": -7.5, "hardness": 0.85, "oversampling": "8x"},
+    ),
+    Start(
+        "kick: keep the low clear",
+        "The click gets shorter and the low note stays round; if it buzzes, raise the clear corner.",
+        {"ceiling_db": -10.0, "hardness": 0.7, "keep_clear": "below", "clear_hz": 150.0},
+    ),
+    Start(
+        "bass: round the top of the waves",
+        "Notes should get fuller, not fuzzy; lower the drive when single notes start to rasp.",
+        {"ceiling_db": -6.0, "drive_db": 4.0, "hardness": 0.1, "drive_back": True},
+    ),
+    Start(
+        "bus: middle only, air untouched",
+        "The snare comes down inside the mix while cymbals keep their shine.",
+        {"ceiling_db": -4.0, "hardness": 0.75, "window": "on", "window_low_hz": 150.0, "window_high_hz": 5000.0},
+    ),
+    Start(
+        "parallel crunch",
+        "Loud and rough alone; mixed in, it should add bite you miss when it is bypassed.",
+        {"ceiling_db": -14.0, "drive_db": 12.0, "hardness": 0.4, "drive_back": True, "mix": 0.3, "dc_removal": True},
+    ),
+)  # fmt: skip
+
+
+class Clipper(Processor):
+    """Cuts waves off at a ceiling, from round to flat.
+
+        in --+--> delay ---------------------------------------------------------(+)--> x drive --> output, mix --> out
+             |                                                                    |
+             +--> window, kept clear --> drive --> up --> what the shape takes --> down
+
+    Only what is cut away passes the oversampling filters (linear phase), so idle it is a pure delay, bit for bit.
+    What a filter keeps from the clip stage goes on untouched beside it.
+
+    >>> step = Clipper(ClipperSettings(ceiling_db=0.0, hardness=1.0, oversampling="1x"), 1, Context())
+    >>> step.process(np.array([[0.5, 2.0, -3.0]], np.float32))
+    array([[ 0.5,  1. , -1. ]], dtype=float32)
+    """
+
+    kind = "clipper"
+    label = "Clipper"
+    settings_model = ClipperSettings
+    pictures = ("wave", "curve", "bite", "spectrum")
+    listens = True
+    starts = STARTS
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        top = dsp.ROOM
+        self._window = Filter(2 * FLANK, channels, context.rate)
+        self._clear = Filter(2 * FLANK, channels, context.rate)
+        self._state = np.zeros(dsp.STATE)
+        self._ups = np.zeros((2 * channels, STAGES, top + MOST_TAPS), np.float32)
+        self._downs = np.zeros((2 * channels, STAGES, 2, top + MOST_TAPS), np.float32)
+        self._pads = np.zeros((2 * channels, top + 2 * dsp.MOST_PAD), np.float32)
+        self._ring = np.zeros((channels, RING_FRAMES), np.float32)
+        self._work = np.zeros((dsp.WORK_ROWS, top + MOST_TAPS), np.float32)
+        self._taps = np.array([HALF_TAPS, (LAST_HALF_TAPS, *HALF_TAPS[1:])], np.int64)
+        self._way = ("", "")
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, ClipperSettings)
+        rate = context.rate
+        stages, latency, pad = chain(settings.factor(), settings.phase)
+        target = np.zeros(dsp.SETTINGS)
+        target[dsp.DRIVE] = db_to_gain(settings.drive_db)
+        target[dsp.CEILING] = db_to_gain(settings.ceiling_db)
+        target[dsp.HARDNESS] = min(settings.hardness, dsp.HARDEST)
+        target[dsp.OUTPUT] = db_to_gain(settings.out_db())
+        target[dsp.MIX] = settings.mix
+        target[dsp.STEPS] = int(math.log2(settings.factor()))
+        target[dsp.LINEAR] = settings.phase == "linear" or settings.factor() == 1
+        target[dsp.LATENCY] = latency
+        target[dsp.PAD] = pad
+        target[dsp.BLOCK_DC] = settings.dc_removal
+        target[dsp.GLIDE] = glide_part(rate)
+        target[dsp.DC_POLE] = 1.0 - 2.0 * math.pi * DC_HZ / rate
+        self._window.set(
+            flanks(settings.window_low_hz, settings.window_high_hz, WINDOW_SLOPE_DB, rate) if settings.window == "on" else None
+        )
+        low = settings.clear_hz if settings.keep_clear == "below" else None
+        high = settings.clear_hz if settings.keep_clear == "above" else None
+        self._clear.set(flanks(low, high, CLEAR_SLOPE_DB, rate) if settings.keep_clear != "nothing" else None)
+        way = (settings.oversampling, settings.phase)
+        if way != self._way:
+            # Other filters: what they remember is of another rate. The plan fades over from a copy.
+            for memory in (self._ups, self._downs, self._pads):
+                memory[:] = 0.0
+        self._way = way
+        self._ladder = np.stack((stages.ups, stages.downs))
+        self._target = target
+
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        assert isinstance(settings, ClipperSettings)
+        return chain(settings.factor(), settings.phase)[1]
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        y = np.empty_like(x)
+        trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
+        self.heard = self._clear(self._window(x))
+        dsp.clip(
+            x, self.heard, y, self._target, self._state, self._ladder, self._taps, self._ups, self._downs, self._pads,
+            self._ring, trace, self._work,
+        )  # fmt: skip
+        self.telemetry = Telemetry(trace[0], trace[1], {"clipped": trace[2]})
+        return y
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Peak out for peak in, of what reaches the clip stage."""
+        assert isinstance(settings, ClipperSettings)
+        drive, ceiling = db_to_gain(settings.drive_db), db_to_gain(settings.ceiling_db)
+        given = 10.0 ** (levels_db / 20.0)
+        v, knee = given * drive / ceiling, min(settings.hardness, dsp.HARDEST)
+        u = np.clip((v - knee) / (1.0 - knee), 0.0, 1.5)
+        shaped = np.where(v > knee, knee + (1.0 - knee) * (u - 4.0 / 27.0 * u**3), v) * ceiling
+        out = given + settings.mix * (shaped * db_to_gain(settings.out_db()) - given)
+        return np.asarray(20.0 * np.log10(np.maximum(np.abs(out), 1e-8)))
+
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        """What reaches the clip stage."""
+        assert isinstance(settings, ClipperSettings)
+        if settings.window == "off" and settings.keep_clear == "nothing":
+            return None
+        low = settings.clear_hz if settings.keep_clear == "below" else None
+        high = settings.clear_hz if settings.keep_clear == "above" else None
+        found = response_db(flanks(low, high, CLEAR_SLOPE_DB, rate), frequencies_hz, rate)
+        if settings.window == "on":
+            sections = flanks(settings.window_low_hz, settings.window_high_hz, WINDOW_SLOPE_DB, rate)
+            found = found + response_db(sections, frequencies_hz, rate)
+        return found
