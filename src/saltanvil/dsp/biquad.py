@@ -14,7 +14,7 @@ IDENTITY: Coefficients = (1.0, 0.0, 0.0, 0.0, 0.0)
 def cookbook(kind: str, frequency_hz: float, q: float, gain_db: float, rate: float) -> Coefficients:
     """(b0, b1, b2, a1, a2) with a0 = 1, from R. Bristow-Johnson, "Audio EQ Cookbook" (W3C note).
 
-    kind: bell, low shelf, high shelf, high-pass, low-pass or off. `q` is also the shelves' Q. The frequency is held
+    kind: bell, low shelf, high shelf, high-pass, low-pass, band-pass (0 dB at its peak) or off. `q` is also the shelves' Q. The frequency is held
     below 0.49 of the rate, so that a setting made at one rate stays valid at another.
     """
     if kind == "off":
@@ -27,6 +27,9 @@ def cookbook(kind: str, frequency_hz: float, q: float, gain_db: float, rate: flo
         d = (1 + alpha, -2 * cos, 1 - alpha)
     elif kind == "low-pass":
         b = ((1 - cos) / 2, 1 - cos, (1 - cos) / 2)
+        d = (1 + alpha, -2 * cos, 1 - alpha)
+    elif kind == "band-pass":
+        b = (alpha, 0.0, -alpha)
         d = (1 + alpha, -2 * cos, 1 - alpha)
     elif kind == "bell":
         b = (1 + alpha * a, -2 * cos, 1 - alpha * a)
@@ -45,7 +48,7 @@ def cookbook(kind: str, frequency_hz: float, q: float, gain_db: float, rate: flo
             (a + 1) + s * (a - 1) * cos - root,
         )
     else:
-        raise ValueError(f"{kind!r} is not a filter kind; use bell, low shelf, high shelf, high-pass, low-pass or off")
+        raise ValueError(f"{kind!r} is not a filter kind; use bell, low shelf, high shelf, high-pass, low-pass, band-pass or off")
     return b[0] / d[0], b[1] / d[0], b[2] / d[0], d[1] / d[0], d[2] / d[0]
 
 

@@ -7,13 +7,20 @@ line and the reference page are derived from its settings model.
 from saltanvil.processors.base import Processor, Settings
 from saltanvil.processors.clipper import Clipper
 from saltanvil.processors.compressor import Compressor
+from saltanvil.processors.deesser import Deesser
 from saltanvil.processors.equaliser import Equaliser
 from saltanvil.processors.expander import Expander
+from saltanvil.processors.freecurve import FreeCurve
 from saltanvil.processors.gate import Gate
+from saltanvil.processors.leveller import Leveller
 from saltanvil.processors.limiter import Limiter
+from saltanvil.processors.shaper import Shaper
 from saltanvil.processors.trim import Trim
 
-REGISTRY: dict[str, type[Processor]] = {p.kind: p for p in (Trim, Equaliser, Compressor, Gate, Expander, Limiter, Clipper)}
+REGISTRY: dict[str, type[Processor]] = {
+    p.kind: p
+    for p in (Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Shaper, Deesser, Clipper, Limiter)
+}  # fmt: skip
 
 __all__ = ["REGISTRY", "Processor", "Settings", "processor_named"]
 

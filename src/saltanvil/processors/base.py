@@ -161,7 +161,7 @@ class Processor(ABC):
         for name, value in vars(self).items():
             if isinstance(value, np.ndarray):
                 setattr(twin, name, value.copy())
-            elif isinstance(value, Stateful):
+            elif isinstance(value, Stateful | Processor):
                 setattr(twin, name, value.clone())
         return twin
 

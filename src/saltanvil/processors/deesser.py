@@ -1,0 +1,223 @@
+"""The de-esser."""
+
+import math
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import biquad, compress, deess
+from saltanvil.dsp.units import db_to_gain, time_constant
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.compressor import LEAST_KNEE_DB
+from saltanvil.processors.key import FLANK, Filter, flanks, slope_db
+
+#: The band's level is its RMS over this; long enough to hold a sibilant's noise together.
+LEVEL_MS = 4.0
+WIDE_SLOPE_DB = 24
+
+_BANDS = {"shape": ["band, narrow", "band, wide"]}
+
+
+class DeesserSettings(Settings):
+    shape: Literal["high-pass, 12 dB/oct", "high-pass, 24 dB/oct", "high-pass, 48 dB/oct", "band, narrow", "band, wide"] = choice(
+        "high-pass, 24 dB/oct", "Shape", "Band",
+        "What counts as sibilant: all above a corner, a band with a peak, or a band with a flat top.",
+    )  # fmt: skip
+    frequency_hz: float = rule(
+        5500.0, "Frequency", "Hz", 500.0, 18000.0, "Band", "Corner of a high-pass, middle of a band.",
+        scale="log", ticks=(1000, 2000, 5000, 10000),
+    )  # fmt: skip
+    width_oct: float = rule(
+        1.0, "Width", "oct", 0.1, 4.0, "Band", "Width of a band in octaves.", scale="log", ticks=(0.25, 0.5, 1, 2, 4), when=_BANDS
+    )
+    against: Literal["level", "whole"] = choice(
+        "whole", "Threshold is", "Curve",
+        "Level: the band's own level. Whole: how far the band stands under everything, so that soft and loud words are "
+        "treated alike.",
+    )  # fmt: skip
+    threshold_db: float = rule(
+        -8.0, "Threshold", "dB", -60.0, 0.0, "Curve", "Level of the band above which it is reduced.", ticks=(-48, -36, -24, -12)
+    )
+    ratio: float = rule(
+        4.0, "Ratio", ":1", 1.0, 50.0, "Curve", "Decibels in over the threshold for one decibel out.",
+        scale="log", ticks=(1, 2, 4, 10, 20, 50),
+    )  # fmt: skip
+    knee_db: float = rule(6.0, "Knee", "dB", 0.0, 30.0, "Curve", "Width around the threshold over which it sets in.", ticks=(0, 6, 12, 24))
+    range_db: float = rule(10.0, "Range", "dB", 0.0, 40.0, "Curve", "The most that is ever taken.", ticks=(0, 6, 12, 24, 40))
+    attack_ms: float = rule(
+        1.0, "Attack", "ms", 0.05, 50.0, "Timing", "Time to cover 63 % of the way down.", scale="log", ticks=(0.1, 1, 10)
+    )
+    release_ms: float = rule(
+        40.0, "Release", "ms", 2.0, 1000.0, "Timing", "Time to give back 63 %.", scale="log", ticks=(10, 100, 1000)
+    )
+    reduce: Literal["band", "everything"] = choice(
+        "band", "Reduces", "Output", "Only the band, so that words keep their body; or everything while it hisses."
+    )
+    stereo_link: float = rule(
+        1.0, "Stereo link", "%", 0.0, 1.0, "Output", "All: both sides get the same gain. None: each side for itself.", ticks=(0, 0.5, 1)
+    )
+    mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Treated sound against untreated sound.", ticks=(0, 0.5, 1))
+
+    def edges_hz(self) -> tuple[float, float]:
+        """Lower and upper edge of a band."""
+        reach = 2.0 ** (self.width_oct / 2.0)
+        return self.frequency_hz / reach, self.frequency_hz * reach
+
+    def detector_sections(self, rate: float) -> NDArray[np.float64]:
+        """What the detector hears, (2 FLANK, 5)."""
+        if self.shape == "band, narrow":
+            sections = np.tile(np.array(biquad.IDENTITY), (2 * FLANK, 1))
+            sections[0] = biquad.cookbook("band-pass", self.frequency_hz, width_to_q(self.width_oct), 0.0, rate)
+            return sections
+        if self.shape == "band, wide":
+            low, high = self.edges_hz()
+            return flanks(low, high, WIDE_SLOPE_DB, rate)
+        return flanks(self.frequency_hz, None, slope_db(self.shape.split(", ")[1]), rate)
+
+    def cut_sections(self, rate: float) -> NDArray[np.float64]:
+        """What is reduced, (SECTIONS, SECTION)."""
+        if self.shape == "band, narrow":
+            tangent = math.tan(math.pi * min(self.frequency_hz, 0.49 * rate) / rate)
+            found = [[tangent, 1.0 / width_to_q(self.width_oct), 1.0, 0.0]]
+        elif self.shape == "band, wide":
+            low, high = self.edges_hz()
+            found = deess.shelf_sections(low, WIDE_SLOPE_DB, 1.0, rate) + deess.shelf_sections(high, WIDE_SLOPE_DB, -1.0, rate)
+        else:
+            found = deess.shelf_sections(self.frequency_hz, slope_db(self.shape.split(", ")[1]), 1.0, rate)
+        idle = [found[0][0], found[0][1], 0.0, 0.0]
+        return np.array(found + [idle] * (deess.SECTIONS - len(found)))
+
+
+def width_to_q(octaves: float) -> float:
+    """Q of a band this wide between its -3 dB points (Audio EQ Cookbook, analogue form)."""
+    return 1.0 / (2.0 * math.sinh(math.log(2.0) / 2.0 * octaves))
+
+
+STARTS = (
+    Start(
+        "voice: soften s and sh",
+        "S should be heard and not stick out; if the singer begins to lisp, reduce less range.",
+        {"shape": "high-pass, 24 dB/oct", "frequency_hz": 5500.0, "threshold_db": -6.0, "ratio": 4.0, "range_db": 8.0},
+    ),
+    Start(
+        "voice: one whistling pitch",
+        "Drag the band over the spectrum while listening to taken, until only the whistle is left in it.",
+        {"shape": "band, narrow", "frequency_hz": 7000.0, "width_oct": 0.5, "threshold_db": -10.0, "ratio": 8.0},
+    ),
+    Start(
+        "overheads: keep the shine, lose the grain",
+        "Cymbals should stay bright between the hits; only the harsh instant of a hit goes.",
+        {"shape": "band, wide", "frequency_hz": 6000.0, "width_oct": 1.5, "against": "level", "threshold_db": -24.0, "ratio": 2.5, "range_db": 6.0},
+    ),
+    Start(
+        "harsh upper middle",
+        "Loud notes should stop biting; soft ones must stay as they are.",
+        {"shape": "band, wide", "frequency_hz": 3200.0, "width_oct": 1.0, "against": "level", "threshold_db": -28.0, "ratio": 3.0, "attack_ms": 3.0},
+    ),
+    Start(
+        "speech: close microphone",
+        "The narrator should sound near without spitting; plosives are not its business.",
+        {"shape": "high-pass, 12 dB/oct", "frequency_hz": 4500.0, "threshold_db": -7.0, "ratio": 3.0, "range_db": 9.0},
+    ),
+    Start(
+        "hard and fast, everything down",
+        "For a track buried in a mix: the whole voice ducks at each s, at no change of colour.",
+        {"reduce": "everything", "frequency_hz": 6000.0, "threshold_db": -6.0, "ratio": 6.0, "attack_ms": 0.5, "release_ms": 25.0},
+    ),
+)  # fmt: skip
+
+
+class Deesser(Processor):
+    """Takes a band down while it sticks out.
+
+        in --+----------------------------------------------------(cut of the band, or of everything)--> mix --> out
+             |                                                      ^
+             +--> band --> RMS --> level, or share of the whole --> curve with knee --> attack, release
+
+    Detector filters: Butterworth, or the cookbook's band-pass. The cut has the same shape and is exactly nothing
+    while nothing is taken, so that *taken* holds only what was reduced.
+
+    >>> step = Deesser(DeesserSettings(), 1, Context())
+    >>> step.process(np.full((1, 4), 0.25, np.float32))
+    array([[0.25, 0.25, 0.25, 0.25]], dtype=float32)
+    """
+
+    kind = "deesser"
+    label = "De-esser"
+    settings_model = DeesserSettings
+    pictures = ("bite", "spectrum", "curve")
+    listens = True
+    starts = STARTS
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        self._band = Filter(2 * FLANK, channels, context.rate)
+        self._means = np.zeros((2, channels))
+        self._curve, self._bends = np.zeros((1, compress.BEND)), np.zeros((1, compress.BEND))
+        self._state = np.zeros(compress.STATE)
+        self._ring = np.zeros((channels, 2 * compress.CHUNK_FRAMES), np.float32)
+        self._work = np.empty((compress.WORK_ROWS, compress.CHUNK_FRAMES), np.float32)
+        self._moving = np.zeros((deess.SECTIONS, deess.SECTION))
+        self._now = np.zeros(deess.GLIDING)
+        self._memory = np.zeros((channels, deess.SECTIONS, 2))
+        self._cut_state = np.zeros(deess.STATE)
+        self._cut_work = np.empty((6, 64), np.float32)
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, DeesserSettings)
+        rate = context.rate
+        self._band.set(settings.detector_sections(rate))
+        knee = settings.knee_db if settings.knee_db >= LEAST_KNEE_DB else 0.0
+        self._curve = np.array([[settings.threshold_db, 1.0 - 1.0 / settings.ratio, knee]])
+        target = np.zeros(compress.SETTINGS)
+        target[compress.RANGE] = settings.range_db
+        target[compress.MIX] = 1.0
+        target[compress.LINK] = settings.stereo_link
+        target[compress.ATTACK] = time_constant(settings.attack_ms, rate)
+        target[compress.RELEASE] = time_constant(settings.release_ms, rate)
+        target[compress.GLIDE] = glide_part(rate)
+        self._target = target
+        self._sections = settings.cut_sections(rate)
+        self._cut = np.array([1.0 if settings.reduce == "band" else 0.0, settings.mix])
+        self._cut_state[deess.GLIDE] = glide_part(rate)
+        self._relative = settings.against == "whole"
+        self._averaging = time_constant(LEVEL_MS, rate)
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        given = x if key is None else key
+        self.heard = self._band(given)
+        level, gain, y = np.empty_like(x), np.empty_like(x), np.empty_like(x)
+        trace = self.trace(2, x.shape[1])
+        deess.band_level(self.heard, given, level, self._means, self._averaging, self._relative)
+        compress.compress(
+            np.ones_like(x), level, gain, self._target, self._curve, self._bends, self._state, self._ring, trace, self._work
+        )
+        deess.cut(
+            x, gain, y, self._sections, self._moving, self._cut, self._now, self._memory, self._cut_state, self._cut_work
+        )  # fmt: skip
+        self.telemetry = Telemetry(trace[0], trace[1])
+        return y
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Level of the band out for in, both as the threshold counts them."""
+        assert isinstance(settings, DeesserSettings)
+        over, knee = levels_db - settings.threshold_db, max(settings.knee_db, LEAST_KNEE_DB)
+        slope = 1.0 - 1.0 / settings.ratio
+        into = np.clip(over + knee / 2, 0.0, knee)
+        taken = np.minimum(slope * into**2 / (2 * knee) + slope * np.maximum(over - knee / 2, 0.0), settings.range_db)
+        return levels_db + 20.0 * np.log10(1.0 + settings.mix * (10.0 ** (-taken / 20.0) - 1.0))
+
+    @classmethod
+    def response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        """At the most that is ever taken."""
+        assert isinstance(settings, DeesserSettings)
+        if settings.reduce == "everything":
+            return np.full_like(frequencies_hz, -settings.range_db)
+        return deess.cut_response_db(settings.cut_sections(rate), db_to_gain(-settings.range_db), frequencies_hz, rate)
+
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        assert isinstance(settings, DeesserSettings)
+        return biquad.response_db(settings.detector_sections(rate), frequencies_hz, rate)

@@ -1,0 +1,135 @@
+"""The leveller."""
+
+import math
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import gate as doors
+from saltanvil.dsp import level as dsp
+from saltanvil.dsp.kernel import TICK_FRAMES
+from saltanvil.dsp.loudness import k_weighting
+from saltanvil.dsp.units import time_constant
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, rule
+from saltanvil.processors.key import Filter, KeyedSettings, KeyFilter
+
+#: The gate's ear and the level's (the second is BS.1770's momentary window as a time constant; ours, no source).
+QUICK_MS, SLOW_MS = 30.0, 400.0
+#: ITU-R BS.1770-5, Annex 1, eq. 2.
+LOUDNESS_OFFSET_DB = -0.691
+
+
+class LevellerSettings(KeyedSettings):
+    measure: Literal["loudness", "level"] = choice(
+        "loudness", "Measures", "Target", "Loudness is K-weighted (LUFS); level is the plain mean power (dBFS RMS)."
+    )
+    target_db: float = rule(
+        -20.0, "Target", "dB", -50.0, -6.0, "Target", "Where the part is to stand, in LUFS or dBFS RMS.", ticks=(-40, -30, -20, -10)
+    )
+    range_db: float = rule(9.0, "Range", "dB", 0.0, 24.0, "Target", "The most it raises or lowers.", ticks=(0, 6, 12, 24))
+    speed_s: float = rule(
+        2.0, "Speed", "s", 0.2, 20.0, "Timing", "Time to cover 63 % of a change. Slow leaves phrases their shape.",
+        scale="log", ticks=(0.2, 1, 5, 20),
+    )  # fmt: skip
+    gate_db: float = rule(
+        -45.0, "Hold below", "dB", -80.0, -10.0, "Timing", "Quieter than this it waits, so that pauses and breaths do not come up.",
+        ticks=(-72, -60, -48, -36, -24),
+    )  # fmt: skip
+
+
+STARTS = (
+    Start(
+        "voice: verse and chorus nearer",
+        "Soft lines should come to you; if breaths rise before a line, raise the hold.",
+        {"target_db": -20.0, "range_db": 6.0, "speed_s": 2.5, "gate_db": -40.0},
+    ),
+    Start(
+        "bass: every note there",
+        "The low end should stand still on the meter; a note must not change while it rings.",
+        {"measure": "level", "target_db": -18.0, "range_db": 6.0, "speed_s": 0.8, "gate_db": -40.0},
+    ),
+    Start(
+        "speech: far and near speakers",
+        "Both should need the same volume; a change should take a sentence, not a word.",
+        {"target_db": -23.0, "range_db": 12.0, "speed_s": 4.0, "gate_db": -42.0},
+    ),
+    Start(
+        "music bed: keep it under",
+        "The bed should never draw attention by getting louder.",
+        {"target_db": -32.0, "range_db": 9.0, "speed_s": 5.0, "gate_db": -55.0},
+    ),
+    Start(
+        "guitar: parts from several takes",
+        "Joins should not be heard as steps; slower hides them better.",
+        {"target_db": -22.0, "range_db": 8.0, "speed_s": 3.0, "gate_db": -45.0},
+    ),
+    Start(
+        "bus: gentle hand on the fader",
+        "Contrast must stay: look at quiet and loud sections, they should differ almost as before.",
+        {"target_db": -18.0, "range_db": 3.0, "speed_s": 8.0, "gate_db": -36.0},
+    ),
+)
+
+
+class Leveller(Processor):
+    """Brings a part to one level, slowly, and waits through pauses.
+
+        in --+------------------------------------------------------------------(x)--> out
+             |                                                                   ^
+        key--+--> key filter --> K-weighting or plain --> level while above the hold --> slow gain
+
+    >>> step = Leveller(LevellerSettings(), 1, Context())
+    >>> step.process(np.full((1, 2), 0.25, np.float32))
+    array([[0.25, 0.25]], dtype=float32)
+    """
+
+    kind = "leveller"
+    label = "Leveller"
+    settings_model = LevellerSettings
+    pictures = ("bite", "curve", "spectrum")
+    listens = True
+    starts = STARTS
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        self._key = KeyFilter(channels, context.rate)
+        self._weighting = Filter(2, channels, context.rate)
+        self._state = np.zeros(dsp.STATE)
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, LevellerSettings)
+        rate = context.rate
+        loudness = settings.measure == "loudness"
+        target = np.zeros(dsp.SETTINGS)
+        target[dsp.TARGET] = settings.target_db
+        target[dsp.RANGE] = settings.range_db
+        target[dsp.GATE] = settings.gate_db
+        target[dsp.OFFSET] = LOUDNESS_OFFSET_DB if loudness else -10.0 * math.log10(self.channels)
+        target[dsp.QUICK] = time_constant(QUICK_MS, rate)
+        target[dsp.SLOW] = time_constant(SLOW_MS, rate)
+        target[dsp.SPEED] = 1.0 - math.exp(-TICK_FRAMES / (settings.speed_s * rate))
+        self._target = target
+        self._key.configure(settings, rate)
+        self._weighting.set(k_weighting(rate) if loudness else None)
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        y = np.empty_like(x)
+        trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
+        self.heard = self._key(x if key is None else key)
+        dsp.level(x, self._weighting(self.heard), y, self._target, self._state, trace)
+        door = np.where(trace[2] > 0.0, np.float32(doors.OPEN), np.float32(doors.HOLDING))
+        self.telemetry = Telemetry(trace[0], trace[1], {"door": door})
+        return y
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Where a level that stays comes to; below the hold nothing is moved."""
+        assert isinstance(settings, LevellerSettings)
+        moved = np.clip(settings.target_db - levels_db, -settings.range_db, settings.range_db)
+        return levels_db + np.where(levels_db > settings.gate_db, moved, 0.0)
+
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        assert isinstance(settings, LevellerSettings)
+        return settings.key_response_db(frequencies_hz, rate)
