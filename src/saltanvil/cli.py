@@ -287,6 +287,8 @@ def span(setting: dict[str, Any]) -> str:
         return f"{setting['minimum']:g} to {setting['maximum']:g} {setting['unit']} ({setting['default']:g})"
     if setting["type"] == "choice":
         return f"{' | '.join(setting['options'])} ({setting['default']})"
+    if setting["type"] == "points":
+        return f"[[in, out], ...] dB ({len(setting['default'])} points)"
     return f"on | off ({'on' if setting['default'] else 'off'})"
 
 

@@ -14,8 +14,8 @@ IDENTITY: Coefficients = (1.0, 0.0, 0.0, 0.0, 0.0)
 def cookbook(kind: str, frequency_hz: float, q: float, gain_db: float, rate: float) -> Coefficients:
     """(b0, b1, b2, a1, a2) with a0 = 1, from R. Bristow-Johnson, "Audio EQ Cookbook" (W3C note).
 
-    kind: bell, low shelf, high shelf, high-pass, low-pass, band-pass (0 dB at its peak) or off. `q` is also the shelves' Q. The frequency is held
-    below 0.49 of the rate, so that a setting made at one rate stays valid at another.
+    kind: bell, low shelf, high shelf, high-pass, low-pass, band-pass (0 dB at its peak) or off. `q` is also the
+    shelves' Q. The frequency is held below 0.49 of the rate, so that a setting made at one rate stays valid at another.
     """
     if kind == "off":
         return IDENTITY

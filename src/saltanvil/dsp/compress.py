@@ -168,7 +168,8 @@ def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # ty
     curve, bends: (bends, BEND), wanted and current; feedback knows the first only.
     ring: (channels, size), the lookahead's memory, size a power of two of at least the lookahead and CHUNK_FRAMES.
     trace: (2, at least one column for every tick the block touches): largest reduction in dB, and loudest level at
-    the detector in dB. Where the gain may rise, the larger of rise (negative) and fall is traced. work: (WORK_ROWS, CHUNK_FRAMES), scratch.
+    the detector in dB. Where the gain may rise, the larger of rise (negative) and fall is traced.
+    work: (WORK_ROWS, CHUNK_FRAMES), scratch.
     """
     channels, frames = x.shape
     now = state[:GLIDING]

@@ -17,7 +17,7 @@ from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 
 #: A section: tan(pi f / rate), damping k, the power of g that is K, weight of the second-order term (0 makes a bell).
 TANGENT, DAMPING, POWER, SQUARE, SECTION = range(5)
-SECTIONS = 4
+SECTIONS = 8
 # Target settings after the sections; all glide.
 ONLY_BAND, MIX, GLIDING = range(3)
 POSITION, PRIMED, GLIDE, STATE = range(4)
@@ -33,7 +33,9 @@ def shelf_sections(frequency_hz: float, slope_db: int, power: float, rate: float
     return [[tangent, damping, power / order, 1.0] for damping in dampings]
 
 
-def cut_response_db(sections: NDArray[np.float64], gain: float, frequencies_hz: NDArray[np.float64], rate: float) -> NDArray[np.float64]:
+def cut_response_db(
+    sections: NDArray[np.float64], gain: float, frequencies_hz: NDArray[np.float64], rate: float
+) -> NDArray[np.float64]:
     """Magnitude of the cut at the frequencies while its gain stands still."""
     s = 1j * np.tan(np.pi * frequencies_hz / rate)
     total = np.ones_like(s)

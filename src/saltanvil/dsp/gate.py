@@ -179,7 +179,9 @@ def gate(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
                 follower = state[HEADER + d * FOLLOWERS : HEADER + (d + 1) * FOLLOWERS]
                 level = power[d, at : at + run]
                 wanted = gains[d, at : at + run]
-                opened = door_block(level, wanted, np.float32(state[OPEN_POWER]), np.float32(state[CLOSE_POWER]), follower, settings, run)
+                opened = door_block(
+                    level, wanted, np.float32(state[OPEN_POWER]), np.float32(state[CLOSE_POWER]), follower, settings, run
+                )
                 trace[3, column] += np.float32(opened)
                 for i in range(0, run, 4):
                     loudest = max(loudest, level[i])
@@ -196,7 +198,7 @@ def gate(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
                         follower[MEAN_SQUARE] = 0.0
                     if linked and state[HEADER + FOLLOWERS + MEAN_SQUARE] < DENORMAL:
                         state[HEADER + FOLLOWERS + MEAN_SQUARE] = 0.0
-            trace[0, column] = np.float32(-20.0 * np.log10(max(least, LEAST_GAIN)))
+            trace[0, column] = np.float32(-20.0 * np.log10(max(np.float64(least), LEAST_GAIN)))
             trace[1, column] = np.float32(10.0 * np.log10(loudest))
             column += 1
             at += run

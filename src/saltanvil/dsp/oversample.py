@@ -76,7 +76,8 @@ def ladder(factor: int, phase: str) -> Ladder:
             found[way, stage, 1, : len(taps) // 2] = 2.0 * taps[1::2][::-1]
             # Group delay at low frequencies: the first moment of the taps.
             delay += float((np.arange(len(taps)) * taps).sum() / taps.sum()) * factor / 2 ** (stage + 1)
-    return Ladder(factor, *found.astype(np.float32), delay)
+    ups, downs = found.astype(np.float32)
+    return Ladder(factor, ups, downs, delay)
 
 
 @inline

@@ -15,7 +15,7 @@ from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 from saltanvil.dsp.logs import ONE, exp2_block, log2_block
 
 # Target settings; those before GLIDING glide from tick to tick. Gains in dB.
-(ATTACK, SUSTAIN, OUTPUT, MIX, LINK, GLIDING, FALL, QUICK, SLOW, SHORT, LINGER, GLIDE, SETTINGS) = range(13)
+(ATTACK, SUSTAIN, OUTPUT, MIX, LINK, GLIDING, FALL, QUICK, SLOW, LINGER, GLIDE, SETTINGS) = range(12)
 # State: the gliding settings, those they glide from, then per channel a row of followers.
 POSITION, PRIMED, HEADER = 10, 11, 12
 (PEAK, QUICK_AT, SLOW_AT, SUSTAIN_PEAK, NOW_AT, LINGER_AT, FOLLOWERS) = range(7)
@@ -41,7 +41,7 @@ def envelopes(attack, sustain, follower, settings, quick, slow, now, linger, cou
         quick_at = peak + (quick_at - peak) * settings[QUICK]
         slow_at = peak + (slow_at - peak) * settings[SLOW]
         sustained = max(np.float64(sustain[i]), sustained * settings[FALL])
-        now_at = sustained + (now_at - sustained) * settings[SHORT]
+        now_at = sustained + (now_at - sustained) * settings[QUICK]
         linger_at = max(now_at, linger_at * settings[LINGER])
         quick[i] = np.float32(quick_at + QUIET)
         slow[i] = np.float32(slow_at + QUIET)

@@ -3,7 +3,7 @@
 import hashlib
 import threading
 from collections import OrderedDict
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,15 +13,17 @@ Audio = NDArray[np.float32]
 
 @dataclass(frozen=True)
 class Stretch:
-    """What a node gave over a window: sound, and per tick the reduction and the level at the detector."""
+    """What a node gave over a window: sound, and per tick what its processor told (see `Telemetry`)."""
 
     audio: Audio
-    reduction_db: NDArray[np.float32]
-    detector_db: NDArray[np.float32]
+    reduction_db: NDArray[np.float32] = field(default_factory=lambda: np.empty(0, np.float32))
+    detector_db: NDArray[np.float32] = field(default_factory=lambda: np.empty(0, np.float32))
+    rows: dict[str, NDArray[np.float32]] = field(default_factory=dict)
 
     @property
     def size(self) -> int:
-        return self.audio.nbytes + self.reduction_db.nbytes + self.detector_db.nbytes
+        rows = sum(row.nbytes for row in self.rows.values())
+        return self.audio.nbytes + self.reduction_db.nbytes + self.detector_db.nbytes + rows
 
 
 class StretchCache:

@@ -40,7 +40,10 @@ LEAD_STEP_S = 0.04
 
 @dataclass(frozen=True)
 class Block:
-    """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start."""
+    """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start.
+
+    steps: each step's largest change of gain in dB, negative where it fell; doors: where a step's door stands.
+    """
 
     epoch: int
     sequence: int
@@ -48,6 +51,7 @@ class Block:
     position_s: float
     strips: dict[str, tuple[float, float]]
     steps: dict[str, float]
+    doors: dict[str, str]
     reduction_db: list[float]
     detector_db: float
     main_peaks_dbfs: tuple[float, float]
@@ -269,13 +273,15 @@ class Player:
         main = plan.nodes[-1].output
         rate = plan.session.rate_hz
         steps: dict[str, float] = {}
+        doors: dict[str, str] = {}
         traced: list[float] = []
         detector = SILENCE_DB
         for node in plan.nodes:
             for step in node.steps:
                 telemetry = step.processor.telemetry
-                if len(telemetry.reduction_db):
-                    steps[step.step.id] = round(float(telemetry.reduction_db.max()), 2)
+                steps[step.step.id] = round(step.change_db, 2)
+                if step.door is not None:
+                    doors[step.step.id] = step.door
                 if step.step.id == plan.audition.scope.step_id and len(telemetry.reduction_db):
                     traced = [round(float(value), 2) for value in telemetry.reduction_db]
                     detector = round(float(telemetry.detector_db.max()), 1)
@@ -286,6 +292,7 @@ class Player:
             position_s=position / rate,
             strips={node.strip.id: (round(node.meter.in_db, 1), round(node.meter.out_db, 1)) for node in plan.nodes},
             steps=steps,
+            doors=doors,
             reduction_db=traced,
             detector_db=detector,
             main_peaks_dbfs=(gain_to_db(float(mix.peak(main[:1]))), gain_to_db(float(mix.peak(main[1:])))),

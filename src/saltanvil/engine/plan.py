@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import mix
+from saltanvil.dsp.gate import DOORS
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import db_to_gain, gain_to_db
 from saltanvil.processors import Processor, processor_named
@@ -23,14 +24,17 @@ from saltanvil.processors.base import Context, Telemetry, glide_part
 from saltanvil.session.document import MAIN_ID, Session, Step, Strip
 
 Audio = NDArray[np.float32]
-Listening = Literal["before", "after", "taken"]
+#: *key* is what the detector of the scope's step hears.
+Listening = Literal["before", "after", "taken", "key"]
 
 #: States that listening needs, whatever the document says.
-LISTENING = ("matched", "taken")
+LISTENING = ("matched", "taken", "key")
 
 #: Played before what is wanted, so that detectors have settled; the same live and offline, so that the samples agree.
 PREROLL_S = 2.0
 LEVEL_OFF_DB = -90.0
+#: Below this a change of level is not worth telling.
+SOUNDING_DB = -60.0
 RING_FRAMES = 1 << 14
 
 
@@ -151,12 +155,31 @@ class StepNode:
     processor: Processor
     late: Late
     late_by: int
+    #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
+    moved_db: float = 0.0
 
     def process(self, x: Audio) -> Audio:
         if self.step.bypass:
             self.processor.telemetry = Telemetry()
+            self.moved_db = 0.0
             return self.late(x, self.late_by) if self.late_by else x
-        return self.processor.process(x)
+        y = self.processor.process(x)
+        if not len(self.processor.telemetry.reduction_db):
+            entered = gain_to_db(float(mix.peak(x)))
+            self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
+        return y
+
+    @property
+    def change_db(self) -> float:
+        """The largest change of gain in the last block, negative where it fell."""
+        told = self.processor.telemetry.reduction_db
+        return -float(told[np.abs(told).argmax()]) if len(told) else self.moved_db
+
+    @property
+    def door(self) -> str | None:
+        """Where the door stands, for a step that has one."""
+        row = self.processor.telemetry.rows.get("door")
+        return None if row is None or not len(row) else DOORS[int(row[-1])]
 
     def before(self, x: Audio) -> Audio:
         """The input, as late as the output."""
@@ -265,6 +288,9 @@ class Plan:
         for step in node.steps:
             y = step.process(x)
             if in_scope and scope.step_id == step.step.id:
+                key = step.processor.heard if step.processor.listens and not step.step.bypass else None
+                if listening == "key" and key is not None:
+                    self._alone(node, self.rack.late(node.channels, "key")(key, step.late_by), tap)
                 x = self._compare(node, y if step.step.bypass else step.before(x), y, listening, tap)
             else:
                 if step.late_by and not step.step.bypass:
@@ -285,10 +311,14 @@ class Plan:
             mix.place(before, y, gain, gain, glide_part(node.rate), self.rack.glide("matched").state)
             return y
         if listening == "taken":
-            heard = np.empty((2, after.shape[1]), np.float32)
-            mix.place(before - after, heard, *node.gains(), 1.0, self.rack.glide("taken").state)
-            tap.append(self.rack.late(2, "taken")(heard, self.latency_frames - node.latency))
+            self._alone(node, before - after, tap)
         return after
+
+    def _alone(self, node: Node, x: Audio, tap: list[Audio]) -> None:
+        """Straight to the ear, at the strip's level and pan."""
+        heard = np.empty((2, x.shape[1]), np.float32)
+        mix.place(x, heard, *node.gains(), 1.0, self.rack.glide("taken").state)
+        tap.append(self.rack.late(2, "taken")(heard, self.latency_frames - node.latency))
 
 
 def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,6 +23,7 @@ from saltanvil.engine.plan import (
     preroll_start,
 )
 from saltanvil.engine.render import Cancelled
+from saltanvil.processors.base import Telemetry
 from saltanvil.session.document import Session
 
 #: Windows are longer than the passage by the latency, rounded up to this, so that a moved lookahead reuses them.
@@ -35,7 +36,7 @@ class Compared:
     """A scope over a passage: aligned arrays of the same shape, and per tick what the step did.
 
     latency_frames: by how much the scope itself delays. The per-tick arrays belong to the scope's step, or to the
-    step of the strip that took most; empty if none reduces.
+    step of the strip that took most; empty if none reduces. rows: what else the scope's step tells.
     """
 
     before: Audio
@@ -44,6 +45,7 @@ class Compared:
     detector_db: NDArray[np.float32]
     latency_frames: int
     total_latency_frames: int
+    rows: dict[str, NDArray[np.float32]] = field(default_factory=dict)
 
 
 class ScopeRenderer:
@@ -89,9 +91,12 @@ class ScopeRenderer:
             if scope.step_id is None and len(stretch.reduction_db):
                 traces.append((stretch, latency))
         reduction, detector = np.empty(0, np.float32), np.empty(0, np.float32)
+        rows: dict[str, NDArray[np.float32]] = {}
         if traces:
-            best, at = max(traces, key=lambda t: float(t[0].reduction_db.max(initial=0.0)))
+            best, at = max(traces, key=lambda t: float(np.abs(t[0].reduction_db).max(initial=0.0)))
             reduction, detector = self._ticks(best.reduction_db, at), self._ticks(best.detector_db, at)
+            if scope.step_id is not None:
+                rows = {name: self._ticks(values, at) for name, values in best.rows.items()}
         return Compared(
             self._cut(before.audio, before_latency),
             self._cut(stretch.audio, latency),
@@ -99,6 +104,7 @@ class ScopeRenderer:
             detector,
             latency - before_latency,
             node.latency,
+            rows,
         )
 
     def _cut(self, audio: Audio, latency: int) -> Audio:
@@ -137,14 +143,19 @@ class ScopeRenderer:
         found = self.cache.get(made)
         if found is not None:
             return made, found
-        parts, reduction, detector = [], [], []
+        parts: list[Audio] = []
+        told: list[Telemetry] = []
         for at in range(0, given.audio.shape[1], CHUNK_FRAMES):
             if self.cancelled():
                 raise Cancelled
             parts.append(step.process(np.ascontiguousarray(given.audio[:, at : at + CHUNK_FRAMES])))
-            reduction.append(step.processor.telemetry.reduction_db)
-            detector.append(step.processor.telemetry.detector_db)
-        stretch = Stretch(np.concatenate(parts, axis=1), np.concatenate(reduction), np.concatenate(detector))
+            told.append(step.processor.telemetry)
+        stretch = Stretch(
+            np.concatenate(parts, axis=1),
+            np.concatenate([t.reduction_db for t in told]),
+            np.concatenate([t.detector_db for t in told]),
+            {row: np.concatenate([t.rows[row] for t in told]) for row in told[0].rows},
+        )
         self.cache.put(made, stretch)
         return made, stretch
 
@@ -153,6 +164,6 @@ class ScopeRenderer:
             raise Cancelled
         found = self.cache.get(name)
         if found is None:
-            found = Stretch(make(), np.empty(0, np.float32), np.empty(0, np.float32))
+            found = Stretch(make())
             self.cache.put(name, found)
         return found

@@ -176,6 +176,16 @@ class Processor(ABC):
         return None
 
     @classmethod
+    def through_db(cls, settings: Settings) -> float:
+        """Gain of sound that the processor otherwise leaves alone."""
+        return 0.0
+
+    @classmethod
+    def roof_db(cls, settings: Settings) -> float | None:
+        """Level at which its ceiling leaves, where it has one."""
+        return None
+
+    @classmethod
     def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
         """Gain in dB of the filter that the detector listens through; None where there is none."""
         return None

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
 from saltanvil.dsp.oversample import HALF_TAPS, LAST_HALF_TAPS, MOST_TAPS, STAGES, Ladder, ladder
-from saltanvil.dsp.units import db_to_gain
+from saltanvil.dsp.units import db_to_gain, gain_to_db
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
 from saltanvil.processors.key import FLANK, Filter, flanks
 
@@ -60,7 +60,9 @@ class ClipperSettings(Settings):
         scale="log", ticks=(20, 100, 1000, 10000), when={"keep_clear": ["below", "above"]},
     )  # fmt: skip
     output_db: float = rule(0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain after the clip.", ticks=(-12, 0, 12))
-    drive_back: bool = choice(False, "Give drive back", "Output", "Takes the drive off again after the clip, so that only peaks change.")
+    drive_back: bool = choice(
+        False, "Give drive back", "Output", "Takes the drive off again after the clip, so that only peaks change."
+    )
     mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Clipped sound against untreated sound.", ticks=(0, 0.5, 1))
 
     def factor(self) -> int:
@@ -199,6 +201,16 @@ class Clipper(Processor):
         )  # fmt: skip
         self.telemetry = Telemetry(trace[0], trace[1], {"clipped": trace[2]})
         return y
+
+    @classmethod
+    def through_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, ClipperSettings)
+        return gain_to_db(1.0 + settings.mix * (db_to_gain(settings.drive_db + settings.out_db()) - 1.0))
+
+    @classmethod
+    def roof_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, ClipperSettings)
+        return settings.ceiling_db + settings.out_db()
 
     @classmethod
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:

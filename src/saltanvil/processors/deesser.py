@@ -14,7 +14,7 @@ from saltanvil.processors.key import FLANK, Filter, flanks, slope_db
 
 #: The band's level is its RMS over this; long enough to hold a sibilant's noise together.
 LEVEL_MS = 4.0
-WIDE_SLOPE_DB = 24
+WIDE_SLOPE_DB = 48
 
 _BANDS = {"shape": ["band, narrow", "band, wide"]}
 
@@ -43,7 +43,9 @@ class DeesserSettings(Settings):
         4.0, "Ratio", ":1", 1.0, 50.0, "Curve", "Decibels in over the threshold for one decibel out.",
         scale="log", ticks=(1, 2, 4, 10, 20, 50),
     )  # fmt: skip
-    knee_db: float = rule(6.0, "Knee", "dB", 0.0, 30.0, "Curve", "Width around the threshold over which it sets in.", ticks=(0, 6, 12, 24))
+    knee_db: float = rule(
+        6.0, "Knee", "dB", 0.0, 30.0, "Curve", "Width around the threshold over which it sets in.", ticks=(0, 6, 12, 24)
+    )
     range_db: float = rule(10.0, "Range", "dB", 0.0, 40.0, "Curve", "The most that is ever taken.", ticks=(0, 6, 12, 24, 40))
     attack_ms: float = rule(
         1.0, "Attack", "ms", 0.05, 50.0, "Timing", "Time to cover 63 % of the way down.", scale="log", ticks=(0.1, 1, 10)
@@ -55,7 +57,14 @@ class DeesserSettings(Settings):
         "band", "Reduces", "Output", "Only the band, so that words keep their body; or everything while it hisses."
     )
     stereo_link: float = rule(
-        1.0, "Stereo link", "%", 0.0, 1.0, "Output", "All: both sides get the same gain. None: each side for itself.", ticks=(0, 0.5, 1)
+        1.0,
+        "Stereo link",
+        "%",
+        0.0,
+        1.0,
+        "Output",
+        "All: both sides get the same gain. None: each side for itself.",
+        ticks=(0, 0.5, 1),
     )
     mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Treated sound against untreated sound.", ticks=(0, 0.5, 1))
 
@@ -108,12 +117,28 @@ STARTS = (
     Start(
         "overheads: keep the shine, lose the grain",
         "Cymbals should stay bright between the hits; only the harsh instant of a hit goes.",
-        {"shape": "band, wide", "frequency_hz": 6000.0, "width_oct": 1.5, "against": "level", "threshold_db": -24.0, "ratio": 2.5, "range_db": 6.0},
+        {
+            "shape": "band, wide",
+            "frequency_hz": 6000.0,
+            "width_oct": 1.5,
+            "against": "level",
+            "threshold_db": -24.0,
+            "ratio": 2.5,
+            "range_db": 6.0,
+        },
     ),
     Start(
         "harsh upper middle",
         "Loud notes should stop biting; soft ones must stay as they are.",
-        {"shape": "band, wide", "frequency_hz": 3200.0, "width_oct": 1.0, "against": "level", "threshold_db": -28.0, "ratio": 3.0, "attack_ms": 3.0},
+        {
+            "shape": "band, wide",
+            "frequency_hz": 3200.0,
+            "width_oct": 1.0,
+            "against": "level",
+            "threshold_db": -28.0,
+            "ratio": 3.0,
+            "attack_ms": 3.0,
+        },
     ),
     Start(
         "speech: close microphone",
@@ -123,9 +148,16 @@ STARTS = (
     Start(
         "hard and fast, everything down",
         "For a track buried in a mix: the whole voice ducks at each s, at no change of colour.",
-        {"reduce": "everything", "frequency_hz": 6000.0, "threshold_db": -6.0, "ratio": 6.0, "attack_ms": 0.5, "release_ms": 25.0},
+        {
+            "reduce": "everything",
+            "frequency_hz": 6000.0,
+            "threshold_db": -6.0,
+            "ratio": 6.0,
+            "attack_ms": 0.5,
+            "release_ms": 25.0,
+        },
     ),
-)  # fmt: skip
+)
 
 
 class Deesser(Processor):

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from pydantic import create_model
 
 from saltanvil.dsp import biquad
-from saltanvil.processors.base import Audio, Context, Processor, Settings, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, choice, glide_part, rule
 
 BandKind = Literal["bell", "low shelf", "high shelf", "high-pass", "low-pass", "off"]
 BANDS = (1, 2, 3, 4)
@@ -77,6 +77,43 @@ def sections_of(settings: Settings, rate: int) -> NDArray[np.float64]:
     )
 
 
+STARTS = (
+    Start(
+        "voice: clear and near",
+        "Words should be easier to follow at low volume; stop before s sounds get sharp.",
+        {
+            "band1_kind": "high-pass", "band1_frequency_hz": 80.0, "band2_frequency_hz": 250.0, "band2_gain_db": -2.5,
+            "band3_frequency_hz": 3500.0, "band3_gain_db": 2.5,
+        },
+    ),
+    Start(
+        "anything: rumble out",
+        "A high-pass at 22 Hz costs no tone and wins headroom; nothing should seem to change.",
+        {"band1_kind": "high-pass", "band1_frequency_hz": 22.0},
+    ),
+    Start(
+        "kick: out of the bass's way",
+        "The click should come forward and the middle clear up, so that both low sounds have room.",
+        {"band2_frequency_hz": 320.0, "band2_gain_db": -4.0, "band2_q": 1.0, "band3_frequency_hz": 3500.0, "band3_gain_db": 3.0},
+    ),
+    Start(
+        "guitars: less mud",
+        "Chords should become lighter without becoming thin; mud lives between 180 and 390 Hz.",
+        {"band1_kind": "high-pass", "band1_frequency_hz": 90.0, "band2_frequency_hz": 270.0, "band2_gain_db": -3.5, "band2_q": 0.9},
+    ),
+    Start(
+        "overheads: find a ring",
+        "Turn the bell up, sweep it until the ring jumps out, then turn it down as far as it bothers.",
+        {"band3_frequency_hz": 4200.0, "band3_gain_db": -8.0, "band3_q": 12.0},
+    ),
+    Start(
+        "bus: a little air",
+        "The top should open and cymbals not hiss; half a decibel is often enough.",
+        {"band4_kind": "high shelf", "band4_frequency_hz": 10000.0, "band4_gain_db": 1.5},
+    ),
+)  # fmt: skip
+
+
 class Equaliser(Processor):
     """Four bands, each a bell, a shelf, a high-pass or a low-pass.
 
@@ -92,7 +129,8 @@ class Equaliser(Processor):
     kind = "equaliser"
     label = "Equaliser"
     settings_model = EqualiserSettings
-    pictures = ("response", "bite")
+    pictures = ("response", "spectrum", "bite")
+    starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._now = np.zeros((len(BANDS), 5))

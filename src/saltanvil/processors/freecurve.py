@@ -34,9 +34,15 @@ class FreeCurveSettings(KeyedSettings):
         json_schema_extra={"label": "Points", "unit": "dB", "group": "Curve", "when": {}, "type": "points"},
     )
     rounding_db: float = rule(
-        6.0, "Rounding", "dB", 0.0, 30.0, "Curve", "Width over which each corner is rounded, as far as its neighbours leave room.",
+        6.0,
+        "Rounding",
+        "dB",
+        0.0,
+        30.0,
+        "Curve",
+        "Width over which each corner is rounded, as far as its neighbours leave room.",
         ticks=(0, 6, 12, 24),
-    )  # fmt: skip
+    )
     detector: Literal["peak", "rms"] = choice("peak", "Detector", "Detector", "Peak follows every wave; RMS the mean power.")
     rms_ms: float = rule(
         10.0, "RMS time", "ms", 1.0, 300.0, "Detector", "Averaging time of the RMS detector.",
@@ -47,15 +53,37 @@ class FreeCurveSettings(KeyedSettings):
         ticks=(0, 0.5, 1),
     )  # fmt: skip
     attack_ms: float = rule(
-        5.0, "Attack", "ms", 0.05, 250.0, "Timing", "How fast a rising level is followed (63 %).", scale="log", ticks=(0.1, 1, 10, 100)
+        5.0,
+        "Attack",
+        "ms",
+        0.05,
+        250.0,
+        "Timing",
+        "How fast a rising level is followed (63 %).",
+        scale="log",
+        ticks=(0.1, 1, 10, 100),
     )
     release_ms: float = rule(
-        120.0, "Release", "ms", 5.0, 5000.0, "Timing", "How fast a falling level is followed (63 %).", scale="log", ticks=(10, 100, 1000)
+        120.0,
+        "Release",
+        "ms",
+        5.0,
+        5000.0,
+        "Timing",
+        "How fast a falling level is followed (63 %).",
+        scale="log",
+        ticks=(10, 100, 1000),
     )
     lookahead_ms: float = rule(
-        0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing", "The detector hears this much ahead; the sound is late by as much.",
+        0.0,
+        "Lookahead",
+        "ms",
+        0.0,
+        MAX_LOOKAHEAD_MS,
+        "Timing",
+        "The detector hears this much ahead; the sound is late by as much.",
         ticks=(0, 5, 10, 20),
-    )  # fmt: skip
+    )
     output_db: float = rule(0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain after the curve.", ticks=(-12, 0, 12))
     mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Treated sound against untreated sound.", ticks=(0, 0.5, 1))
 

@@ -25,7 +25,14 @@ class LevellerSettings(KeyedSettings):
         "loudness", "Measures", "Target", "Loudness is K-weighted (LUFS); level is the plain mean power (dBFS RMS)."
     )
     target_db: float = rule(
-        -20.0, "Target", "dB", -50.0, -6.0, "Target", "Where the part is to stand, in LUFS or dBFS RMS.", ticks=(-40, -30, -20, -10)
+        -20.0,
+        "Target",
+        "dB",
+        -50.0,
+        -6.0,
+        "Target",
+        "Where the part is to stand, in LUFS or dBFS RMS.",
+        ticks=(-40, -30, -20, -10),
     )
     range_db: float = rule(9.0, "Range", "dB", 0.0, 24.0, "Target", "The most it raises or lowers.", ticks=(0, 6, 12, 24))
     speed_s: float = rule(
@@ -33,9 +40,15 @@ class LevellerSettings(KeyedSettings):
         scale="log", ticks=(0.2, 1, 5, 20),
     )  # fmt: skip
     gate_db: float = rule(
-        -45.0, "Hold below", "dB", -80.0, -10.0, "Timing", "Quieter than this it waits, so that pauses and breaths do not come up.",
+        -45.0,
+        "Hold below",
+        "dB",
+        -80.0,
+        -10.0,
+        "Timing",
+        "Quieter than this it waits, so that pauses and breaths do not come up.",
         ticks=(-72, -60, -48, -36, -24),
-    )  # fmt: skip
+    )
 
 
 STARTS = (

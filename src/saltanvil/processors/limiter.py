@@ -62,7 +62,14 @@ STARTS = (
     Start(
         "bus: louder, still clean",
         "Compare matched; if the hits lose their edge before it seems louder, take the gain back.",
-        {"gain_db": 4.0, "ceiling_db": -1.0, "release_mode": "adaptive", "release_ms": 120.0, "lookahead_ms": 5.0, "mark_db": 4.0},
+        {
+            "gain_db": 4.0,
+            "ceiling_db": -1.0,
+            "release_mode": "adaptive",
+            "release_ms": 120.0,
+            "lookahead_ms": 5.0,
+            "mark_db": 4.0,
+        },
     ),
     Start(
         "kick: lean on the low end",
@@ -82,9 +89,16 @@ STARTS = (
     Start(
         "speech: level after make-up",
         "Consonants should stay sharp; the narrator must not seem to lean back on loud words.",
-        {"gain_db": 8.0, "ceiling_db": -3.0, "release_mode": "adaptive", "release_ms": 200.0, "lookahead_ms": 5.0, "mark_db": 6.0},
+        {
+            "gain_db": 8.0,
+            "ceiling_db": -3.0,
+            "release_mode": "adaptive",
+            "release_ms": 200.0,
+            "lookahead_ms": 5.0,
+            "mark_db": 6.0,
+        },
     ),
-)  # fmt: skip
+)
 
 
 class Limiter(Processor):
@@ -154,6 +168,16 @@ class Limiter(Processor):
         dsp.limit(x, y, self._target, self._state, self._ring, self._history, self._lanes, self._phases, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1])
         return y
+
+    @classmethod
+    def through_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, LimiterSettings)
+        return settings.gain_db
+
+    @classmethod
+    def roof_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, LimiterSettings)
+        return settings.ceiling_db
 
     @classmethod
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:

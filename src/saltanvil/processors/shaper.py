@@ -14,7 +14,7 @@ from saltanvil.processors.key import FLANK, Filter, flanks
 from saltanvil.processors.limiter import Limiter, LimiterSettings
 
 #: The shaper's times at speed 1 (ours, no source).
-FALL_MS, QUICK_MS, SLOW_MS, SHORT_MS, LINGER_MS = 20.0, 0.3, 12.0, 4.0, 500.0
+FALL_MS, QUICK_MS, SLOW_MS, LINGER_MS = 20.0, 0.3, 12.0, 500.0
 DETECTOR_SLOPE_DB = 12
 SHELF_Q = 0.7071
 SAFE = LimiterSettings(ceiling_db=-0.1, peaks="sample", lookahead_ms=1.0, release_mode="fixed", release_ms=40.0)
@@ -37,13 +37,27 @@ class ShaperSettings(Settings):
     )  # fmt: skip
     full_range: bool = choice(False, "Full range", "Detector", "Both detectors hear everything.", when=_HITS)
     attack_hz: float = rule(
-        120.0, "Attack from", "Hz", 20.0, 20000.0, "Detector", "The attack detector does not hear what is below; the high shelf's corner.",
-        scale="log", ticks=(20, 100, 1000, 10000),
-    )  # fmt: skip
+        120.0,
+        "Attack from",
+        "Hz",
+        20.0,
+        20000.0,
+        "Detector",
+        "The attack detector does not hear what is below; the high shelf's corner.",
+        scale="log",
+        ticks=(20, 100, 1000, 10000),
+    )
     sustain_hz: float = rule(
-        4000.0, "Sustain up to", "Hz", 20.0, 20000.0, "Detector", "The sustain detector does not hear what is above; the low shelf's corner.",
-        scale="log", ticks=(20, 100, 1000, 10000),
-    )  # fmt: skip
+        4000.0,
+        "Sustain up to",
+        "Hz",
+        20.0,
+        20000.0,
+        "Detector",
+        "The sustain detector does not hear what is above; the low shelf's corner.",
+        scale="log",
+        ticks=(20, 100, 1000, 10000),
+    )
     speed: float = rule(
         1.0, "Speed", "x", 0.25, 4.0, "Detector", "Faster: only the first instant is attack, and sustain begins sooner.",
         scale="log", ticks=(0.25, 0.5, 1, 2, 4), when=_HITS,
@@ -138,7 +152,6 @@ class Shaper(Processor):
         target[dsp.FALL] = time_constant(FALL_MS / settings.speed, rate)
         target[dsp.QUICK] = time_constant(QUICK_MS / settings.speed, rate)
         target[dsp.SLOW] = time_constant(SLOW_MS / settings.speed, rate)
-        target[dsp.SHORT] = time_constant(SHORT_MS / settings.speed, rate)
         target[dsp.LINGER] = time_constant(LINGER_MS / settings.speed, rate)
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target

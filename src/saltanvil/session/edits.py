@@ -6,6 +6,9 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
 
 from saltanvil.session.document import MAIN_ID, Id, Name, Section, Session, Step, Strip
 
+#: A number, a switch, a word, or the points of a curve.
+SettingValue = float | bool | str | list[tuple[float, float]]
+
 
 class EditRefused(ValueError):
     """The edit cannot be made; the message says why, naming the object."""
@@ -182,7 +185,7 @@ class SetStep(Edit):
 
     op: Literal["set_step"] = "set_step"
     step_id: Id
-    settings: dict[str, float | bool | str] = Field(default_factory=dict)
+    settings: dict[str, SettingValue] = Field(default_factory=dict)
     bypass: bool | None = None
 
     def change(self, session: Session) -> Edit:

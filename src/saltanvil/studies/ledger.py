@@ -1,10 +1,12 @@
 """What a scope did to the passage: figures before and after, gain reduction, and measured hints."""
 
 from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from saltanvil.dsp.gate import HOLDING, SHUT
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.scope import Compared
 from saltanvil.measure.figures import Figures, figures_of, match_db
@@ -16,12 +18,26 @@ HISTOGRAM_DB = 8
 
 @dataclass(frozen=True)
 class Reduction:
-    """Gain reduction over the passage. histogram: share of the time within each whole decibel, the last open."""
+    """Change of gain over the passage. histogram: share of the time within each whole decibel, the last open.
+
+    Where gain only rises, all figures are of the rise and `rises` says so.
+    """
 
     largest_db: float
     mean_db: float
     share: float
     histogram: list[float]
+    rises: bool = False
+
+
+@dataclass(frozen=True)
+class Fact:
+    """A figure that only this kind of step has."""
+
+    name: str
+    label: str
+    value: float
+    unit: str
 
 
 @dataclass(frozen=True)
@@ -39,6 +55,7 @@ class Ledger:
     after: Figures
     reduction: Reduction | None
     matched_db: float
+    facts: list[Fact]
     hints: list[Hint]
 
     def as_dict(self) -> dict[str, object]:
@@ -54,12 +71,15 @@ def ledger_of(found: Compared, rate: int, step: Step | None) -> Ledger:
         after,
         reduction,
         match_db(found.before, found.after, rate),
+        facts_of(found, before, after, rate, step),
         hints_of(found, before, after, reduction, rate, step),
     )
 
 
 def reduction_of(values: NDArray[np.float32]) -> Reduction:
-    """values: reduction in dB per tick, 0 or more."""
+    """values: reduction in dB per tick, negative where gain rises."""
+    rises = float(values.max()) < WORKING_DB < -float(values.min())
+    values = np.abs(values) if rises else np.maximum(values, 0.0)
     working = values[values >= WORKING_DB]
     counts = np.bincount(np.minimum(np.rint(values), HISTOGRAM_DB).astype(int), minlength=HISTOGRAM_DB + 1)
     return Reduction(
@@ -67,7 +87,33 @@ def reduction_of(values: NDArray[np.float32]) -> Reduction:
         mean_db=float(working.mean()) if len(working) else 0.0,
         share=len(working) / len(values),
         histogram=(counts / len(values)).tolist(),
+        rises=rises,
     )
+
+
+def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: Step | None) -> list[Fact]:
+    """What a step of this kind is judged by, over the passage."""
+    rows = found.rows
+    facts: list[Fact] = []
+    if step is None:
+        return facts
+    if "openings" in rows:
+        seconds = found.before.shape[1] / rate
+        facts.append(Fact("openings", "Openings", float(rows["openings"].sum()) / seconds, "a second"))
+        facts.append(Fact("open_share", "Open or held", 100.0 * float((rows["door"] >= HOLDING).mean()), "%"))
+    if "clipped" in rows:
+        facts.append(Fact("peaks_down_db", "Peaks down by", before.sample_peak_dbfs - after.sample_peak_dbfs, "dB"))
+        if before.integrated_lufs is not None and after.integrated_lufs is not None:
+            moved = after.integrated_lufs - before.integrated_lufs
+            facts.append(Fact("loudness_moved_lu", "Loudness moved by", moved, "LU"))
+        clipped = float(rows["clipped"].sum())
+        facts.append(Fact("samples_clipped", "Samples clipped", clipped, ""))
+        facts.append(Fact("clipped_share", "Share of samples", 100.0 * clipped / found.before.size, "%"))
+    mark_db = step.settings.model_dump().get("mark_db")
+    if mark_db is not None and len(found.reduction_db):
+        share = float((found.reduction_db > mark_db).mean())
+        facts.append(Fact("beyond_mark", f"Beyond {mark_db:g} dB", 100.0 * share, "% of the time"))
+    return facts
 
 
 def hints_of(
@@ -92,9 +138,14 @@ def hints_of(
             )
         )
         return hints
-    if reduction is None or step is None or step.kind != "compressor":
+    if reduction is None or step is None:
         return hints
     settings = step.settings.model_dump()
+    own = {"gate": door_hints, "expander": door_hints, "limiter": limiter_hints, "deesser": deesser_hints}
+    if step.kind in own:
+        return hints + own[step.kind](found, reduction, rate, settings)
+    if step.kind != "compressor":
+        return hints
     if reduction.largest_db < WORKING_DB and settings["ratio"] > 1.0:
         loudest = float(found.detector_db.max(initial=-160.0))
         hints.append(
@@ -140,15 +191,108 @@ def hints_of(
     return hints
 
 
-def hits_not_released(found: Compared, rate: int) -> tuple[int, int, float] | None:
-    """(hits met with over 1 dB of reduction, all hits, median reduction then), if that is most of at least 4 hits.
+def door_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any]) -> list[Hint]:
+    """What goes wrong with a gate or an expander: it never opens, never shuts, opens too late, or chatters."""
+    hints = []
+    loudest = float(found.detector_db.max(initial=-160.0))
+    threshold, door = settings["threshold_db"], found.rows["door"]
+    if loudest < threshold:
+        text = f"The detector hears {loudest:.1f} dB at most, and the threshold is at {threshold:.1f} dB: it never opens."
+        return [Hint("shut", text, "threshold_db")]
+    if float((door == SHUT).mean()) == 0.0 and reduction.largest_db < WORKING_DB:
+        text = "It stays open all through the passage: nothing is taken. A higher threshold or a shorter hold lets it shut."
+        return [Hint("open", text, "threshold_db")]
+    lost = hits_begun_late(found, rate)
+    if lost is not None:
+        late, total, down = lost
+        text = (
+            f"It opens too late: {late} of {total} hits lose {down:.1f} dB of the peak in their first 10 ms. "
+            "A shorter attack, or lookahead, keeps the start of the hit."
+        )
+        hints.append(Hint("late", text, "attack_ms"))
+    openings = float(found.rows["openings"].sum()) * rate / found.before.shape[1]
+    quick = quick_reopenings(found, rate)
+    if quick > 0.3:
+        text = (
+            f"It chatters: {openings:.0f} openings a second, {100 * quick:.0f} % of them within 30 ms of the last. "
+            "One or two milliseconds of hold, or more hysteresis, takes the ticks off."
+        )
+        hints.append(Hint("chatter", text, "hold_ms"))
+    return hints
 
-    A hit is a rise of the peak level by 9 dB within 20 ms, at least 80 ms after the last.
+
+def quick_reopenings(found: Compared, rate: int) -> float:
+    """Share of the openings that come within 30 ms of the one before; 0 for fewer than eight."""
+    opened = np.repeat(np.arange(len(found.rows["openings"])), found.rows["openings"].astype(int))
+    if len(opened) < 8:
+        return 0.0
+    return float((np.diff(opened) * TICK_FRAMES < 0.03 * rate).mean())
+
+
+def limiter_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any]) -> list[Hint]:
+    beyond = float((found.reduction_db > settings["mark_db"]).mean())
+    if beyond == 0.0:
+        return []
+    text = (
+        f"It takes up to {reduction.largest_db:.1f} dB, beyond your mark of {settings['mark_db']:g} dB "
+        f"for {100 * beyond:.1f} % of the time. Less input gain, or a clipper before it, would spare it."
+    )
+    return [Hint("beyond", text, "gain_db")]
+
+
+def deesser_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any]) -> list[Hint]:
+    if reduction.largest_db < WORKING_DB:
+        loudest = float(found.detector_db.max(initial=-160.0))
+        what = "stands at" if settings["against"] == "level" else "comes up to"
+        threshold = settings["threshold_db"]
+        text = f"The band {what} {loudest:.1f} dB at most, and the threshold is at {threshold:.1f} dB: nothing is taken."
+        return [Hint("idle", text, "threshold_db")]
+    if reduction.share > 0.5:
+        text = (
+            f"It works for {100 * reduction.share:.0f} % of the time: that is a duller tone and no longer sibilants. "
+            "A higher threshold or a higher frequency leaves the vowels alone."
+        )
+        return [Hint("always", text, "threshold_db")]
+    return []
+
+
+def hits_begun_late(found: Compared, rate: int) -> tuple[int, int, float] | None:
+    """(hits whose first 10 ms lose over 3 dB of peak, all hits, median loss of those), if that is most of at least 4.
+
+    Hits that the step shuts out from end to end are not counted.
     """
-    ticks = min(len(found.reduction_db), found.before.shape[1] // TICK_FRAMES)
-    if ticks < 16:
+    lost, total = [], 0
+    first, rest = round(0.01 * rate), round(0.05 * rate)
+    for tick in hits_of(found.before, rate):
+        at = max(0, tick * TICK_FRAMES - TICK_FRAMES)
+        before, after = found.before[:, at : at + rest], found.after[:, at : at + rest]
+        if before.shape[1] < rest or np.abs(after).max() < 0.1 * np.abs(before).max():
+            continue
+        total += 1
+        loss = 20.0 * np.log10(np.abs(before[:, :first]).max() / max(float(np.abs(after[:, :first]).max()), 1e-6))
+        if loss > 3.0:
+            lost.append(float(loss))
+    if total < 4 or len(lost) * 2 < total:
         return None
-    peaks = np.abs(found.before[:, : ticks * TICK_FRAMES]).reshape(found.before.shape[0], ticks, TICK_FRAMES).max(axis=(0, 2))
+    return len(lost), total, float(np.median(lost))
+
+
+def hits_not_released(found: Compared, rate: int) -> tuple[int, int, float] | None:
+    """(hits met with over 1 dB of reduction, all hits, median reduction then), if that is most of at least 4 hits."""
+    ticks = min(len(found.reduction_db), found.before.shape[1] // TICK_FRAMES)
+    hits = [at for at in hits_of(found.before, rate) if at < ticks]
+    met = [float(found.reduction_db[at]) for at in hits if found.reduction_db[at] > 1.0]
+    if len(hits) < 4 or len(met) * 2 < len(hits):
+        return None
+    return len(met), len(hits), float(np.median(met))
+
+
+def hits_of(x: NDArray[np.float32], rate: int) -> list[int]:
+    """The ticks at which hits begin: a rise of the peak level by 9 dB within 20 ms, at least 80 ms after the last."""
+    ticks = x.shape[1] // TICK_FRAMES
+    if ticks < 16:
+        return []
+    peaks = np.abs(x[:, : ticks * TICK_FRAMES]).reshape(x.shape[0], ticks, TICK_FRAMES).max(axis=(0, 2))
     level = 20.0 * np.log10(np.maximum(peaks, 1e-6))
     span = max(1, round(0.02 * rate / TICK_FRAMES))
     rise = level[span:] - level[:-span]
@@ -157,7 +301,4 @@ def hits_not_released(found: Compared, rate: int) -> tuple[int, int, float] | No
     for at in np.flatnonzero((rise > 9.0) & (level[span:] > level.max() - 24.0)):
         if not hits or at - hits[-1] > gap:
             hits.append(int(at))
-    met = [float(found.reduction_db[at]) for at in hits if found.reduction_db[at] > 1.0]
-    if len(hits) < 4 or len(met) * 2 < len(hits):
-        return None
-    return len(met), len(hits), float(np.median(met))
+    return hits

@@ -1,4 +1,4 @@
-"""What the bite and the curve are drawn from: envelopes per column, reduction per column, level histogram."""
+"""What the pictures are drawn from: envelopes and telemetry per column, level histogram, responses, spectra."""
 
 from dataclasses import dataclass
 
@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp.envelope import extremes
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.scope import Compared
+from saltanvil.measure.spectrum import average_db, centres_hz, moving_db
 from saltanvil.processors import processor_named
 from saltanvil.session.document import Step
 
@@ -19,7 +20,11 @@ FLOOR_DB = -90.0
 
 @dataclass(frozen=True)
 class Bite:
-    """One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB."""
+    """One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB.
+
+    touched: the largest difference between after and before at the gain of untouched sound, linear. rows: what else
+    the step tells, by name.
+    """
 
     before_db: list[float]
     after_db: list[float]
@@ -28,6 +33,8 @@ class Bite:
     after_low: list[float]
     after_high: list[float]
     reduction_db: list[float]
+    touched: list[float]
+    rows: dict[str, list[float]]
 
 
 @dataclass(frozen=True)
@@ -42,7 +49,7 @@ class Curve:
 
 @dataclass(frozen=True)
 class Response:
-    """Gain over frequency."""
+    """Gain over frequency; of a step whose gain moves, at the most it takes."""
 
     frequency_hz: list[float]
     gain_db: list[float]
@@ -72,18 +79,27 @@ def magnitude_db(columns: NDArray[np.float32]) -> NDArray[np.floating]:
     return np.asarray(20.0 * np.log10(np.maximum(np.maximum(-columns[0], columns[1]), 10.0 ** (FLOOR_DB / 20.0))))
 
 
-def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = None) -> Bite:
-    """The picture of dynamics of frames first..last of the passage, in at most `columns` columns."""
+def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = None, through_db: float = 0.0) -> Bite:
+    """The picture of dynamics of frames first..last of the passage, in at most `columns` columns.
+
+    through_db: gain of what the scope leaves untouched.
+    """
     last = found.before.shape[1] if last is None else last
     before = columns_of(np.ascontiguousarray(found.before[:, first:last]), columns)
     after = columns_of(np.ascontiguousarray(found.after[:, first:last]), columns)
     count = before.shape[1]
-    ticks = found.reduction_db[first // TICK_FRAMES : max(-(-last // TICK_FRAMES), first // TICK_FRAMES + 1)]
-    if len(ticks):
+    through = np.float32(10.0 ** (through_db / 20.0))
+    moved = columns_of(np.ascontiguousarray(found.after[:, first:last] - through * found.before[:, first:last]), columns)
+
+    def per_column(values: NDArray[np.float32]) -> NDArray[np.float32]:
+        """Of the ticks under each column, the value of largest magnitude."""
+        ticks = values[first // TICK_FRAMES : max(-(-last // TICK_FRAMES), first // TICK_FRAMES + 1)]
+        if not len(ticks):
+            return ticks
         edges = (np.arange(count) * len(ticks)) // count
-        reduction = np.maximum.reduceat(ticks, edges)
-    else:
-        reduction = np.empty(0, np.float32)
+        high, low = np.maximum.reduceat(ticks, edges), np.minimum.reduceat(ticks, edges)
+        return np.where(high >= -low, high, low)
+
     return Bite(
         rounded(magnitude_db(before)),
         rounded(magnitude_db(after)),
@@ -91,7 +107,9 @@ def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = No
         rounded(before[1], 4),
         rounded(after[0], 4),
         rounded(after[1], 4),
-        rounded(reduction),
+        rounded(per_column(found.reduction_db)),
+        rounded(np.maximum(-moved[0], moved[1]), 5),
+        {name: rounded(per_column(values)) for name, values in found.rows.items()},
     )
 
 
@@ -105,3 +123,49 @@ def curve_of(step: Step, detector_db: NDArray[np.float32]) -> Curve | None:
     heard = detector_db[detector_db >= CURVE_LOW_DB]
     counts, _ = np.histogram(np.minimum(heard, -0.001), edges)
     return Curve(rounded(levels), rounded(output), rounded(edges[:-1]), rounded(counts / max(len(detector_db), 1), 4))
+
+
+@dataclass(frozen=True)
+class Spectrum:
+    """Levels in dB re a full-scale sine, in 1/fraction octave bands around the frequencies.
+
+    key_db: gain of the filter the detector listens through; cut_db: gain of the step as a filter, at the most it
+    takes. moving_before_db, moving_after_db: one picture every hop_s from start_s on, in whole decibels; empty unless
+    asked for.
+    """
+
+    fraction: int
+    frequency_hz: list[float]
+    before_db: list[float]
+    after_db: list[float]
+    taken_db: list[float]
+    key_db: list[float] | None
+    cut_db: list[float] | None
+    hop_s: float
+    moving_before_db: list[list[int]]
+    moving_after_db: list[list[int]]
+
+
+def spectrum_of(found: Compared, rate: int, step: Step | None, fraction: int, moving: bool) -> Spectrum:
+    """Before, after and taken over the passage."""
+    frequencies = centres_hz(rate)
+    key = cut = None
+    if step is not None:
+        processor = processor_named(step.kind)
+        key = processor.key_response(step.settings, frequencies, rate)
+        cut = processor.response(step.settings, frequencies, rate)
+    hop_s, pictures = 0.0, [np.zeros((0, len(frequencies)))] * 2
+    if moving:
+        hop_s, first = moving_db(found.before, rate, fraction)
+        pictures = [first, moving_db(found.after, rate, fraction)[1]]
+    return Spectrum(
+        fraction,
+        rounded(frequencies),
+        rounded(average_db(found.before, rate, fraction), 1),
+        rounded(average_db(found.after, rate, fraction), 1),
+        rounded(average_db(found.before - found.after, rate, fraction), 1),
+        None if key is None else rounded(key, 1),
+        None if cut is None else rounded(cut, 2),
+        hop_s,
+        *(np.rint(picture).astype(int).tolist() for picture in pictures),
+    )

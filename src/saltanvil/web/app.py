@@ -16,7 +16,8 @@ from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import describe
 from saltanvil.session.edits import EditRefused
 from saltanvil.store.database import StoreError
-from saltanvil.web import audition, exports, media, sessions, studies
+from saltanvil.store.presets import PresetRefused
+from saltanvil.web import audition, exports, media, presets, sessions, studies
 from saltanvil.web.security import LOOPBACK, Guard
 from saltanvil.web.services import Services
 
@@ -36,7 +37,7 @@ def create_app(folder: Path, page: Path | None = None, hosts: set[str] | None = 
 
     guard = Middleware(Guard, hosts=hosts or LOOPBACK, token=token)
     app = FastAPI(title="Salt Anvil", version="1", lifespan=life, middleware=[guard], docs_url=None, redoc_url=None)
-    for part in (sessions, media, studies, exports, audition):
+    for part in (sessions, media, studies, exports, presets, audition):
         app.include_router(part.router)
 
     @app.get("/api/processors", tags=["processors"])
@@ -48,8 +49,9 @@ def create_app(folder: Path, page: Path | None = None, hosts: set[str] | None = 
     async def missing(request: Request, error: LookupError) -> JSONResponse:
         return JSONResponse({"detail": str(error.args[0]) if error.args else "not found"}, 404)
 
+    @app.exception_handler(PresetRefused)
     @app.exception_handler(EditRefused)
-    async def refused(request: Request, error: EditRefused) -> JSONResponse:
+    async def refused(request: Request, error: Exception) -> JSONResponse:
         return JSONResponse({"detail": str(error)}, 409)
 
     @app.exception_handler(StoreError)

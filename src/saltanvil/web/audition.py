@@ -83,6 +83,7 @@ def pack(block: Block) -> bytes:
         "position_s": round(block.position_s, 6),
         "strips": block.strips,
         "steps": block.steps,
+        "doors": block.doors,
         "reduction_db": block.reduction_db,
         "detector_db": block.detector_db,
         "main_peaks_dbfs": [round(value, 1) for value in block.main_peaks_dbfs],

@@ -17,6 +17,7 @@ from saltanvil.engine.plan import Scope
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
+from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.web.audition import Audition
 from saltanvil.web.jobs import JobRunner
@@ -47,6 +48,7 @@ class Services:
         self.folder = folder
         self.database = Database(folder / "saltanvil.db")
         self.sessions = SessionStore(self.database)
+        self.presets = PresetStore(self.database)
         self.media = MediaStore(self.database)
         self.media.clear_unfinished()
         self.cache = StretchCache()

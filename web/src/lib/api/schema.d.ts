@@ -222,6 +222,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/studies/spectrum": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Spectrum
+     * @description Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_spectrum_api_sessions__session_id__studies_spectrum_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/studies/overview": {
     parameters: {
       query?: never;
@@ -270,6 +290,126 @@ export interface paths {
     get: operations["download_api_exports__number___index__get"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/presets": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List Presets */
+    get: operations["list_presets_api_presets_get"];
+    put?: never;
+    /**
+     * Save Preset
+     * @description The same name of the same processor is replaced.
+     */
+    post: operations["save_preset_api_presets_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/presets/file": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Export Presets */
+    get: operations["export_presets_api_presets_file_get"];
+    put?: never;
+    /**
+     * Import Presets
+     * @description All of them or, if one cannot be used, none.
+     */
+    post: operations["import_presets_api_presets_file_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/presets/{preset_id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /**
+     * Delete Preset
+     * @description Undoable: `restore` brings it back.
+     */
+    delete: operations["delete_preset_api_presets__preset_id__delete"];
+    options?: never;
+    head?: never;
+    /** Rename Preset */
+    patch: operations["rename_preset_api_presets__preset_id__patch"];
+    trace?: never;
+  };
+  "/api/presets/{preset_id}/restore": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Restore Preset */
+    post: operations["restore_preset_api_presets__preset_id__restore_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/curve/read": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Read Curve
+     * @description Points of a free curve from CSV or JSON text.
+     */
+    post: operations["read_curve_api_curve_read_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/curve/csv": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Write Curve
+     * @description Points of a free curve as CSV.
+     */
+    post: operations["write_curve_api_curve_csv_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -360,6 +500,9 @@ export interface components {
     /**
      * Bite
      * @description One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB.
+     *
+     *     touched: the largest difference between after and before at the gain of untouched sound, linear. rows: what else
+     *     the step tells, by name.
      */
     Bite: {
       /** Before Db */
@@ -376,6 +519,12 @@ export interface components {
       after_high: number[];
       /** Reduction Db */
       reduction_db: number[];
+      /** Touched */
+      touched: number[];
+      /** Rows */
+      rows: {
+        [key: string]: number[];
+      };
     };
     /**
      * Curve
@@ -390,6 +539,16 @@ export interface components {
       histogram_db: number[];
       /** Histogram */
       histogram: number[];
+    };
+    /** CurvePoints */
+    CurvePoints: {
+      /** Points */
+      points: [number, number][];
+    };
+    /** CurveText */
+    CurveText: {
+      /** Text */
+      text: string;
     };
     /**
      * EditRequest
@@ -431,6 +590,20 @@ export interface components {
        * @enum {string}
        */
       format: "wav16" | "wav24" | "wav32f" | "flac16" | "flac24";
+    };
+    /**
+     * Fact
+     * @description A figure that only this kind of step has.
+     */
+    Fact: {
+      /** Name */
+      name: string;
+      /** Label */
+      label: string;
+      /** Value */
+      value: number;
+      /** Unit */
+      unit: string;
     };
     /**
      * Figures
@@ -510,6 +683,8 @@ export interface components {
       reduction: components["schemas"]["Reduction"] | null;
       /** Matched Db */
       matched_db: number;
+      /** Facts */
+      facts: components["schemas"]["Fact"][];
       /** Hints */
       hints: components["schemas"]["Hint"][];
     };
@@ -602,8 +777,52 @@ export interface components {
       steps?: components["schemas"]["Step"][];
     };
     /**
+     * PresetBody
+     * @description Settings of a processor under a name.
+     */
+    PresetBody: {
+      /** Kind */
+      kind: string;
+      /** Name */
+      name: string;
+      /** Settings */
+      settings: {
+        [key: string]: unknown;
+      };
+    };
+    /**
+     * PresetFile
+     * @description Presets as they are exported: a format, its version, and the presets.
+     */
+    PresetFile: {
+      /**
+       * Format
+       * @constant
+       */
+      format: "salt anvil presets";
+      /** Version */
+      version: number;
+      /** Presets */
+      presets: components["schemas"]["PresetBody"][];
+    };
+    /** PresetView */
+    PresetView: {
+      /** Kind */
+      kind: string;
+      /** Name */
+      name: string;
+      /** Settings */
+      settings: {
+        [key: string]: unknown;
+      };
+      /** Id */
+      id: number;
+    };
+    /**
      * Reduction
-     * @description Gain reduction over the passage. histogram: share of the time within each whole decibel, the last open.
+     * @description Change of gain over the passage. histogram: share of the time within each whole decibel, the last open.
+     *
+     *     Where gain only rises, all figures are of the rise and `rises` says so.
      */
     Reduction: {
       /** Largest Db */
@@ -614,6 +833,11 @@ export interface components {
       share: number;
       /** Histogram */
       histogram: number[];
+      /**
+       * Rises
+       * @default false
+       */
+      rises: boolean;
     };
     /** RemoveStep */
     RemoveStep: {
@@ -638,9 +862,14 @@ export interface components {
       /** Strip Id */
       strip_id: string;
     };
+    /** Rename */
+    Rename: {
+      /** Name */
+      name: string;
+    };
     /**
      * Response
-     * @description Gain over frequency.
+     * @description Gain over frequency; of a step whose gain moves, at the most it takes.
      */
     Response: {
       /** Frequency Hz */
@@ -664,6 +893,10 @@ export interface components {
       bite_end_s: number;
       curve: components["schemas"]["Curve"] | null;
       response: components["schemas"]["Response"] | null;
+      /** Through Db */
+      through_db: number;
+      /** Roof Db */
+      roof_db: number | null;
       /** Latency Ms */
       latency_ms: number;
       /** Strip Latency Ms */
@@ -671,7 +904,7 @@ export interface components {
     };
     /**
      * ScopeQuestion
-     * @description A scope over a passage. columns: width of the picture; zoom_start, zoom_end: the share of the passage drawn.
+     * @description columns: width of the picture; zoom_start, zoom_end: the share of the passage drawn.
      */
     ScopeQuestion: {
       /** Tab */
@@ -797,7 +1030,7 @@ export interface components {
       step_id: string;
       /** Settings */
       settings?: {
-        [key: string]: number | boolean | string;
+        [key: string]: number | boolean | string | [number, number][];
       };
       /** Bypass */
       bypass?: boolean | null;
@@ -832,6 +1065,71 @@ export interface components {
      * @description Base of every settings model: frozen, no unknown names, no NaN.
      */
     Settings: Record<string, never>;
+    /**
+     * Spectrum
+     * @description Levels in dB re a full-scale sine, in 1/fraction octave bands around the frequencies.
+     *
+     *     key_db: gain of the filter the detector listens through; cut_db: gain of the step as a filter, at the most it
+     *     takes. moving_before_db, moving_after_db: one picture every hop_s from start_s on, in whole decibels; empty unless
+     *     asked for.
+     */
+    Spectrum: {
+      /** Fraction */
+      fraction: number;
+      /** Frequency Hz */
+      frequency_hz: number[];
+      /** Before Db */
+      before_db: number[];
+      /** After Db */
+      after_db: number[];
+      /** Taken Db */
+      taken_db: number[];
+      /** Key Db */
+      key_db: number[] | null;
+      /** Cut Db */
+      cut_db: number[] | null;
+      /** Hop S */
+      hop_s: number;
+      /** Moving Before Db */
+      moving_before_db: number[][];
+      /** Moving After Db */
+      moving_after_db: number[][];
+    };
+    /** SpectrumAnswer */
+    SpectrumAnswer: {
+      /** Revision */
+      revision: number;
+      /** Start S */
+      start_s: number;
+      spectrum: components["schemas"]["Spectrum"];
+    };
+    /**
+     * SpectrumQuestion
+     * @description fraction: bands of 1/fraction octave; moving: also one picture after the other over the passage.
+     */
+    SpectrumQuestion: {
+      /** Tab */
+      tab: string;
+      /** Strip Id */
+      strip_id: string;
+      /** Step Id */
+      step_id?: string | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+      /**
+       * Fraction
+       * @default 6
+       * @enum {integer}
+       */
+      fraction: 3 | 6 | 12 | 24;
+      /**
+       * Moving
+       * @default false
+       */
+      moving: boolean;
+    };
     /**
      * Step
      * @description One item of a path: a processor with its settings.
@@ -1385,6 +1683,41 @@ export interface operations {
       };
     };
   };
+  study_spectrum_api_sessions__session_id__studies_spectrum_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SpectrumQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SpectrumAnswer"] | null;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
   study_overview_api_sessions__session_id__studies_overview_post: {
     parameters: {
       query?: never;
@@ -1473,6 +1806,293 @@ export interface operations {
           [name: string]: unknown;
         };
         content?: never;
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  list_presets_api_presets_get: {
+    parameters: {
+      query?: {
+        kind?: string | null;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PresetView"][];
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  save_preset_api_presets_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PresetBody"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PresetView"];
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  export_presets_api_presets_file_get: {
+    parameters: {
+      query?: {
+        kind?: string | null;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PresetFile"];
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  import_presets_api_presets_file_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PresetFile"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PresetView"][];
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  delete_preset_api_presets__preset_id__delete: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        preset_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  rename_preset_api_presets__preset_id__patch: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        preset_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["Rename"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PresetView"];
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  restore_preset_api_presets__preset_id__restore_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        preset_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  read_curve_api_curve_read_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CurveText"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CurvePoints"];
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  write_curve_api_curve_csv_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CurvePoints"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CurveText"];
+        };
       };
       /** @description Validation Error */
       422: {

@@ -1,0 +1,97 @@
+"""Settings that users keep, by processor and name."""
+
+import json
+import sqlite3
+import time
+from dataclasses import dataclass
+from typing import Any
+
+from saltanvil.processors import Settings, processor_named
+from saltanvil.store.database import Database
+
+
+class PresetRefused(ValueError):
+    """The preset cannot be kept under that name or with those settings; the message says why."""
+
+
+@dataclass(frozen=True)
+class Preset:
+    id: int
+    kind: str
+    name: str
+    settings: dict[str, Any]
+
+
+class PresetStore:
+    """Deleted presets can be brought back, unless their name was given to another meanwhile."""
+
+    def __init__(self, database: Database) -> None:
+        self.database = database
+
+    def listed(self, kind: str | None = None) -> list[Preset]:
+        """In the order of their names. A preset whose settings a newer version no longer takes is left out."""
+        rows = self.database.connection().execute(
+            "SELECT id, kind, name, settings FROM presets WHERE deleted_at IS NULL AND (?1 IS NULL OR kind = ?1) "
+            "ORDER BY kind, name COLLATE NOCASE",
+            (kind,),
+        )
+        return [preset for row in rows if (preset := readable(row)) is not None]
+
+    def preset(self, preset_id: int) -> Preset:
+        """Raises LookupError."""
+        connection = self.database.connection()
+        row = connection.execute("SELECT id, kind, name, settings FROM presets WHERE id = ?", (preset_id,)).fetchone()
+        found = readable(row) if row is not None else None
+        if found is None:
+            raise LookupError(f"there is no preset {preset_id}")
+        return found
+
+    def save(self, kind: str, name: str, settings: Settings) -> Preset:
+        """Keep settings under a name; the same name of the same processor is replaced."""
+        text = settings.model_dump_json()
+        with self.database.transaction() as connection:
+            connection.execute("DELETE FROM presets WHERE kind = ? AND name = ? AND deleted_at IS NULL", (kind, name))
+            cursor = connection.execute(
+                "INSERT INTO presets (kind, name, settings, changed_at) VALUES (?, ?, ?, ?)", (kind, name, text, time.time())
+            )
+        return self.preset(int(cursor.lastrowid or 0))
+
+    def save_all(self, presets: list[tuple[str, str, Settings]]) -> list[Preset]:
+        """All or none."""
+        found = []
+        with self.database.transaction() as connection:
+            for kind, name, settings in presets:
+                connection.execute("DELETE FROM presets WHERE kind = ? AND name = ? AND deleted_at IS NULL", (kind, name))
+                cursor = connection.execute(
+                    "INSERT INTO presets (kind, name, settings, changed_at) VALUES (?, ?, ?, ?)",
+                    (kind, name, settings.model_dump_json(), time.time()),
+                )
+                found.append(int(cursor.lastrowid or 0))
+        return [self.preset(number) for number in found]
+
+    def rename(self, preset_id: int, name: str) -> Preset:
+        old = self.preset(preset_id)
+        try:
+            with self.database.transaction() as connection:
+                connection.execute("UPDATE presets SET name = ?, changed_at = ? WHERE id = ?", (name, time.time(), preset_id))
+        except sqlite3.IntegrityError as error:
+            raise PresetRefused(f"there is a preset {name!r} for the {old.kind} already; choose another name") from error
+        return self.preset(preset_id)
+
+    def set_deleted(self, preset_id: int, deleted: bool) -> None:
+        old = self.preset(preset_id)
+        try:
+            with self.database.transaction() as connection:
+                connection.execute(
+                    "UPDATE presets SET deleted_at = ? WHERE id = ?", (time.time() if deleted else None, preset_id)
+                )
+        except sqlite3.IntegrityError as error:
+            raise PresetRefused(f"{old.name!r} cannot come back: its name was given to another preset") from error
+
+
+def readable(row: sqlite3.Row) -> Preset | None:
+    try:
+        settings = processor_named(row["kind"]).settings_model.model_validate(json.loads(row["settings"]))
+    except ValueError:
+        return None
+    return Preset(row["id"], row["kind"], row["name"], settings.model_dump(mode="json"))

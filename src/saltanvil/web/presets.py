@@ -1,0 +1,140 @@
+"""Routes of presets, and of curves as text."""
+
+from typing import Any, Literal
+
+from fastapi import APIRouter, HTTPException
+from pydantic import BaseModel, ConfigDict, Field, field_validator
+
+from saltanvil.processors import Settings, processor_named
+from saltanvil.processors.freecurve import FreeCurveSettings, points_from_text, points_to_csv
+from saltanvil.session.document import Name
+from saltanvil.session.edits import reason
+from saltanvil.web.services import Number, Served
+
+router = APIRouter(prefix="/api", tags=["presets"])
+
+FORMAT, VERSION = "salt anvil presets", 1
+MAX_PRESETS, MAX_TEXT = 2000, 20_000
+
+
+class PresetBody(BaseModel):
+    """Settings of a processor under a name."""
+
+    model_config = ConfigDict(extra="forbid")
+    kind: str = Field(max_length=40)
+    name: Name
+    settings: dict[str, Any]
+
+    @field_validator("kind")
+    @classmethod
+    def known(cls, kind: str) -> str:
+        processor_named(kind)
+        return kind
+
+    def checked(self) -> Settings:
+        """The settings as their processor takes them. Raises ValueError, naming the preset and the setting."""
+        try:
+            return processor_named(self.kind).settings_model.model_validate(self.settings)
+        except ValueError as error:
+            raise ValueError(f"preset {self.name!r}: {reason(error)}") from error
+
+
+class PresetView(PresetBody):
+    id: int
+
+
+class PresetFile(BaseModel):
+    """Presets as they are exported: a format, its version, and the presets."""
+
+    model_config = ConfigDict(extra="forbid")
+    format: Literal["salt anvil presets"]
+    version: int
+    presets: list[PresetBody] = Field(max_length=MAX_PRESETS)
+
+    @field_validator("version")
+    @classmethod
+    def readable(cls, version: int) -> int:
+        if version != VERSION:
+            raise ValueError(f"this file is of version {version}; this program reads version {VERSION}")
+        return version
+
+
+class Rename(BaseModel):
+    name: Name
+
+
+class CurveText(BaseModel):
+    text: str = Field(max_length=MAX_TEXT)
+
+
+class CurvePoints(BaseModel):
+    points: list[tuple[float, float]] = Field(min_length=2, max_length=16)
+
+
+def view(preset: Any) -> PresetView:
+    return PresetView(id=preset.id, kind=preset.kind, name=preset.name, settings=preset.settings)
+
+
+@router.get("/presets")
+def list_presets(services: Served, kind: str | None = None) -> list[PresetView]:
+    return [view(preset) for preset in services.presets.listed(kind)]
+
+
+@router.post("/presets", status_code=201)
+def save_preset(services: Served, asked: PresetBody) -> PresetView:
+    """The same name of the same processor is replaced."""
+    return view(services.presets.save(asked.kind, asked.name, checked(asked)))
+
+
+@router.get("/presets/file")
+def export_presets(services: Served, kind: str | None = None) -> PresetFile:
+    found = [PresetBody(kind=p.kind, name=p.name, settings=p.settings) for p in services.presets.listed(kind)]
+    return PresetFile(format="salt anvil presets", version=VERSION, presets=found)
+
+
+@router.post("/presets/file", status_code=201)
+def import_presets(services: Served, asked: PresetFile) -> list[PresetView]:
+    """All of them or, if one cannot be used, none."""
+    found = [(preset.kind, preset.name, checked(preset)) for preset in asked.presets]
+    return [view(preset) for preset in services.presets.save_all(found)]
+
+
+@router.patch("/presets/{preset_id}")
+def rename_preset(services: Served, preset_id: Number, asked: Rename) -> PresetView:
+    return view(services.presets.rename(preset_id, asked.name))
+
+
+@router.delete("/presets/{preset_id}", status_code=204)
+def delete_preset(services: Served, preset_id: Number) -> None:
+    """Undoable: `restore` brings it back."""
+    services.presets.set_deleted(preset_id, True)
+
+
+@router.post("/presets/{preset_id}/restore", status_code=204)
+def restore_preset(services: Served, preset_id: Number) -> None:
+    services.presets.set_deleted(preset_id, False)
+
+
+@router.post("/curve/read")
+def read_curve(asked: CurveText) -> CurvePoints:
+    """Points of a free curve from CSV or JSON text."""
+    try:
+        return CurvePoints(points=list(points_from_text(asked.text)))
+    except ValueError as error:
+        raise HTTPException(422, str(error)) from error
+
+
+@router.post("/curve/csv")
+def write_curve(asked: CurvePoints) -> CurveText:
+    """Points of a free curve as CSV."""
+    try:
+        return CurveText(text=points_to_csv(FreeCurveSettings(points=tuple(asked.points)).points))
+    except ValueError as error:
+        raise HTTPException(422, reason(error)) from error
+
+
+def checked(preset: PresetBody) -> Settings:
+    try:
+        return preset.checked()
+    except ValueError as error:
+        raise HTTPException(422, str(error)) from error
