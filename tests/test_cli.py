@@ -8,8 +8,8 @@ import numpy as np
 import pytest
 import soundfile
 
-from saltanvil.processors import REGISTRY
 from saltanvil.cli import main
+from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.compressor import Compressor, CompressorSettings
 from saltanvil.session.document import Session, Strip

@@ -1,12 +1,16 @@
-"""The clipper's kernel: only what is clipped away is oversampled.
+"""The clipper's kernel: sound that is not clipped passes bit for bit.
 
-    x --+--> delay ---------------------------------------------------(+)--> x drive --> DC, output, mix --> y
-        |                                                              |
-        +--> band --> up --> what the shape takes (antiderivative) --> down
+    x --+--> delay --------------------------------------------------------------------------+
+        |                                                                                     +--> DC, output, mix --> y
+        +--> band --> drive / ceiling --> up --+--> shape (antiderivative) --> down = d_s ----+
+                                               +---------------------------> down = d_v ------+
 
-The shape leaves everything below its knee as it is, so what it takes is silence until something is clipped: the
-untouched sound passes bit for bit. With minimum phase the sound goes through the same filters as what is taken, as
-their phases must agree.
+    y = drive (x - band) + ceiling d_s + s (drive band - ceiling d_v)
+
+Unshaped, d_s and d_v are the same to the last bit, so with s = 1 what comes out is x. What the filters themselves
+leave out (above 20 kHz) would pass unclipped; s lets it down as far as the stage is driven over its ceiling, and
+for as long as the filters remember. With
+minimum phase s is 0: the sound goes through the filters, whose phase it takes.
 
 The shape, with the ceiling at 1 and the knee at a: v up to a; above it a + (1 - a) h((v - a) / (1 - a)), where
 h(u) = u - 4/27 u^3 up to u = 1.5 and 1 from there on. h has slope 1 and no bend at 0, so every hardness a leaves
@@ -19,21 +23,23 @@ Le Bivic, "Reducing the aliasing of nonlinear waveshaping using continuous-time 
 import numpy as np
 
 from saltanvil.dsp.compress import through_ring
-from saltanvil.dsp.kernel import TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 from saltanvil.dsp.oversample import doubled, halved
 
 # Target settings; those before GLIDING glide from tick to tick. Gains are linear.
-(DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, SETTINGS) = range(14)
+(DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, SETTINGS) = (
+    range(15)
+)
 # State: the gliding settings, those they glide from, then per channel a row of followers.
 POSITION, PRIMED, RING_AT, HEADER = 10, 11, 12, 16
-(LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, FOLLOWERS) = range(5)
+(LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, DRIVEN, FOLLOWERS) = range(6)
 STATE = HEADER + 2 * FOLLOWERS
 MOST_FACTOR = 16
 MOST_PAD = 16
 #: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
 CHUNK_FRAMES = 256
 ROOM = TICK_FRAMES * MOST_FACTOR
-WORK_ROWS = 16
+WORK_ROWS = 18
 #: Two samples nearer than this are taken as a straight line between their own values.
 NEAR = np.float32(2e-4)
 HARDEST = 0.9999
@@ -53,16 +59,17 @@ def taken_block(v, knee, follower, smooth, in_knee, beyond, point, mean, out, co
     """
     span = np.float32(1.0 - knee)
     inverse = np.float32(1.0) / span
+    knee_width = KNEE_END * span
     knee32 = np.float32(knee)
     zero = np.float32(0.0)
     v[0] = np.float32(follower[LAST_IN])
     for i in range(count + 1):
-        u = max((abs(v[i]) - knee32) * inverse, zero)
-        t = min(u, KNEE_END)
-        w = u - t
+        over = abs(v[i]) - knee32
+        t = min(max(over * inverse, zero), KNEE_END)
+        w = max(over - knee_width, zero)  # not scaled, so that differences stay exact however hard it is driven
         in_knee[i] = t
         beyond[i] = w
-        magnitude = span * (CUBIC * t * t * t + w)
+        magnitude = span * CUBIC * t * t * t + w
         point[i] = -magnitude if v[i] > zero else magnitude
     follower[LAST_IN] = v[count]
     if not smooth:
@@ -70,16 +77,17 @@ def taken_block(v, knee, follower, smooth, in_knee, beyond, point, mean, out, co
             out[i] = point[i + 1]
         return
     last = np.float32(follower[LAST_TAKEN])
-    area = -span * span
+    area = span * span
+    half_span = HALF * span
     v1, t1, w1, p1 = v[1 : count + 1], in_knee[1 : count + 1], beyond[1 : count + 1], point[1 : count + 1]
     for i in range(count):
         moved = v1[i] - v[i]
         t_sum = t1[i] + in_knee[i]
         squares = t1[i] * t1[i] + in_knee[i] * in_knee[i]
-        risen = (t1[i] - in_knee[i]) * t_sum * squares * QUARTIC
-        risen += (w1[i] - beyond[i]) * (HALF * (w1[i] + beyond[i]) + HALF)
+        risen = area * (t1[i] - in_knee[i]) * t_sum * squares * QUARTIC
+        risen += (w1[i] - beyond[i]) * (HALF * (w1[i] + beyond[i]) + half_span)
         near = abs(moved) < NEAR
-        average = area * risen / (NEAR if near else moved)
+        average = -risen / (NEAR if near else moved)
         mean[i + 1] = HALF * (p1[i] + point[i]) if near else average
     mean[0] = last
     # The mean over two samples makes the half sample of delay a whole one.
@@ -97,10 +105,10 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
     """Clip a block of any length.
 
     x, band, y: (channels, frames); band is what reaches the clip stage. ladder: (2, stages, 2,
-    taps), filters up and down; taps: (2, stages), how many of each half. ups: (2 channels,
-    stages, room); downs: (2 channels, stages, 2, room); pads: (2 channels, room at the highest rate); with minimum
-    phase rows channels.. of each belong to the sound itself. ring: (channels, size), size a power of two of at least
-    latency + CHUNK_FRAMES. trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, room).
+    taps), filters up and down; taps: (2, stages), how many of each half. ups: (channels,
+    stages, room); downs: (2 channels, stages, 2, room); pads: (2 channels, room at the highest rate); rows from
+    channels on belong to the unshaped sound. ring: (2 channels, size), size a power of two of at least latency +
+    CHUNK_FRAMES, for x and the band. trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, room).
     """
     channels, frames = x.shape
     now = state[:GLIDING]
@@ -118,7 +126,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
     low, high, even, odd = work[0], work[1], work[2], work[3]
     v, in_knee, beyond, point, taken = work[4], work[5], work[6], work[7], work[8]
     drive, ceiling, output, mix = work[9], work[10], work[11], work[12]
-    sound, mean = work[13], work[14]
+    sound, mean, shaped, spare = work[13], work[14], work[16], work[17]
     low_bits = work.view(np.int32)[0]
     found = work[15]
     found_bits = work.view(np.int32)[15]
@@ -147,9 +155,13 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
         for c in range(channels):
             follower = state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS]
             reached = band[c, start : start + count]
-            given = x[c, start : start + count]
             for i in range(count):
                 low[i] = reached[i] * drive[i] / ceiling[i]
+            driven = follower[DRIVEN]
+            for i in range(count):
+                driven = max(np.float64(abs(low[i])), driven * settings[DRIVEN_FALL])
+                spare[i] = np.float32(1.0 / max(driven, 1.0))
+            follower[DRIVEN] = driven
             at = 0
             tick = column
             while at < count:
@@ -176,22 +188,22 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
             for i in range(size):
                 v[i + 1] = low[i]
             taken_block(v, now[HARDNESS], follower, steps > 0, in_knee, beyond, point, mean, taken, size)
-            for lane in range(1 if linear else 2):
-                # Lane 1: the sound itself through the same filters, a sample late as what is taken.
+            if steps > 0:  # what is taken is found a sample late
+                for i in range(size):
+                    taken[i] += v[i]
+            else:
+                for i in range(size):
+                    taken[i] += v[i + 1]
+            for lane in range(2):
                 at = c + lane * channels
-                if lane == 1:
-                    for i in range(count):
-                        low[i] = given[i]
-                    size = count
-                    for s in range(steps):
-                        doubled(low, ups[at, s], ladder[0, s], taps[0, s], linear, even, odd, high, size)
-                        size *= 2
-                        for i in range(size):
-                            low[i] = high[i]
                 late = pad + lane if steps > 0 else 0
                 padding = pads[at]
-                for i in range(size):
-                    padding[late + i] = low[i] if lane == 1 else taken[i]
+                if lane == 0:
+                    for i in range(size):
+                        padding[late + i] = taken[i]
+                else:
+                    for i in range(size):
+                        padding[late + i] = v[i + 1]
                 for i in range(size):
                     high[i] = padding[i]
                 for i in range(late):
@@ -203,14 +215,23 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
                     halved(low, downs[at, s], ladder[1, s], taps[1, s], linear and s > 0, odd, high, size)
                 if lane == 0:
                     for i in range(count):
-                        taken[i] = high[i]
+                        shaped[i] = high[i]
+                    size = count << steps
             through_ring(x[c], start, ring[c], base, latency, sound, count)
+            through_ring(band[c], start, ring[channels + c], base, latency, even, count)
             out = y[c, start : start + count]
-            if not linear:
+            # In float64, so that what was not shaped comes out as it went in.
+            if linear:
                 for i in range(count):
-                    sound[i] = high[i]
-            for i in range(count):
-                low[i] = sound[i] * drive[i] + taken[i] * ceiling[i]
+                    given, reached_late = np.float64(sound[i]), np.float64(even[i])
+                    drive64, ceiling64 = np.float64(drive[i]), np.float64(ceiling[i])
+                    left_out = drive64 * reached_late - ceiling64 * high[i]
+                    low[i] = np.float32(drive64 * (given - reached_late) + ceiling64 * shaped[i] + spare[i] * left_out)
+            else:
+                for i in range(count):
+                    rest = sound[i] - even[i]
+                    low[i] = rest * drive[i] + shaped[i] * ceiling[i]
+                    sound[i] = rest + high[i] * (ceiling[i] / drive[i])
             if settings[BLOCK_DC] != 0.0:
                 last_in, last_out = follower[DC_IN], follower[DC_OUT]
                 for i in range(count):
@@ -220,8 +241,10 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
                 follower[DC_IN], follower[DC_OUT] = last_in, last_out
             for i in range(count):
                 out[i] = sound[i] + mix[i] * (low[i] * output[i] - sound[i])
-            if (phase + count) % TICK_FRAMES == 0 and abs(follower[DC_OUT]) < 1e-25:
-                follower[DC_OUT] = 0.0
+            if (phase + count) % TICK_FRAMES == 0:
+                for i in (DC_OUT, DRIVEN):
+                    if abs(follower[i]) < DENORMAL:
+                        follower[i] = 0.0
         knee = np.float32(now[HARDNESS])
         at = 0
         while at < count:

@@ -10,13 +10,15 @@ from numpy.typing import NDArray
 from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
 from saltanvil.dsp.oversample import HALF_TAPS, LAST_HALF_TAPS, MOST_TAPS, STAGES, Ladder, ladder
-from saltanvil.dsp.units import db_to_gain, gain_to_db
+from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.key import FLANK, Filter, flanks
+from saltanvil.processors.key import flanks
+from saltanvil.processors.linearphase import LinearPhase, design, gain_of
 
 WINDOW_SLOPE_DB, CLEAR_SLOPE_DB = 12, 48
 DC_HZ = 5.0
-RING_FRAMES = 1024
+RING_FRAMES = 8192
+DRIVEN_FALL_MS = 10.0
 
 _WINDOW = {"window": ["on"]}
 
@@ -67,6 +69,12 @@ class ClipperSettings(Settings):
 
     def factor(self) -> int:
         return int(self.oversampling[:-1])
+
+    def corners(self) -> tuple[object, ...]:
+        """All that decides what reaches the clip stage; empty if everything does."""
+        window = (self.window_low_hz, self.window_high_hz) if self.window == "on" else ()
+        clear = (self.keep_clear, self.clear_hz) if self.keep_clear != "nothing" else ()
+        return (*window, *clear)
 
     def out_db(self) -> float:
         """All gain after the clip."""
@@ -121,12 +129,12 @@ STARTS = (
 class Clipper(Processor):
     """Cuts waves off at a ceiling, from round to flat.
 
-        in --+--> delay ---------------------------------------------------------(+)--> x drive --> output, mix --> out
-             |                                                                    |
-             +--> window, kept clear --> drive --> up --> what the shape takes --> down
+        in --+--> delay -----------------------------------------------------------(+)--> output, mix --> out
+             |                                                                      |
+             +--> window, kept clear --> drive --> up --> shape --> down -----------+  (rest + shaped band)
 
-    Only what is cut away passes the oversampling filters (linear phase), so idle it is a pure delay, bit for bit.
-    What a filter keeps from the clip stage goes on untouched beside it.
+    With linear phase, sound that is not clipped passes bit for bit, whatever the oversampling. Window and kept clear
+    part are linear-phase filters (43 ms late), so that what they keep from the clip stage passes untouched beside it.
 
     >>> step = Clipper(ClipperSettings(ceiling_db=0.0, hardness=1.0, oversampling="1x"), 1, Context())
     >>> step.process(np.array([[0.5, 2.0, -3.0]], np.float32))
@@ -142,13 +150,13 @@ class Clipper(Processor):
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         top = dsp.ROOM
-        self._window = Filter(2 * FLANK, channels, context.rate)
-        self._clear = Filter(2 * FLANK, channels, context.rate)
+        self._band = LinearPhase(channels, context.rate)
+        self._corners: tuple[object, ...] | None = None
         self._state = np.zeros(dsp.STATE)
-        self._ups = np.zeros((2 * channels, STAGES, top + MOST_TAPS), np.float32)
+        self._ups = np.zeros((channels, STAGES, top + MOST_TAPS), np.float32)
         self._downs = np.zeros((2 * channels, STAGES, 2, top + MOST_TAPS), np.float32)
         self._pads = np.zeros((2 * channels, top + 2 * dsp.MOST_PAD), np.float32)
-        self._ring = np.zeros((channels, RING_FRAMES), np.float32)
+        self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
         self._work = np.zeros((dsp.WORK_ROWS, top + MOST_TAPS), np.float32)
         self._taps = np.array([HALF_TAPS, (LAST_HALF_TAPS, *HALF_TAPS[1:])], np.int64)
         self._way = ("", "")
@@ -171,12 +179,11 @@ class Clipper(Processor):
         target[dsp.BLOCK_DC] = settings.dc_removal
         target[dsp.GLIDE] = glide_part(rate)
         target[dsp.DC_POLE] = 1.0 - 2.0 * math.pi * DC_HZ / rate
-        self._window.set(
-            flanks(settings.window_low_hz, settings.window_high_hz, WINDOW_SLOPE_DB, rate) if settings.window == "on" else None
-        )
-        low = settings.clear_hz if settings.keep_clear == "below" else None
-        high = settings.clear_hz if settings.keep_clear == "above" else None
-        self._clear.set(flanks(low, high, CLEAR_SLOPE_DB, rate) if settings.keep_clear != "nothing" else None)
+        target[dsp.DRIVEN_FALL] = time_constant(DRIVEN_FALL_MS, rate)
+        if settings.corners() != self._corners:
+            self._corners = settings.corners()
+            self._band.set((lambda hz: reaching(settings, hz, rate)) if self._corners else None)
+            self._late = np.zeros((self.channels, self._band.latency_of(rate)), np.float32)
         way = (settings.oversampling, settings.phase)
         if way != self._way:
             # Other filters: what they remember is of another rate. The plan fades over from a copy.
@@ -189,14 +196,20 @@ class Clipper(Processor):
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
         assert isinstance(settings, ClipperSettings)
-        return chain(settings.factor(), settings.phase)[1]
+        band = LinearPhase.latency_of(rate) if settings.corners() else 0
+        return chain(settings.factor(), settings.phase)[1] + band
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
-        self.heard = self._clear(self._window(x))
+        band = self._band(x)
+        self.heard = band
+        if self._band.on:
+            # As late as the band; what hears along is told the undelayed time, as everywhere.
+            joined = np.concatenate((self._late, x), axis=1)
+            x, self._late = np.ascontiguousarray(joined[:, : x.shape[1]]), np.ascontiguousarray(joined[:, x.shape[1] :])
         dsp.clip(
-            x, self.heard, y, self._target, self._state, self._ladder, self._taps, self._ups, self._downs, self._pads,
+            x, band, y, self._target, self._state, self._ladder, self._taps, self._ups, self._downs, self._pads,
             self._ring, trace, self._work,
         )  # fmt: skip
         self.telemetry = Telemetry(trace[0], trace[1], {"clipped": trace[2]})
@@ -228,12 +241,18 @@ class Clipper(Processor):
     def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
         """What reaches the clip stage."""
         assert isinstance(settings, ClipperSettings)
-        if settings.window == "off" and settings.keep_clear == "nothing":
+        if not settings.corners():
             return None
-        low = settings.clear_hz if settings.keep_clear == "below" else None
-        high = settings.clear_hz if settings.keep_clear == "above" else None
-        found = response_db(flanks(low, high, CLEAR_SLOPE_DB, rate), frequencies_hz, rate)
-        if settings.window == "on":
-            sections = flanks(settings.window_low_hz, settings.window_high_hz, WINDOW_SLOPE_DB, rate)
-            found = found + response_db(sections, frequencies_hz, rate)
-        return found
+        taps = design(lambda hz: reaching(settings, hz, rate), rate)
+        return np.asarray(20.0 * np.log10(np.maximum(gain_of(taps, frequencies_hz, rate), 1e-6)))
+
+
+def reaching(settings: ClipperSettings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
+    """Gain, linear and without phase, of what reaches the clip stage: Butterworth magnitudes."""
+    low = settings.clear_hz if settings.keep_clear == "below" else None
+    high = settings.clear_hz if settings.keep_clear == "above" else None
+    found = response_db(flanks(low, high, CLEAR_SLOPE_DB, rate), frequencies_hz, rate)
+    if settings.window == "on":
+        sections = flanks(settings.window_low_hz, settings.window_high_hz, WINDOW_SLOPE_DB, rate)
+        found = found + response_db(sections, frequencies_hz, rate)
+    return np.asarray(10.0 ** (found / 20.0))

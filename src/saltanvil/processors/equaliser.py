@@ -11,7 +11,7 @@ from saltanvil.processors.base import Audio, Context, Processor, Settings, Start
 
 BandKind = Literal["bell", "low shelf", "high shelf", "high-pass", "low-pass", "off"]
 BANDS = (1, 2, 3, 4)
-STARTS: dict[int, tuple[BandKind, float]] = {
+BAND_STARTS: dict[int, tuple[BandKind, float]] = {
     1: ("low shelf", 100.0),
     2: ("bell", 400.0),
     3: ("bell", 2500.0),
@@ -20,7 +20,7 @@ STARTS: dict[int, tuple[BandKind, float]] = {
 
 
 def band_fields(band: int) -> dict[str, Any]:
-    kind, frequency = STARTS[band]
+    kind, frequency = BAND_STARTS[band]
     group, own = f"Band {band}", f"band{band}_kind"
     live = ["bell", "low shelf", "high shelf", "high-pass", "low-pass"]
     return {
@@ -82,8 +82,12 @@ STARTS = (
         "voice: clear and near",
         "Words should be easier to follow at low volume; stop before s sounds get sharp.",
         {
-            "band1_kind": "high-pass", "band1_frequency_hz": 80.0, "band2_frequency_hz": 250.0, "band2_gain_db": -2.5,
-            "band3_frequency_hz": 3500.0, "band3_gain_db": 2.5,
+            "band1_kind": "high-pass",
+            "band1_frequency_hz": 80.0,
+            "band2_frequency_hz": 250.0,
+            "band2_gain_db": -2.5,
+            "band3_frequency_hz": 3500.0,
+            "band3_gain_db": 2.5,
         },
     ),
     Start(
@@ -99,7 +103,13 @@ STARTS = (
     Start(
         "guitars: less mud",
         "Chords should become lighter without becoming thin; mud lives between 180 and 390 Hz.",
-        {"band1_kind": "high-pass", "band1_frequency_hz": 90.0, "band2_frequency_hz": 270.0, "band2_gain_db": -3.5, "band2_q": 0.9},
+        {
+            "band1_kind": "high-pass",
+            "band1_frequency_hz": 90.0,
+            "band2_frequency_hz": 270.0,
+            "band2_gain_db": -3.5,
+            "band2_q": 0.9,
+        },
     ),
     Start(
         "overheads: find a ring",
@@ -111,7 +121,7 @@ STARTS = (
         "The top should open and cymbals not hiss; half a decibel is often enough.",
         {"band4_kind": "high shelf", "band4_frequency_hz": 10000.0, "band4_gain_db": 1.5},
     ),
-)  # fmt: skip
+)
 
 
 class Equaliser(Processor):

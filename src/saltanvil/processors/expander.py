@@ -48,14 +48,28 @@ STARTS = (
     Start(
         "mix: give back contrast",
         "Quiet parts should be quiet again; nothing should seem to be turned down while it sounds.",
-        {"threshold_db": -14.0, "ratio": 1.2, "range_db": 6.0, "attack_ms": 5.0, "release_ms": 400.0, "detector": "rms", "rms_ms": 50.0},
+        {
+            "threshold_db": -14.0,
+            "ratio": 1.2,
+            "range_db": 6.0,
+            "attack_ms": 5.0,
+            "release_ms": 400.0,
+            "detector": "rms",
+            "rms_ms": 50.0,
+        },
     ),
     Start(
         "speech: room noise down",
         "The room should sink evenly in the pauses; if it flutters, raise hysteresis or hold.",
         {
-            "threshold_db": -40.0, "ratio": 2.5, "range_db": 18.0, "attack_ms": 3.0, "hold_ms": 120.0, "release_ms": 200.0,
-            "detector": "rms", "lookahead_ms": 5.0,
+            "threshold_db": -40.0,
+            "ratio": 2.5,
+            "range_db": 18.0,
+            "attack_ms": 3.0,
+            "hold_ms": 120.0,
+            "release_ms": 200.0,
+            "detector": "rms",
+            "lookahead_ms": 5.0,
         },
     ),
     Start(
@@ -63,7 +77,7 @@ STARTS = (
         "Stops should be short and dark; sustained chords must not change.",
         {"threshold_db": -32.0, "ratio": 3.0, "range_db": 24.0, "attack_ms": 0.5, "hold_ms": 20.0, "release_ms": 80.0},
     ),
-)  # fmt: skip
+)
 
 
 class Expander(DoorProcessor):
