@@ -3,6 +3,14 @@
   import Help from './lib/sessions/Help.svelte';
   import Jobs from './lib/sessions/Jobs.svelte';
   import SessionMenu from './lib/sessions/SessionMenu.svelte';
+  import {
+    bypassSteps,
+    chosenSteps,
+    copySteps,
+    duplicateSteps,
+    pasteSteps,
+    removeSteps,
+  } from './lib/state/steps';
   import { workspace } from './lib/state/workspace.svelte';
   import Transport from './lib/transport/Transport.svelte';
   import Shape from './views/Shape.svelte';
@@ -39,8 +47,15 @@
       open = null;
       adding = false;
     }
+    if ((event.ctrlKey || event.metaKey) && !event.shiftKey && !event.altKey) {
+      const several = { c: copySteps, v: pasteSteps, d: duplicateSteps }[event.key.toLowerCase()];
+      if (!several || (event.key === 'c' && getSelection()?.toString())) return;
+      event.preventDefault();
+      void several(workspace);
+      return;
+    }
     if (event.ctrlKey || event.metaKey || event.altKey) return;
-    const { strip, step } = workspace;
+    const { strip } = workspace;
     const acts: Record<string, () => void> = {
       ' ': () => workspace.toggle(),
       l: () => workspace.setLoop(!workspace.loop),
@@ -49,13 +64,14 @@
       c: () => workspace.listen('taken'),
       m: () => workspace.setMatched(!workspace.matched),
       a: () => (adding = true),
-      b: () => step && workspace.bypass(step),
+      b: () => bypassSteps(workspace, event.shiftKey ? (strip?.path.steps ?? []) : chosenSteps(workspace)),
+      g: () => workspace.hearKey(),
       s: () =>
         strip &&
         strip.kind !== 'main' &&
         workspace.edit({ op: 'set_strip', strip_id: strip.id, solo: !strip.solo }),
       d: () => strip && workspace.edit({ op: 'set_strip', strip_id: strip.id, mute: !strip.mute }),
-      Delete: () => step && workspace.removeStep(step.id),
+      Delete: () => removeSteps(workspace),
       '?': () => (open = 'help'),
     };
     const act = acts[event.key.length === 1 ? event.key.toLowerCase() : event.key];

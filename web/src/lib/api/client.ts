@@ -15,16 +15,18 @@ export type SessionRow = Schemas['SessionRow'];
 export type ScopeAnswer = Schemas['ScopeAnswer'];
 export type OverviewAnswer = Schemas['OverviewAnswer'];
 export type Figures = Schemas['Figures'];
+export type Spectrum = Schemas['Spectrum'];
+export type Preset = Schemas['PresetView'];
 export type JobView = Schemas['JobView'];
 export type FileFormat = NonNullable<Schemas['ExportRequest']['format']>;
 
 /** An edit as it is sent; the server checks it. */
 export type Edit = { op: string } & Record<string, unknown>;
-export type SettingValue = number | string | boolean;
+export type SettingValue = number | string | boolean | [number, number][];
 
 export interface Setting {
   name: string;
-  type: 'number' | 'choice' | 'switch';
+  type: 'number' | 'choice' | 'switch' | 'points';
   minimum: number | null;
   maximum: number | null;
   options: string[];
@@ -44,6 +46,8 @@ export interface Processor {
   label: string;
   summary: string;
   pictures: string[];
+  listens: boolean;
+  starts: { name: string; listen: string; settings: Record<string, SettingValue> }[];
   settings: Setting[];
 }
 
@@ -98,6 +102,18 @@ export const api = {
     ask<ScopeAnswer | null>('POST', `${session(id)}/studies/scope`, question),
   studyOverview: (id: number, question: Schemas['OverviewQuestion']) =>
     ask<OverviewAnswer | null>('POST', `${session(id)}/studies/overview`, question),
+  studySpectrum: (id: number, question: Schemas['SpectrumQuestion']) =>
+    ask<Schemas['SpectrumAnswer'] | null>('POST', `${session(id)}/studies/spectrum`, question),
+  presets: (kind: string) => ask<Preset[]>('GET', `/api/presets?kind=${kind}`),
+  savePreset: (preset: { kind: string; name: string; settings: Record<string, SettingValue> }) =>
+    ask<Preset>('POST', '/api/presets', preset),
+  renamePreset: (id: number, name: string) => ask<Preset>('PATCH', `/api/presets/${id}`, { name }),
+  removePreset: (id: number) => ask<undefined>('DELETE', `/api/presets/${id}`),
+  restorePreset: (id: number) => ask<undefined>('POST', `/api/presets/${id}/restore`),
+  exportPresets: (kind: string) => ask<unknown>('GET', `/api/presets/file?kind=${kind}`),
+  importPresets: (file: unknown) => ask<Preset[]>('POST', '/api/presets/file', file),
+  readCurve: (text: string) => ask<{ points: [number, number][] }>('POST', '/api/curve/read', { text }),
+  writeCurve: (points: [number, number][]) => ask<{ text: string }>('POST', '/api/curve/csv', { points }),
   exports: (id: number, request: Schemas['ExportRequest']) =>
     ask<JobView>('POST', `${session(id)}/exports`, request),
   jobs: (id: number) => ask<JobView[]>('GET', `${session(id)}/jobs`),

@@ -8,6 +8,7 @@ export interface BlockHeader {
   position_s: number;
   strips: Record<string, [number, number]>;
   steps: Record<string, number>;
+  doors: Record<string, string>;
   reduction_db: number[];
   detector_db: number;
   main_peaks_dbfs: [number, number];

@@ -55,7 +55,7 @@
     </table>
     {#if ledger.reduction}
       <div class="reduction">
-        <h3>Gain reduction</h3>
+        <h3>{ledger.reduction.rises ? 'Gain added' : 'Gain reduction'}</h3>
         <div class="histogram" role="img" aria-label="Share of the time at each decibel of reduction">
           {#each ledger.reduction.histogram as share, db (db)}
             <span>
@@ -77,6 +77,17 @@
           <dd class="figure">{(ledger.reduction.share * 100).toFixed(0)} %</dd>
         </dl>
       </div>
+    {/if}
+    {#if ledger.facts.length}
+      <dl class="facts">
+        {#each ledger.facts as fact (fact.name)}
+          <dt>{fact.label}</dt>
+          <dd class="figure" data-figure={fact.name}>
+            {fact.name === 'samples_clipped' ? fact.value.toFixed(0) : fact.value.toFixed(1)}
+            {fact.unit}
+          </dd>
+        {/each}
+      </dl>
     {/if}
     <dl class="matched">
       <dt title="Gain that brings before to the loudness of after, for listening only">matched by</dt>

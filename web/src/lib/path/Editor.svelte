@@ -3,15 +3,17 @@
   import type { Setting, SettingValue, Step } from '../api/client';
   import Choice from '../controls/Choice.svelte';
   import Rule from '../controls/Rule.svelte';
-  import Bite from '../pictures/Bite.svelte';
-  import Curve from '../pictures/Curve.svelte';
-  import Response from '../pictures/Response.svelte';
+  import Points from '../controls/Points.svelte';
+  import Pictures from '../pictures/Pictures.svelte';
   import { workspace } from '../state/workspace.svelte';
+  import Door from './Door.svelte';
+  import Starts from './Starts.svelte';
 
   const step = $derived(workspace.step);
   const strip = $derived(workspace.strip);
   const processor = $derived(step ? workspace.processor(step.kind) : undefined);
-  const pictures = $derived(processor?.pictures ?? ['bite']);
+  const door = $derived(workspace.playing && step ? workspace.header?.doors[step.id] : undefined);
+  let starting = $state(false);
 
   const number = (name: string, label: string, unit: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
     name, label, unit, minimum, maximum, ticks, help, type: 'number', options: [], default: 0, scale: 'linear', off_at: null, group: 'Strip', when: {},
@@ -62,8 +64,22 @@
         {workspace.study.latency_ms.toFixed(1)} ms late
       </span>
     {/if}
+    {#if door}<Door state={door} word />{/if}
     <span class="space"></span>
-    {#if step}
+    {#if step && processor}
+      <button class="button" aria-haspopup="dialog" onclick={() => (starting = !starting)}
+        >Starting points</button
+      >
+      {#if starting}<Starts {step} {processor} close={() => (starting = false)} />{/if}
+      {#if processor.listens}
+        <button
+          class="button"
+          aria-pressed={workspace.listening === 'key'}
+          title="Hear what the detector hears (G)"
+          onclick={() => workspace.hearKey()}
+          >{workspace.listening === 'key' ? 'Hearing key' : 'Hear key'}</button
+        >
+      {/if}
       <button
         class="button"
         aria-pressed={!step.bypass}
@@ -80,16 +96,7 @@
       >
     {/if}
   </header>
-  <div class="pictures" class:single={pictures.length < 2}>
-    {#each pictures as picture (picture)}
-      <div class="plate">
-        <div class="face">
-          {#if picture === 'bite'}<Bite />{:else if picture === 'curve'}<Curve
-            />{:else if picture === 'response'}<Response />{/if}
-        </div>
-      </div>
-    {/each}
-  </div>
+  <Pictures />
   <div class="rules" style:--groups={step ? Math.max(groups.length, 1) : 2}>
     {#if step}
       {#each groups as group (group.name)}
@@ -97,7 +104,13 @@
           <h3 class="soft">{group.name}</h3>
           {#each group.settings as setting (setting.name)}
             {@const value = step.settings[setting.name]!}
-            {#if setting.type === 'number'}
+            {#if setting.type === 'points'}
+              <Points
+                {setting}
+                value={value as [number, number][]}
+                change={(next) => put(setting.name, next, null)}
+              />
+            {:else if setting.type === 'number'}
               <Rule {setting} {value} change={(next, gesture) => put(setting.name, next, gesture)} />
             {:else}
               <Choice {setting} {value} change={(next) => put(setting.name, next, null)} />
@@ -161,15 +174,6 @@
   .space {
     flex: 1;
   }
-  .pictures {
-    display: grid;
-    grid-template-columns: minmax(0, 5fr) minmax(190px, 2fr);
-    gap: 8px;
-    min-height: 0;
-  }
-  .single {
-    grid-template-columns: 1fr;
-  }
   .rules {
     display: grid;
     grid-template-columns: repeat(var(--groups), minmax(0, 1fr));
@@ -199,10 +203,6 @@
   @media (max-width: 900px) {
     .rules {
       grid-template-columns: repeat(2, minmax(0, 1fr));
-    }
-    .pictures {
-      grid-template-columns: 1fr;
-      grid-auto-rows: 180px;
     }
   }
 </style>

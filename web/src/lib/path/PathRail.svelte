@@ -3,7 +3,9 @@
   import type { Step } from '../api/client';
   import { format } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
+  import { bypassSteps, chosenSteps, copySteps, insertSteps, moveSteps, removeSteps } from '../state/steps';
   import AddStep from './AddStep.svelte';
+  import Door from './Door.svelte';
 
   let { adding = $bindable(false) }: { adding: boolean } = $props();
   let dragged = $state<string | null>(null);
@@ -11,12 +13,25 @@
 
   const strip = $derived(workspace.strip);
   const steps = $derived(strip?.path.steps ?? []);
+  const allBypassed = $derived(steps.length > 0 && steps.every((step) => step.bypass));
 
+  /** What a plate says: the change now while it plays, else the settings that matter most. */
   function says(step: Step): string {
     if (step.bypass) return 'bypassed';
     const live = workspace.playing ? workspace.header?.steps[step.id] : undefined;
-    if (live !== undefined) return `${live > 0.05 ? '-' : ''}${live.toFixed(1)} dB`;
+    const door = workspace.playing ? workspace.header?.doors[step.id] : undefined;
+    if (door !== undefined && step.kind !== 'leveller') return door;
+    if (live !== undefined) return format(live, 'dB');
     const { settings } = step;
+    const db = (name: string) =>
+      `${Number(settings[name]).toFixed(Number.isInteger(settings[name]) ? 0 : 1)} dB`;
+    if (step.kind === 'gate') return `opens at ${db('threshold_db')}`;
+    if (step.kind === 'limiter' || step.kind === 'clipper') return `ceiling ${db('ceiling_db')}`;
+    if (step.kind === 'shaper')
+      return `${format(Number(settings['attack_db']), '')} / ${format(Number(settings['sustain_db']), '')} dB`;
+    if (step.kind === 'deesser') return `from ${format(Number(settings['frequency_hz']), 'Hz')}`;
+    if (step.kind === 'leveller') return `to ${db('target_db')}`;
+    if (step.kind === 'freecurve') return `${(settings['points'] as unknown[]).length} points`;
     if (step.kind === 'equaliser') {
       const busy = [1, 2, 3, 4].filter((band) => {
         const kind = settings[`band${band}_kind`];
@@ -31,7 +46,7 @@
     if (step.kind === 'trim') return format(Number(settings['gain_db']), 'dB');
     return `${Number(settings['ratio'])}:1 at ${Number(settings['threshold_db']).toFixed(0)} dB`;
   }
-  const taken = (step: Step) =>
+  const moved = (step: Step) =>
     workspace.playing && !step.bypass ? (workspace.header?.steps[step.id] ?? 0) : 0;
   const label = (step: Step) => workspace.processor(step.kind)?.label ?? step.kind;
 
@@ -39,21 +54,25 @@
     const order = [null, ...steps.map((step) => step.id)];
     const id = steps[index]?.id ?? null;
     const turn = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
-    if (turn && event.altKey && id) workspace.moveStep(id, index + turn);
+    if (turn && event.altKey && id) moveSteps(workspace, turn);
+    else if (turn && event.shiftKey && steps[index + turn]) workspace.select(steps[index + turn]!.id, true);
     else if (turn) {
       const next = order[order.indexOf(id) + turn];
       if (next === undefined) return;
       workspace.choose(workspace.stripId, next);
       document.querySelector<HTMLElement>(`[data-step="${next ?? 'strip'}"] button`)?.focus();
-    } else if ((event.key === 'Delete' || event.key === 'Backspace') && id) void workspace.removeStep(id);
+    } else if ((event.key === 'Delete' || event.key === 'Backspace') && id) void removeSteps(workspace);
     else return;
     event.preventDefault();
     event.stopPropagation();
   }
 
-  function drop(index: number): void {
+  function drop(index: number, copying: boolean): void {
     const from = steps.findIndex((step) => step.id === dragged);
-    if (from >= 0 && dragged) workspace.moveStep(dragged, index > from ? index - 1 : index);
+    if (from >= 0 && dragged) {
+      if (copying) void insertSteps(workspace, [steps[from]!], index);
+      else workspace.moveStep(dragged, index > from ? index - 1 : index);
+    }
     dragged = over = null;
   }
 </script>
@@ -70,11 +89,29 @@
       <span class="figure soft">trim {format(strip?.trim_db ?? 0, 'dB')}</span>
     </button>
   </div>
+  {#if steps.length > 1}
+    <span class="several">
+      {#if workspace.selected.length > 1}
+        <span class="soft">{workspace.selected.length} chosen</span>
+        <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
+          >Bypass them</button
+        >
+        <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
+      {/if}
+      <button
+        class="button"
+        aria-pressed={allBypassed}
+        title="Shift+B"
+        onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'All back on' : 'Bypass all'}</button
+      >
+    </span>
+  {/if}
   {#each steps as step, index (step.id)}
     <div
       class="plate"
       class:chosen={step.id === workspace.stepId}
       class:bypassed={step.bypass}
+      class:together={workspace.selected.includes(step.id)}
       class:over={over === index}
       data-step={step.id}
       role="listitem"
@@ -87,19 +124,30 @@
       }}
       ondrop={(event) => {
         event.preventDefault();
-        drop(index);
+        drop(index, event.altKey);
       }}
     >
       <button
         class="face"
-        title="Drag or press Alt with the arrows to move, B to bypass, Del to remove"
-        onclick={() => workspace.choose(workspace.stripId, step.id)}
+        title="Drag or press Alt with the arrows to move, B to bypass, Del to remove; Shift or Ctrl and click to choose several"
+        aria-pressed={workspace.selected.includes(step.id)}
+        onclick={(event) => {
+          if (event.shiftKey || event.ctrlKey || event.metaKey) workspace.select(step.id, event.shiftKey);
+          else workspace.choose(workspace.stripId, step.id);
+        }}
         onkeydown={(event) => keys(event, index)}
       >
         <b>{label(step)}</b>
         <span class="figure soft">{says(step)}</span>
-        {#if taken(step) > 0.05}<i class="taken" style:width="{Math.min(taken(step) / 24, 1) * 60}px"
-          ></i>{/if}
+        {#if Math.abs(moved(step)) > 0.05}
+          <i
+            class={moved(step) < 0 ? 'taken' : 'added'}
+            style:width="{Math.min(Math.abs(moved(step)) / 24, 1) * 60}px"
+          ></i>
+        {/if}
+        {#if workspace.playing && workspace.header?.doors[step.id]}
+          <Door state={workspace.header.doors[step.id]!} />
+        {/if}
       </button>
     </div>
   {/each}
@@ -109,7 +157,7 @@
     ondragover={(event) => event.preventDefault()}
     ondrop={(event) => {
       event.preventDefault();
-      drop(steps.length);
+      drop(steps.length, event.altKey);
     }}
   >
     <button class="plus" aria-label="Add a step" title="Add a step (A)" onclick={() => (adding = !adding)}
@@ -163,6 +211,10 @@
     background: var(--ink);
     padding: 2px;
   }
+  .together {
+    background: var(--after);
+    padding: 2px;
+  }
   .over {
     background: var(--after);
   }
@@ -177,6 +229,27 @@
     height: 6px;
     border: 1px solid var(--taken);
     background: repeating-linear-gradient(135deg, var(--plate) 0 2px, var(--taken) 2px 3px);
+  }
+  .added {
+    position: absolute;
+    right: 1px;
+    bottom: 1px;
+    height: 6px;
+    border: 1px solid var(--after);
+    background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
+  }
+  .several {
+    position: absolute;
+    right: 8px;
+    top: 2px;
+    display: flex;
+    gap: 4px;
+    z-index: 2;
+  }
+  .several button {
+    height: 20px;
+    line-height: 18px;
+    font-size: 12px;
   }
   .add {
     position: relative;

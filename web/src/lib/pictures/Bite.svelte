@@ -1,7 +1,9 @@
 <script lang="ts">
   /** The picture of dynamics: before outlined, after filled, taken hatched, added in grains; GR beneath. */
   import { between, coloursOf, line, pattern, prepare, rule, whenShown } from '../draw/canvas';
-  import { barsAndBeats, decibelTicks, pixel, valueAt, type Axis } from '../draw/scale';
+  import { decibelTicks, pixel, valueAt, type Axis } from '../draw/scale';
+  import { spanText } from '../draw/time';
+  import { zooming } from '../draw/zoom';
   import { clamp } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
 
@@ -18,13 +20,23 @@
   const RIGHT = 8;
   const TOP = 24;
   const levels = $derived<Axis>({
-    low: -48,
+    low: typeof threshold === 'number' && threshold < -46 ? -84 : -48,
     high: 0,
     from: box.height * (hasReduction ? 0.72 : 0.93) - 2,
     to: TOP,
   });
-  const most = $derived(Math.max(6, ...(study?.bite.reduction_db ?? []).map((v) => Math.ceil(v / 2) * 2)));
-  const reductions = $derived<Axis>({ low: 0, high: -most, from: levels.from + 14, to: box.height - 18 });
+  const changes = $derived(study?.bite.reduction_db ?? []);
+  const most = $derived(Math.min(60, Math.max(6, ...changes.map((v) => Math.ceil(v / 2) * 2))));
+  const rise = $derived(Math.min(24, Math.max(0, ...changes.map((v) => Math.ceil(-v / 2) * 2))));
+  const doors = $derived(study?.bite.rows['door'] ?? []);
+  const mark = $derived(workspace.step?.settings['mark_db']);
+  const DOOR = 10;
+  const reductions = $derived<Axis>({
+    low: rise,
+    high: -most,
+    from: levels.from + 14 + (doors.length ? DOOR + 2 : 0),
+    to: box.height - 18,
+  });
   const span = $derived<[number, number]>(study ? [study.bite_start_s, study.bite_end_s] : [0, 1]);
   const head = $derived((workspace.position_s - span[0]) / (span[1] - span[0]));
 
@@ -71,8 +83,9 @@
     line(context, xs, before);
     if (reduction_db.length) {
       context.strokeStyle = context.fillStyle = colours.line;
-      const down = reduction_db.map((v) => pixel(-v, reductions));
-      const ticks = decibelTicks(-most, 0, Math.max(1, Math.abs(reductions.to - reductions.from) / 16));
+      const down = reduction_db.map((v) => pixel(clamp(-v, -most, rise), reductions));
+      const none = xs.map(() => pixel(0, reductions));
+      const ticks = decibelTicks(-most, rise, Math.max(1, Math.abs(reductions.to - reductions.from) / 16));
       for (const tick of ticks) {
         const y = pixel(tick, reductions);
         context.strokeStyle = colours.line;
@@ -80,21 +93,42 @@
         context.fillStyle = colours.soft;
         context.fillText(String(tick === 0 ? 0 : tick), LEFT - 6, y);
       }
-      between(
-        context,
-        xs,
-        xs.map(() => reductions.from),
-        down,
-      );
+      between(context, xs, none, down.map((y, i) => Math.max(y, none[i]!))); // prettier-ignore
       context.fillStyle = pattern(context, 'hatch', colours.taken);
+      context.fill();
+      between(context, xs, down.map((y, i) => Math.min(y, none[i]!)), none); // prettier-ignore
+      context.fillStyle = pattern(context, 'grain', colours.after);
       context.fill();
       context.strokeStyle = colours.taken;
       line(context, xs, down);
+      if (typeof mark === 'number') {
+        const y = pixel(-Math.min(mark, most), reductions);
+        context.setLineDash([4, 3]);
+        rule(context, LEFT, y, right, y);
+        context.setLineDash([]);
+        context.fillStyle = colours.taken;
+        reduction_db.forEach((v, i) => {
+          if (v > mark)
+            context.fillRect(xs[i]! - 0.5, y, Math.max(1, (right - LEFT) / xs.length), down[i]! - y);
+        });
+      }
+    }
+    if (doors.length) {
+      // Open fills the strip, held half of it, closing is hatched, shut leaves it empty.
+      const base = levels.from + DOOR + 6;
+      const wide = (right - LEFT) / xs.length + 0.5;
+      doors.forEach((door, i) => {
+        const height = [0, DOOR / 2, DOOR / 2, DOOR][door]!;
+        context.fillStyle = door === 1 ? pattern(context, 'hatch', colours.key) : colours.key;
+        if (height) context.fillRect(xs[i]! - wide / 2, base - height, wide, height);
+      });
+      context.strokeStyle = colours.line;
+      rule(context, LEFT, base, right, base);
     }
   }
 
   $effect(() => {
-    void [study, levels, reductions];
+    void [study, levels, reductions, doors, mark];
     paint();
   });
   $effect(() => {
@@ -108,37 +142,20 @@
 
   function thresholdAt(event: PointerEvent): void {
     const y = event.clientY - canvas!.getBoundingClientRect().top;
-    const wanted = clamp(Math.round(valueAt(y, levels) * 10) / 10, -60, 0);
+    const least =
+      workspace.processor(workspace.step!.kind)?.settings.find((s) => s.name === 'threshold_db')?.minimum ??
+      -60;
+    const wanted = clamp(Math.round(valueAt(y, levels) * 10) / 10, least, 0);
     workspace.set(workspace.step!.id, { threshold_db: wanted }, gesture);
     moving = wanted;
   }
   let moving = $state<number | null>(null);
   const shown = $derived(moving ?? (typeof threshold === 'number' ? threshold : null));
-
-  function zoom(event: WheelEvent): void {
-    event.preventDefault();
-    const [from, to] = workspace.zoomed;
-    const bounds = canvas!.getBoundingClientRect();
-    const at = clamp((event.clientX - bounds.left - LEFT) / (bounds.width - LEFT - RIGHT), 0, 1);
-    const factor = event.deltaY < 0 ? 0.8 : 1.25;
-    const width = clamp((to - from) * factor, 0.004, 1);
-    const start = clamp(from + (to - from) * at - width * at, 0, 1 - width);
-    workspace.setZoom(start, start + width);
-  }
-  const zooming = (element: HTMLElement) => {
-    element.addEventListener('wheel', zoom, { passive: false });
-    return () => element.removeEventListener('wheel', zoom);
-  };
-  const bars = (at: number) =>
-    barsAndBeats(at, workspace.session?.tempo_bpm ?? 120, workspace.session?.beats_in_bar ?? 4).replace(
-      /\.\d+$/,
-      '',
-    );
 </script>
 
 <figure
   class="bite"
-  {@attach zooming}
+  {@attach zooming(LEFT, RIGHT)}
   ondblclick={() => workspace.setZoom(0, 1)}
   aria-label="Level before and after over the passage"
 >
@@ -150,8 +167,9 @@
     <li><i class="hatch"></i>taken</li>
     <li><i class="grain"></i>added</li>
   </ul>
-  {#if hasReduction}<span class="note left">Gain reduction, dB</span>{/if}
-  {#if study}<span class="note right figure">bar {bars(span[0])} to {bars(span[1])}</span>{/if}
+  {#if hasReduction}<span class="note left">{rise ? 'Change of gain, dB' : 'Gain reduction, dB'}</span>{/if}
+  {#if doors.length}<span class="note door" style:top="{levels.from + 1}px">door</span>{/if}
+  {#if study}<span class="note right figure">{spanText(...span)}</span>{/if}
   {#if head >= 0 && head <= 1}
     <i class="head" style:left="calc({LEFT}px + {head} * (100% - {LEFT + RIGHT}px))"></i>
   {/if}
@@ -248,6 +266,10 @@
   }
   .right {
     right: 8px;
+  }
+  .door {
+    left: 8px;
+    bottom: auto;
   }
   .head {
     position: absolute;

@@ -8,14 +8,19 @@
   let canvas = $state<HTMLCanvasElement | null>(null);
   let box = $state.raw({ width: 0, height: 0 });
   let gesture = '';
-  let held: 'threshold' | 'ratio' | null = null;
+  let held: 'aim' | 'ratio' | number | null = null;
+  let dragged = $state<[number, number][] | null>(null);
 
   const curve = $derived(workspace.study?.curve ?? null);
   const settings = $derived(workspace.step?.settings ?? {});
-  const TICKS = [-48, -36, -24, -12, 0];
+  const TICKS = [-84, -72, -60, -48, -36, -24, -12, 0];
+  /** The setting that a drag along the input axis moves. */
+  const aim = $derived(['threshold_db', 'target_db', 'ceiling_db'].find((name) => name in settings) ?? null);
+  const points = $derived(dragged ?? (settings['points'] as [number, number][] | undefined) ?? []);
+  const low = $derived(points.length || Number(settings[aim ?? ''] ?? 0) < -42 ? -90 : -54);
   const HISTOGRAM = 30;
-  const xs = $derived<Axis>({ low: -54, high: 3, from: 34, to: box.width - 10 });
-  const ys = $derived<Axis>({ low: -54, high: 3, from: box.height - 24 - HISTOGRAM, to: 26 });
+  const xs = $derived<Axis>({ low, high: 3, from: 34, to: box.width - 10 });
+  const ys = $derived<Axis>({ low, high: 3, from: box.height - 24 - HISTOGRAM, to: 26 });
   const live = $derived(workspace.playing ? (workspace.header?.detector_db ?? -160) : -160);
 
   function outputAt(input: number): number {
@@ -30,7 +35,7 @@
     if (!context || !curve) return;
     const colours = coloursOf(canvas);
     context.textBaseline = 'middle';
-    for (const tick of TICKS) {
+    for (const tick of TICKS.filter((value) => value > low && (low > -60 || value % 24 === 0))) {
       const [x, y] = [pixel(tick, xs), pixel(tick, ys)];
       context.strokeStyle = colours.line;
       rule(context, xs.from, y, xs.to, y);
@@ -73,7 +78,7 @@
     line(context, px, out);
     context.lineWidth = 1;
     context.restore();
-    const threshold = Number(settings['threshold_db'] ?? 0);
+    const threshold = aim ? Number(settings[aim]) : xs.low;
     const tallest = Math.max(0.02, ...curve.histogram);
     const base = box.height - 20;
     const width = pixel(1.5, xs) - pixel(0, xs);
@@ -88,11 +93,11 @@
     context.globalAlpha = 1;
     context.strokeStyle = colours.ink;
     const x = pixel(clamp(threshold, xs.low, xs.high), xs);
-    rule(context, x, base - HISTOGRAM, x, base);
+    if (aim) rule(context, x, base - HISTOGRAM, x, base);
   }
 
   $effect(() => {
-    void [curve, settings, xs, ys];
+    void [curve, settings, xs, ys, aim];
     paint();
   });
   $effect(() => {
@@ -109,15 +114,26 @@
     canvas!.setPointerCapture(event.pointerId);
     gesture = crypto.randomUUID();
     const x = event.clientX - canvas!.getBoundingClientRect().left;
-    held = x > pixel(Number(settings['threshold_db']), xs) + 24 ? 'ratio' : 'threshold';
+    if (points.length) {
+      addPoint(event);
+      return;
+    }
+    if (!aim) return;
+    held = 'ratio' in settings && x > pixel(Number(settings[aim]), xs) + 24 ? 'ratio' : 'aim';
     move(event);
   }
   function move(event: PointerEvent): void {
     if (!held || !workspace.step) return;
     const bounds = canvas!.getBoundingClientRect();
     const input = valueAt(event.clientX - bounds.left, xs);
-    if (held === 'threshold') {
-      workspace.set(workspace.step.id, { threshold_db: Math.round(clamp(input, -60, 0) * 10) / 10 }, gesture);
+    if (typeof held === 'number') {
+      movePoint(held, input, valueAt(event.clientY - bounds.top, ys));
+      return;
+    }
+    if (held === 'aim') {
+      const setting = workspace.processor(workspace.step.kind)?.settings.find((other) => other.name === aim);
+      const wanted = clamp(input, setting?.minimum ?? -60, setting?.maximum ?? 0);
+      workspace.set(workspace.step.id, { [aim!]: Math.round(wanted * 10) / 10 }, gesture);
       return;
     }
     const threshold = Number(settings['threshold_db']);
@@ -125,6 +141,44 @@
     const ratio = clamp((input - threshold) / Math.max(output - threshold, 0.01), 1, 50);
     workspace.set(workspace.step.id, { ratio: Number(ratio.toPrecision(3)) }, gesture);
   }
+
+  // ---- points of a free curve ----------------------------------------------------------------------------------------
+  const LEAST_GAP_DB = 0.5;
+  const tenth = (value: number) => Math.round(value * 10) / 10;
+
+  function movePoint(at: number, input: number, output: number): void {
+    const from = at > 0 ? points[at - 1]![0] + LEAST_GAP_DB : -90;
+    const to = at < points.length - 1 ? points[at + 1]![0] - LEAST_GAP_DB : 12;
+    const next = points.map((point, i) =>
+      i === at
+        ? ([clamp(tenth(input), from, to), clamp(tenth(output), -120, 12)] as [number, number])
+        : point,
+    );
+    dragged = next;
+    workspace.set(workspace.step!.id, { points: next }, gesture);
+  }
+  /** A press beside the points adds one there, to be dragged on. */
+  function addPoint(event: PointerEvent): void {
+    if (points.length > 15) return;
+    const bounds = canvas!.getBoundingClientRect();
+    const input = tenth(clamp(valueAt(event.clientX - bounds.left, xs), -90, 12));
+    if (points.some((point) => Math.abs(point[0] - input) < LEAST_GAP_DB)) return;
+    const at = points.filter((point) => point[0] < input).length;
+    dragged = [
+      ...points.slice(0, at),
+      [input, tenth(valueAt(event.clientY - bounds.top, ys))],
+      ...points.slice(at),
+    ];
+    held = at;
+    workspace.set(workspace.step!.id, { points: dragged }, gesture);
+  }
+  function takeOut(at: number): void {
+    if (points.length > 2) workspace.set(workspace.step!.id, { points: points.filter((_, i) => i !== at) });
+  }
+  const release = () => {
+    held = null;
+    dragged = null;
+  };
 </script>
 
 <figure class="curve" aria-label="Output level against input level, with the levels at the detector">
@@ -133,8 +187,27 @@
     data-picture="curve"
     onpointerdown={press}
     onpointermove={move}
-    onpointerup={() => (held = null)}
+    onpointerup={release}
   ></canvas>
+  {#each points as point, at (at)}
+    <button
+      class="point"
+      tabindex="-1"
+      aria-label="Point {at + 1}"
+      data-picture="point{at}"
+      title="Drag; double-click to take it out"
+      style:left="{pixel(clamp(point[0], xs.low, xs.high), xs)}px"
+      style:top="{pixel(clamp(point[1], ys.low, ys.high), ys)}px"
+      ondblclick={() => takeOut(at)}
+      onpointerdown={(event) => {
+        event.currentTarget.setPointerCapture(event.pointerId);
+        gesture = crypto.randomUUID();
+        held = at;
+      }}
+      onpointermove={move}
+      onpointerup={release}
+    ></button>
+  {/each}
   <span class="title">Out against in, dB</span>
   {#if live > xs.low && curve}
     <i
@@ -161,6 +234,18 @@
     height: 100%;
     cursor: move;
     touch-action: none;
+  }
+  .point {
+    position: absolute;
+    width: 11px;
+    height: 11px;
+    margin: -5px 0 0 -5px;
+    padding: 0;
+    background: var(--plate);
+    border: 1.5px solid var(--ink);
+    transform: rotate(45deg);
+    touch-action: none;
+    cursor: move;
   }
   .live {
     position: absolute;

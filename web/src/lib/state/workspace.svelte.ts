@@ -15,7 +15,7 @@ import type {
 import { Audition } from '../audio/audition';
 import type { BlockHeader } from '../audio/protocol';
 
-export type Listening = 'before' | 'after' | 'taken';
+export type Listening = 'before' | 'after' | 'taken' | 'key';
 export type Ear = 'full' | 'small' | 'mono' | 'quiet';
 export interface Passage {
   start_s: number;
@@ -49,6 +49,8 @@ export class Workspace {
   version = $state.raw<Version | null>(null);
   stripId = $state('main');
   stepId = $state<string | null>(null);
+  /** Steps chosen together, by Shift or Ctrl; empty while only one is chosen. */
+  selected = $state<string[]>([]);
   passage = $state<Passage>({ start_s: 0, end_s: 10, name: 'Start' });
   loop = $state(true);
   playing = $state(false);
@@ -253,9 +255,22 @@ export class Workspace {
 
   // ---- choosing and listening --------------------------------------------------------------------------------------
 
+  /** Add a step to those chosen together, or take it out; `through` adds all up to it. */
+  select(stepId: string, through: boolean): void {
+    const ids = (this.strip?.path.steps ?? []).map((step) => step.id);
+    const from = this.selected.length ? this.selected : this.stepId ? [this.stepId] : [];
+    if (through) {
+      const [a, b] = [ids.indexOf(this.stepId ?? stepId), ids.indexOf(stepId)];
+      this.selected = ids.slice(Math.min(a, b), Math.max(a, b) + 1);
+    } else {
+      this.selected = from.includes(stepId) ? from.filter((id) => id !== stepId) : [...from, stepId];
+    }
+  }
+
   choose(stripId: string, stepId: string | null | undefined = undefined): void {
     const strip = this.session?.strips.find((candidate) => candidate.id === stripId);
     if (!strip) return;
+    this.selected = [];
     const moved = stripId !== this.stripId;
     this.stripId = stripId;
     this.stepId = stepId === undefined ? (strip.path.steps.at(-1)?.id ?? null) : stepId;
@@ -263,6 +278,8 @@ export class Workspace {
     this.study = null;
     this.keepView();
     this.tellScope();
+    if (this.listening === 'key' && !(this.step && this.processor(this.step.kind)?.listens))
+      this.listen('after');
     this.measure();
   }
 
@@ -312,6 +329,13 @@ export class Workspace {
   listen(listening: Listening): void {
     this.listening = listening;
     this.audition?.send({ type: 'listen', listening });
+  }
+
+  /** Hear what the detector of the step hears, or go back to after. */
+  hearKey(): void {
+    const listens = this.step ? this.processor(this.step.kind)?.listens : false;
+    if (!listens) this.note('This step has no detector whose key could be heard.');
+    else this.listen(this.listening === 'key' ? 'after' : 'key');
   }
 
   setMatched(on: boolean): void {

@@ -11,6 +11,7 @@
   const shown = (value: number | undefined) =>
     value === undefined || value <= -100 ? '--' : value.toFixed(1);
   const matched = $derived(workspace.study?.ledger.matched_db ?? 0);
+  const listens = $derived(workspace.step && workspace.processor(workspace.step.kind)?.listens);
   const loudest = $derived(header ? Math.max(...header.main_true_peaks_dbtp) : undefined);
 </script>
 
@@ -55,6 +56,7 @@
       ['before', 'Before', 'What enters the scope (Z)'],
       ['after', 'After', 'What leaves it (X)'],
       ['taken', 'Taken', 'What was taken away, alone (C)'],
+      ...(listens ? ([['key', 'Key', 'What the detector hears (G)']] as const) : []),
     ]}
   />
   <button

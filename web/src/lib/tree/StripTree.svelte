@@ -26,7 +26,7 @@
 
   const bar = (db: number | undefined) => Math.max(0, Math.min(1, ((db ?? -60) + 60) / 60));
   const reduction = (strip: Strip) =>
-    Math.max(0, ...strip.path.steps.map((step) => workspace.header?.steps[step.id] ?? 0));
+    Math.max(0, ...strip.path.steps.map((step) => -(workspace.header?.steps[step.id] ?? 0)));
   const levels = (strip: Strip) => (workspace.playing ? workspace.header?.strips[strip.id] : undefined);
 
   function put(strip: Strip, change: Record<string, unknown>, gesture: string | null = null): void {

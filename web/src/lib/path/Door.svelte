@@ -1,0 +1,41 @@
+<script lang="ts">
+  /** A door seen from above: it stands open, is held, is closing, is shut. Shape and word tell, not a colour. */
+  let { state, word = false }: { state: string; word?: boolean } = $props();
+  const LEAF: Record<string, string> = {
+    open: 'M5 13V3',
+    held: 'M5 13V3M3 5h4',
+    closing: 'M5 13 12 6',
+    shut: 'M5 13h12',
+  };
+</script>
+
+<span class="door" data-door={state}>
+  <svg viewBox="0 0 22 16" role="img" aria-label="Door {state}">
+    <path class="wall" d="M0 13h5M17 13h5" />
+    <path d={LEAF[state] ?? LEAF['open']} />
+  </svg>
+  {#if word}<span class="figure">{state}</span>{/if}
+</span>
+
+<style>
+  .door {
+    display: inline-flex;
+    align-items: center;
+    gap: 6px;
+  }
+  svg {
+    width: 22px;
+    height: 16px;
+    stroke: var(--key);
+    stroke-width: 2;
+    fill: none;
+  }
+  .wall {
+    stroke: var(--ink-soft);
+  }
+  :global(.plate .face) > .door {
+    position: absolute;
+    right: 12px;
+    top: 16px;
+  }
+</style>

@@ -1,0 +1,100 @@
+<script lang="ts">
+  /** Two pictures side by side; each place can show any picture the step has. */
+  import Segments from '../controls/Segments.svelte';
+  import { workspace } from '../state/workspace.svelte';
+  import Bite from './Bite.svelte';
+  import Curve from './Curve.svelte';
+  import Envelopes from './Envelopes.svelte';
+  import Response from './Response.svelte';
+  import Spectrum from './Spectrum.svelte';
+  import Wave from './Wave.svelte';
+
+  const KINDS = {
+    bite: Bite,
+    curve: Curve,
+    response: Response,
+    spectrum: Spectrum,
+    wave: Wave,
+    envelopes: Envelopes,
+  };
+  const NAMES: Record<string, string> = {
+    bite: 'Level', curve: 'Curve', response: 'Response', spectrum: 'Spectrum', wave: 'Wave', envelopes: 'Envelopes',
+  }; // prettier-ignore
+  type Kind = keyof typeof KINDS;
+
+  const kind = $derived(workspace.step?.kind ?? 'strip');
+  const own = $derived((workspace.processor(kind)?.pictures ?? ['bite']) as Kind[]);
+  const all = $derived([...new Set<Kind>([...own, 'bite', 'spectrum'])]);
+  /** What was chosen for the places, by kind of step. */
+  let chosen = $state<Record<string, (Kind | undefined)[]>>({});
+  const places = $derived.by(() => {
+    const first = chosen[kind]?.[0] ?? all[0]!;
+    const second = chosen[kind]?.[1] ?? all.find((picture) => picture !== first)!;
+    return [first, second];
+  });
+
+  function show(place: number, picture: Kind): void {
+    const next = [...places] as Kind[];
+    if (next[1 - place] === picture) next[1 - place] = next[place]!;
+    next[place] = picture;
+    chosen[kind] = next;
+  }
+</script>
+
+<div class="pictures" class:wide={places[1] === 'spectrum' || places[1] === 'wave' || places[1] === 'bite'}>
+  {#each places as picture, place (place)}
+    {@const Picture = KINDS[picture!]}
+    <div class="place">
+      <div class="choose">
+        <Segments
+          label={place ? 'Right picture' : 'Left picture'}
+          value={picture!}
+          change={(next) => show(place, next as Kind)}
+          options={all.map((name) => [name, NAMES[name]!] as const)}
+        />
+      </div>
+      <div class="plate"><div class="face"><Picture /></div></div>
+    </div>
+  {/each}
+</div>
+
+<style>
+  .pictures {
+    display: grid;
+    grid-template-columns: minmax(0, 5fr) minmax(200px, 2.2fr);
+    gap: 8px;
+    min-height: 0;
+  }
+  .wide {
+    grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+  }
+  .place {
+    display: grid;
+    grid-template-rows: 24px minmax(0, 1fr);
+    min-height: 0;
+    min-width: 0;
+  }
+  .choose {
+    overflow: hidden;
+  }
+  .choose :global(.segments) {
+    width: max-content;
+    border-bottom: 0;
+  }
+  .choose :global(button) {
+    height: 22px;
+    line-height: 20px;
+    padding: 0 8px;
+    font-size: 12px;
+  }
+  .plate {
+    min-height: 0;
+  }
+  @media (max-width: 900px) {
+    .pictures,
+    .wide {
+      grid-template-columns: 1fr;
+      grid-auto-rows: 204px;
+    }
+  }
+</style>

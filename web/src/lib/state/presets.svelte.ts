@@ -1,0 +1,70 @@
+/** The user's presets of one processor, and what is done with them. */
+import { api, type Preset, type SettingValue } from '../api/client';
+import { workspace } from './workspace.svelte';
+
+class PresetState {
+  list = $state.raw<Preset[]>([]);
+  private kind = '';
+
+  async load(kind: string): Promise<void> {
+    this.kind = kind;
+    await workspace.attempt(async () => {
+      this.list = await api.presets(kind);
+    });
+  }
+
+  private async then(work: () => Promise<unknown>): Promise<void> {
+    await workspace.attempt(work);
+    await this.load(this.kind);
+  }
+
+  save(name: string, settings: Record<string, SettingValue>): Promise<void> {
+    return this.then(() => api.savePreset({ kind: this.kind, name, settings }));
+  }
+
+  rename(preset: Preset, name: string): Promise<void> {
+    return this.then(() => api.renamePreset(preset.id, name));
+  }
+
+  remove(preset: Preset): Promise<void> {
+    return this.then(async () => {
+      await api.removePreset(preset.id);
+      workspace.note(`Preset "${preset.name}" deleted.`, 'note', {
+        label: 'Undo',
+        run: () => void this.then(() => api.restorePreset(preset.id)),
+      });
+    });
+  }
+
+  async exportAll(): Promise<void> {
+    await workspace.attempt(async () =>
+      saveText(JSON.stringify(await api.exportPresets(this.kind), null, 1), `${this.kind} presets.json`),
+    );
+  }
+
+  import(file: File): Promise<void> {
+    return this.then(async () => {
+      const text = await file.text();
+      let given: unknown;
+      try {
+        given = JSON.parse(text);
+      } catch {
+        workspace.note(`${file.name}: this is not a preset file; it is to be JSON text.`, 'error');
+        return;
+      }
+      const taken = await api.importPresets(given);
+      workspace.note(taken.length === 1 ? 'One preset imported.' : `${taken.length} presets imported.`);
+    });
+  }
+}
+
+/** Hand a text to the user as a file. */
+export function saveText(text: string, name: string): void {
+  const link = document.createElement('a');
+  link.href = URL.createObjectURL(new Blob([text], { type: 'text/plain' }));
+  link.download = name;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}
+
+export const presets = new PresetState();

@@ -1,0 +1,34 @@
+/** The spectrum of the scope, asked for only while its picture is shown. */
+import { api, type Spectrum } from '../api/client';
+import { workspace } from './workspace.svelte';
+
+export type Fraction = 3 | 6 | 12 | 24;
+
+class SpectrumState {
+  fraction = $state<Fraction>(6);
+  moving = $state(false);
+  found = $state.raw<{ start_s: number; spectrum: Spectrum } | null>(null);
+  private asked = 0;
+
+  /** Ask again; called when a new study of the scope has come in. */
+  async ask(): Promise<void> {
+    const version = workspace.version;
+    if (!version) return;
+    const number = (this.asked += 1);
+    const { start_s, end_s } = workspace.passage;
+    await workspace.attempt(async () => {
+      const answer = await api.studySpectrum(version.id, {
+        tab: workspace.tab,
+        strip_id: workspace.stripId,
+        step_id: workspace.step?.id ?? null,
+        start_s,
+        end_s,
+        fraction: this.fraction,
+        moving: this.moving,
+      });
+      if (answer && number === this.asked) this.found = answer;
+    });
+  }
+}
+
+export const spectrumState = new SpectrumState();
