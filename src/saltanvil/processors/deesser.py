@@ -10,19 +10,19 @@ from saltanvil.dsp import biquad, compress, deess
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
 from saltanvil.processors.compressor import LEAST_KNEE_DB
-from saltanvil.processors.key import FLANK, Filter, flanks, slope_db
+from saltanvil.processors.key import FLANK, Filter, flanks
 
 #: The band's level is its RMS over this; long enough to hold a sibilant's noise together.
 LEVEL_MS = 4.0
 WIDE_SLOPE_DB = 48
 
-_BANDS = {"shape": ["band, narrow", "band, wide"]}
+_BANDS = {"shape": ["band narrow", "band wide"]}
 
 
 class DeesserSettings(Settings):
-    shape: Literal["high-pass, 12 dB/oct", "high-pass, 24 dB/oct", "high-pass, 48 dB/oct", "band, narrow", "band, wide"] = choice(
-        "high-pass, 24 dB/oct", "Shape", "Band",
-        "What counts as sibilant: all above a corner, a band with a peak, or a band with a flat top.",
+    shape: Literal["high-pass 12", "high-pass 24", "high-pass 48", "band narrow", "band wide"] = choice(
+        "high-pass 24", "Shape", "Band",
+        "What counts as sibilant: all above a corner (12, 24 or 48 dB per octave), a band with a peak, or one with a flat top.",
     )  # fmt: skip
     frequency_hz: float = rule(
         5500.0, "Frequency", "Hz", 500.0, 18000.0, "Band", "Corner of a high-pass, middle of a band.",
@@ -75,25 +75,25 @@ class DeesserSettings(Settings):
 
     def detector_sections(self, rate: float) -> NDArray[np.float64]:
         """What the detector hears, (2 FLANK, 5)."""
-        if self.shape == "band, narrow":
+        if self.shape == "band narrow":
             sections = np.tile(np.array(biquad.IDENTITY), (2 * FLANK, 1))
             sections[0] = biquad.cookbook("band-pass", self.frequency_hz, width_to_q(self.width_oct), 0.0, rate)
             return sections
-        if self.shape == "band, wide":
+        if self.shape == "band wide":
             low, high = self.edges_hz()
             return flanks(low, high, WIDE_SLOPE_DB, rate)
-        return flanks(self.frequency_hz, None, slope_db(self.shape.split(", ")[1]), rate)
+        return flanks(self.frequency_hz, None, int(self.shape.split()[1]), rate)
 
     def cut_sections(self, rate: float) -> NDArray[np.float64]:
         """What is reduced, (SECTIONS, SECTION)."""
-        if self.shape == "band, narrow":
+        if self.shape == "band narrow":
             tangent = math.tan(math.pi * min(self.frequency_hz, 0.49 * rate) / rate)
             found = [[tangent, 1.0 / width_to_q(self.width_oct), 1.0, 0.0]]
-        elif self.shape == "band, wide":
+        elif self.shape == "band wide":
             low, high = self.edges_hz()
             found = deess.shelf_sections(low, WIDE_SLOPE_DB, 1.0, rate) + deess.shelf_sections(high, WIDE_SLOPE_DB, -1.0, rate)
         else:
-            found = deess.shelf_sections(self.frequency_hz, slope_db(self.shape.split(", ")[1]), 1.0, rate)
+            found = deess.shelf_sections(self.frequency_hz, int(self.shape.split()[1]), 1.0, rate)
         idle = [found[0][0], found[0][1], 0.0, 0.0]
         return np.array(found + [idle] * (deess.SECTIONS - len(found)))
 
@@ -107,18 +107,18 @@ STARTS = (
     Start(
         "voice: soften s and sh",
         "S should be heard and not stick out; if the singer begins to lisp, reduce less range.",
-        {"shape": "high-pass, 24 dB/oct", "frequency_hz": 5500.0, "threshold_db": -6.0, "ratio": 4.0, "range_db": 8.0},
+        {"shape": "high-pass 24", "frequency_hz": 5500.0, "threshold_db": -6.0, "ratio": 4.0, "range_db": 8.0},
     ),
     Start(
         "voice: one whistling pitch",
         "Drag the band over the spectrum while listening to taken, until only the whistle is left in it.",
-        {"shape": "band, narrow", "frequency_hz": 7000.0, "width_oct": 0.5, "threshold_db": -10.0, "ratio": 8.0},
+        {"shape": "band narrow", "frequency_hz": 7000.0, "width_oct": 0.5, "threshold_db": -10.0, "ratio": 8.0},
     ),
     Start(
         "overheads: keep the shine, lose the grain",
         "Cymbals should stay bright between the hits; only the harsh instant of a hit goes.",
         {
-            "shape": "band, wide",
+            "shape": "band wide",
             "frequency_hz": 6000.0,
             "width_oct": 1.5,
             "against": "level",
@@ -131,7 +131,7 @@ STARTS = (
         "harsh upper middle",
         "Loud notes should stop biting; soft ones must stay as they are.",
         {
-            "shape": "band, wide",
+            "shape": "band wide",
             "frequency_hz": 3200.0,
             "width_oct": 1.0,
             "against": "level",
@@ -143,7 +143,7 @@ STARTS = (
     Start(
         "speech: close microphone",
         "The narrator should sound near without spitting; plosives are not its business.",
-        {"shape": "high-pass, 12 dB/oct", "frequency_hz": 4500.0, "threshold_db": -7.0, "ratio": 3.0, "range_db": 9.0},
+        {"shape": "high-pass 12", "frequency_hz": 4500.0, "threshold_db": -7.0, "ratio": 3.0, "range_db": 9.0},
     ),
     Start(
         "hard and fast, everything down",

@@ -264,7 +264,9 @@ def hits_begun_late(found: Compared, rate: int) -> tuple[int, int, float] | None
     lost, total = [], 0
     first, rest = round(0.01 * rate), round(0.05 * rate)
     for tick in hits_of(found.before, rate):
-        at = max(0, tick * TICK_FRAMES - TICK_FRAMES)
+        # The rise was seen over 20 ms; the hit begins where the sound first comes near what it rises to.
+        rising = np.abs(found.before[:, tick * TICK_FRAMES : tick * TICK_FRAMES + 3 * first]).max(axis=0)
+        at = tick * TICK_FRAMES + int((rising > 0.25 * rising.max()).argmax())
         before, after = found.before[:, at : at + rest], found.after[:, at : at + rest]
         if before.shape[1] < rest or np.abs(after).max() < 0.1 * np.abs(before).max():
             continue

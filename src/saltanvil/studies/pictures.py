@@ -12,7 +12,7 @@ from saltanvil.measure.spectrum import average_db, centres_hz, moving_db
 from saltanvil.processors import processor_named
 from saltanvil.session.document import Step
 
-CURVE_LOW_DB = -60.0
+CURVE_LOW_DB = -90.0
 HISTOGRAM_STEP_DB = 1.5
 #: The envelopes' floor, in dBFS.
 FLOOR_DB = -90.0

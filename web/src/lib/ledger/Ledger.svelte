@@ -25,6 +25,8 @@
     const moved = b - a;
     return Math.abs(moved) < 0.05 ? '0.0' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)}`;
   };
+  const shown = (value: number, digits: number) =>
+    (Math.abs(value) < 0.5 * 10 ** -digits ? 0 : value).toFixed(digits);
   const hints = $derived(
     (ledger?.hints ?? []).filter((hint) => !dismissed.includes(`${workspace.stepId} ${hint.name}`)),
   );
@@ -83,8 +85,7 @@
         {#each ledger.facts as fact (fact.name)}
           <dt>{fact.label}</dt>
           <dd class="figure" data-figure={fact.name}>
-            {fact.name === 'samples_clipped' ? fact.value.toFixed(0) : fact.value.toFixed(1)}
-            {fact.unit}
+            {shown(fact.value, fact.name === 'samples_clipped' ? 0 : 1)}{fact.unit ? ` ${fact.unit}` : ''}
           </dd>
         {/each}
       </dl>
@@ -238,5 +239,8 @@
       flex: 0 0 220px;
       margin: 0;
     }
+  }
+  dd {
+    text-align: right;
   }
 </style>

@@ -13,7 +13,10 @@
   let gesture = '';
 
   const study = $derived(workspace.study);
-  const threshold = $derived(workspace.step?.settings['threshold_db']);
+  // A de-esser's threshold is of its band, so it has no line over the whole level.
+  const threshold = $derived(
+    workspace.step?.kind === 'deesser' ? undefined : workspace.step?.settings['threshold_db'],
+  );
   const hasReduction = $derived((study?.bite.reduction_db.length ?? 0) > 0);
 
   const LEFT = 40;
@@ -168,7 +171,9 @@
     <li><i class="grain"></i>added</li>
   </ul>
   {#if hasReduction}<span class="note left">{rise ? 'Change of gain, dB' : 'Gain reduction, dB'}</span>{/if}
-  {#if doors.length}<span class="note door" style:top="{levels.from + 1}px">door</span>{/if}
+  {#if doors.length}<span class="note door" style:top="{levels.from + 1}px"
+      >{workspace.step?.kind === 'leveller' ? 'works' : 'door'}</span
+    >{/if}
   {#if study}<span class="note right figure">{spanText(...span)}</span>{/if}
   {#if head >= 0 && head <= 1}
     <i class="head" style:left="calc({LEFT}px + {head} * (100% - {LEFT + RIGHT}px))"></i>

@@ -232,7 +232,7 @@
         <span
           class="figure"
           class:left={x(Number(settings[corner.name])) > box.width - 130}
-          style:top="{34 + row * 20}px">{corner.label} {format(Number(settings[corner.name]), 'Hz')}</span
+          style:top="{52 + row * 18}px">{corner.label} {format(Number(settings[corner.name]), 'Hz')}</span
         >
       </div>
     {/each}
@@ -257,7 +257,9 @@
   .title {
     position: absolute;
     left: 40px;
-    top: 4px;
+    top: 31px;
+    padding: 0 4px;
+    background: var(--plate);
     color: var(--ink-soft);
     font-size: 12px;
     line-height: 16px;
@@ -317,11 +319,6 @@
   .corner .left {
     left: auto;
     right: 10px;
-  }
-  @container (width < 400px) {
-    .title {
-      display: none;
-    }
   }
   @container (width < 300px) {
     .ways > :global(:first-child) {

@@ -85,7 +85,7 @@
       const v = 10 ** (tick / 20);
       if (v > most) continue;
       const y = pixel(v, ys);
-      if (Math.abs(y - last) < 13) continue;
+      if (Math.abs(y - last) < 13 || (tick < 0 && Math.abs(y - pixel(0, ys)) < 10)) continue;
       last = y;
       for (const at of sides === 'two' ? [y, pixel(-v, ys)] : [y]) {
         context.strokeStyle = colours.line;
