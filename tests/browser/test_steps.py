@@ -89,7 +89,7 @@ def test_stray_snare_hits_come_down_6_db_by_clipping_at_the_same_loudness(page):
 def test_sibilants_fall_and_vowels_stay(page):
     add(page, "Lead voice", "De-esser")
     choose(page, "shape", "high-pass 24")
-    type_setting(page, "threshold_db", "-10")
+    type_setting(page, "threshold_db", "-13")
     page.wait_for_timeout(300)
     hissing = [start for start, _, _, _, hiss, _ in demo.syllables() if hiss and start > CHORUS_S][:6]
     for start in hissing:  # in the sibilants' own band, as vowels ring on beneath some of them
