@@ -9,6 +9,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyloudnorm
@@ -20,7 +21,8 @@ from saltanvil.engine.plan import Scope
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.measure import loudness
-from saltanvil.processors.base import Context
+from saltanvil.processors import REGISTRY
+from saltanvil.processors.base import Context, Processor
 from saltanvil.processors.compressor import Compressor, CompressorSettings
 from saltanvil.processors.equaliser import Equaliser, EqualiserSettings
 from saltanvil.session.document import Path as StepPath
@@ -68,7 +70,7 @@ def music(channels: int, seconds: float) -> np.ndarray:
     return (rng.standard_normal((channels, frames)) * 0.25 * swell).astype(np.float32)
 
 
-def in_blocks(step: Compressor | Equaliser, x: np.ndarray) -> Callable[[], None]:
+def in_blocks(step: Processor, x: np.ndarray) -> Callable[[], None]:
     blocks = [np.ascontiguousarray(x[:, at : at + BLOCK]) for at in range(0, x.shape[1], BLOCK)]
 
     def work() -> None:
@@ -76,6 +78,27 @@ def in_blocks(step: Compressor | Equaliser, x: np.ndarray) -> Callable[[], None]
             step.process(block)
 
     return work
+
+
+#: Kind, settings, ffmpeg's filter of the same task (design/3-engine.md names it), its name, budget.
+WORKING_SET: tuple[tuple[str, dict[str, Any], str, str, str], ...] = (
+    (
+        "gate",
+        {"threshold_db": -20.0},
+        "agate=threshold=0.1:ratio=9000:range=0.001:attack=0.5:release=100",
+        "agate",
+        "2000 x; 0.5",
+    ),
+    ("expander", {"threshold_db": -20.0}, "agate=threshold=0.1:ratio=2:range=0.1:attack=2:release=100", "agate", "2000 x; 0.5"),
+    ("clipper", {"oversampling": "4x"}, "volume=2,asoftclip=type=tanh:oversample=4", "asoftclip", "300 x; 0.5"),
+    ("clipper", {"oversampling": "16x"}, "", "", "none set"),
+    ("limiter", {"gain_db": 12.0, "peaks": "true peak"}, "alimiter=level_in=4:limit=0.9:level=0", "alimiter", "700 x; 0.9"),
+    ("limiter", {"gain_db": 12.0, "peaks": "sample"}, "alimiter=level_in=4:limit=0.9:level=0", "alimiter", "none set"),
+    ("shaper", {"attack_db": 6.0, "sustain_db": -3.0}, "", "", "none set"),
+    ("deesser", {"threshold_db": -20.0, "against": "level"}, "", "", "none set"),
+    ("leveller", {}, "", "", "none set"),
+    ("freecurve", {}, "acompressor=threshold=0.125:ratio=4:attack=10:release=150", "acompressor", "none set"),
+)
 
 
 def say(what: str, figure: str, budget: str) -> None:
@@ -131,6 +154,14 @@ def main() -> None:
             f"{SECONDS / ours:.0f} x; {ours / ffmpeg_seconds(path, bands):.2f} of four equalizers",
             "none set",
         )
+
+        quiet = "no C tool"
+        for kind, chosen, chain, tool, budget in WORKING_SET:
+            processor = REGISTRY[kind]
+            ours = best(in_blocks(processor(processor.settings_model(**chosen), 2, Context()), x), 3)
+            against = f"{ours / ffmpeg_seconds(path, chain):.2f} of {tool}" if chain else quiet
+            say(f"{processor.label.lower()}{''.join(f', {value}' for value in chosen.values() if isinstance(value, str))}",
+                f"{SECONDS / ours:.0f} x; {against}", budget)  # fmt: skip
 
         ours = best(lambda: (loudness.integrated_lufs(loudness.hop_energies(x, RATE)), loudness.true_peak_dbtp(x)))
         theirs = ffmpeg_seconds(path, "ebur128=peak=true")

@@ -306,3 +306,23 @@ def test_pan_law(media):
     assert wide.gains() == (1.0, 1.0)
     wide.strip.pan = 0.6
     assert wide.gains()[0] < 1.0 == wide.gains()[1]
+
+
+def test_hearing_the_key_plays_what_the_detector_hears_in_time_with_the_sound(media):
+    chosen = {"key_filter": "high-pass", "key_low_hz": 3000.0, "lookahead_ms": 5.0}
+    session = small_session(**chosen)
+    session.strip("a").pan = 0.0
+    render = lambda listening: np.concatenate(  # noqa: E731
+        [
+            plan.render(at, 1024)
+            for plan in [compile_plan(session, media, Rack(), Audition(Scope("a", "c"), listening))]
+            for at in range(0, 48000, 1024)
+        ],
+        axis=1,
+    )
+    step = REGISTRY["compressor"](REGISTRY["compressor"].settings_model(**chosen), 1, Context())
+    step.process(np.ascontiguousarray(media.sounds[0][:, :48000]))
+    late = 240  # the whole plan is as late as this one lookahead
+    heard = render("key")[0, late : late + 40000]
+    assert np.allclose(heard, step.heard[0, :40000] * np.sqrt(0.5), atol=1e-6)
+    assert not np.allclose(heard, render("after")[0, late : late + 40000], atol=1e-2)

@@ -179,6 +179,36 @@ def test_sessions_edits_and_undo(client, session):
     assert client.get("/api/sessions/999").status_code == 404
 
 
+def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client):
+    body = {"kind": "gate", "name": "Tight", "settings": {"threshold_db": -20.0}}
+    first = client.post("/api/presets", json=body).json()
+    assert first["settings"]["threshold_db"] == -20.0 and first["settings"]["hold_ms"] == 10.0
+    again = client.post("/api/presets", json={**body, "settings": {"threshold_db": -25.0}}).json()
+    listed = client.get("/api/presets?kind=gate").json()
+    assert [p["settings"]["threshold_db"] for p in listed] == [-25.0] and not client.get("/api/presets?kind=trim").json()
+    other = client.post("/api/presets", json={**body, "name": "Loose"}).json()
+    refused = client.patch(f"/api/presets/{other['id']}", json={"name": "Tight"})
+    assert refused.status_code == 409 and "already" in refused.json()["detail"]
+    assert client.delete(f"/api/presets/{again['id']}").status_code == 204
+    client.patch(f"/api/presets/{other['id']}", json={"name": "Tight"})
+    back = client.post(f"/api/presets/{again['id']}/restore")
+    assert back.status_code == 409 and "given to another" in back.json()["detail"]
+    file = client.get("/api/presets/file").json()
+    assert file["format"] == "salt anvil presets" and file["version"] == 1 and len(file["presets"]) == 1
+    good = {"kind": "clipper", "name": "Good", "settings": {}}
+    for wrong, why in (
+        ({**good, "name": "Bad", "settings": {"ceiling_db": 5.0}}, "preset 'Bad': ceiling_db"),
+        ({**good, "settings": {"colour": 1}}, "colour"),
+        ({**good, "kind": "toaster"}, "there is no processor 'toaster'"),
+    ):
+        told = client.post("/api/presets/file", json={**file, "presets": [good, wrong]})
+        assert told.status_code == 422 and why in told.json()["detail"]
+    assert not client.get("/api/presets?kind=clipper").json()  # none of a file with a fault
+    assert "version 1" in client.post("/api/presets/file", json={**file, "version": 2}).json()["detail"]
+    assert client.post("/api/presets/file", json={**file, "presets": [good]}).status_code == 201
+    assert len(client.get("/api/presets?kind=clipper").json()) == 1
+
+
 def test_export_reads_back(client, session, tmp_path):
     soundfile.write(tmp_path / "t.wav", noise(2, 96_000).T, 48000, subtype="FLOAT")
     send(client, session, "t.wav", (tmp_path / "t.wav").read_bytes())

@@ -22,7 +22,7 @@ def design(gain: Response, rate: int) -> NDArray[np.float64]:
     """2 half_frames + 1 symmetric taps with this gain (linear, of frequencies in Hz), windowed (frequency sampling)."""
     half = half_frames(rate)
     size = 16 * (half + 1)
-    wanted = gain(np.fft.rfftfreq(size, 1.0 / rate))
+    wanted = gain(np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64))
     impulse = np.roll(np.fft.irfft(wanted, size), half)[: 2 * half + 1]
     return np.asarray(impulse * np.kaiser(2 * half + 1, KAISER_BETA), dtype=np.float64)
 

@@ -48,13 +48,7 @@ class PresetStore:
 
     def save(self, kind: str, name: str, settings: Settings) -> Preset:
         """Keep settings under a name; the same name of the same processor is replaced."""
-        text = settings.model_dump_json()
-        with self.database.transaction() as connection:
-            connection.execute("DELETE FROM presets WHERE kind = ? AND name = ? AND deleted_at IS NULL", (kind, name))
-            cursor = connection.execute(
-                "INSERT INTO presets (kind, name, settings, changed_at) VALUES (?, ?, ?, ?)", (kind, name, text, time.time())
-            )
-        return self.preset(int(cursor.lastrowid or 0))
+        return self.save_all([(kind, name, settings)])[0]
 
     def save_all(self, presets: list[tuple[str, str, Settings]]) -> list[Preset]:
         """All or none."""
