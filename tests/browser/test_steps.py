@@ -26,7 +26,8 @@ def add(page, strip, name, clear=True):
     page.keyboard.press("a")
     page.keyboard.type(name)
     page.keyboard.press("Enter")
-    page.wait_for_selector(f".editor h2:has-text('{name}')", timeout=5000)
+    page.wait_for_selector(f".editor h2:has-text('{name}')")
+    page.wait_for_selector("[data-figure=matched_db]")
 
 
 def study(page, start_s, end_s, kind="scope"):

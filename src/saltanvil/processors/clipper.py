@@ -212,7 +212,8 @@ class Clipper(Processor):
             x, band, y, self._target, self._state, self._ladder, self._taps, self._ups, self._downs, self._pads,
             self._ring, trace, self._work,
         )  # fmt: skip
-        self.telemetry = Telemetry(trace[0], trace[1], {"clipped": trace[2]})
+        driven_db = np.float32(gain_to_db(self._target[dsp.DRIVE]))
+        self.telemetry = Telemetry(trace[0], trace[1] - driven_db, {"clipped": trace[2]})
         return y
 
     @classmethod

@@ -166,7 +166,8 @@ class Limiter(Processor):
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
         dsp.limit(x, y, self._target, self._state, self._ring, self._history, self._lanes, self._phases, trace, self._work)
-        self.telemetry = Telemetry(trace[0], trace[1])
+        # The level as it comes in, which is what the curve's axis shows.
+        self.telemetry = Telemetry(trace[0], trace[1] - np.float32(self._target[dsp.DRIVE]))
         return y
 
     @classmethod

@@ -201,6 +201,9 @@
     background: var(--plate);
   }
   @media (max-width: 900px) {
+    .editor {
+      grid-template-rows: 40px auto auto;
+    }
     .rules {
       grid-template-columns: repeat(2, minmax(0, 1fr));
     }

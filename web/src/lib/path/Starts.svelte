@@ -123,6 +123,7 @@
     background: var(--plate);
     border: 1px solid var(--ink-soft);
     padding: 8px 12px;
+    white-space: normal;
   }
   .veil {
     position: fixed;

@@ -16,6 +16,10 @@
   const TICKS = [-84, -72, -60, -48, -36, -24, -12, 0];
   /** The setting that a drag along the input axis moves. */
   const aim = $derived(['threshold_db', 'target_db', 'ceiling_db'].find((name) => name in settings) ?? null);
+  /** How much higher a ceiling lies than the input that reaches it. */
+  const gained = $derived(
+    aim === 'ceiling_db' ? Number(settings['gain_db'] ?? settings['drive_db'] ?? 0) : 0,
+  );
   const points = $derived(dragged ?? (settings['points'] as [number, number][] | undefined) ?? []);
   const low = $derived(points.length || Number(settings[aim ?? ''] ?? 0) < -42 ? -90 : -54);
   const HISTOGRAM = 30;
@@ -78,7 +82,7 @@
     line(context, px, out);
     context.lineWidth = 1;
     context.restore();
-    const threshold = aim ? Number(settings[aim]) : xs.low;
+    const threshold = aim ? Number(settings[aim]) - gained : xs.low;
     const tallest = Math.max(0.02, ...curve.histogram);
     const base = box.height - 20;
     const width = pixel(1.5, xs) - pixel(0, xs);
@@ -97,7 +101,7 @@
   }
 
   $effect(() => {
-    void [curve, settings, xs, ys, aim];
+    void [curve, settings, xs, ys, aim, gained];
     paint();
   });
   $effect(() => {
@@ -132,7 +136,7 @@
     }
     if (held === 'aim') {
       const setting = workspace.processor(workspace.step.kind)?.settings.find((other) => other.name === aim);
-      const wanted = clamp(input, setting?.minimum ?? -60, setting?.maximum ?? 0);
+      const wanted = clamp(input + gained, setting?.minimum ?? -60, setting?.maximum ?? 0);
       workspace.set(workspace.step.id, { [aim!]: Math.round(wanted * 10) / 10 }, gesture);
       return;
     }
