@@ -46,11 +46,11 @@ _LOUDEST_BITS = np.array(LOUDEST, np.float32).view(np.int32).item()
 def needs_cleaning(x):  # type: ignore[no-untyped-def]
     """Whether a sample is not a number or beyond LOUDEST."""
     # Infinities and what is no number have larger bits than any number: an integer maximum finds them all.
-    bits = x.view(np.int32)
     most = np.int32(0)
     for c in range(x.shape[0]):
-        for i in range(x.shape[1]):
-            most = max(most, bits[c, i] & np.int32(0x7FFFFFFF))
+        row = x[c].view(np.int32)
+        for i in range(row.shape[0]):
+            most = max(most, row[i] & np.int32(0x7FFFFFFF))
     return most > np.int32(_LOUDEST_BITS)
 
 

@@ -139,7 +139,7 @@ class Processor(ABC):
         if key is not None and needs_cleaning(key):
             key = clean(key)
         y = self.treat(x, key)
-        self._phase = (self._phase + x.shape[1]) % TICK_FRAMES
+        self._phase = (self._phase + x.shape[1]) & (TICK_FRAMES - 1)
         return y
 
     @abstractmethod
