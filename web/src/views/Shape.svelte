@@ -69,7 +69,7 @@
       grid-template:
         'timeline' 70px
         'path' 68px
-        'editor' minmax(420px, auto)
+        'editor' auto
         'tree' minmax(180px, auto)
         'ledger' 140px / minmax(0, 1fr);
       overflow: auto;

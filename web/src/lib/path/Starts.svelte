@@ -111,12 +111,12 @@
 <style>
   .menu {
     position: fixed;
-    top: 232px;
+    top: 92px;
     left: 50%;
     margin-left: -120px;
     width: 440px;
     max-width: 95vw;
-    max-height: calc(100vh - 300px);
+    max-height: calc(100vh - 160px);
     min-height: 200px;
     overflow: auto;
     z-index: 20;

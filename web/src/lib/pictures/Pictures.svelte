@@ -95,6 +95,7 @@
     .wide {
       grid-template-columns: 1fr;
       grid-auto-rows: 204px;
+      min-height: auto;
     }
   }
 </style>
