@@ -69,7 +69,7 @@
       grid-template:
         'timeline' 70px
         'path' 68px
-        'editor' auto
+        'editor' minmax(620px, max-content)
         'tree' minmax(180px, auto)
         'ledger' 140px / minmax(0, 1fr);
       overflow: auto;

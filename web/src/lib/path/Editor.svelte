@@ -204,7 +204,6 @@
     .editor {
       grid-template-rows: 40px auto auto;
       height: auto;
-      max-height: 100%;
     }
     .rules {
       grid-template-columns: repeat(2, minmax(0, 1fr));
