@@ -64,15 +64,29 @@
       border-top: 1px solid var(--line);
     }
   }
+  /* Too narrow for columns: everything beneath each other, the strips after the editor. */
   @media (max-width: 760px) {
     .shape {
-      grid-template:
-        'timeline' 70px
-        'path' 68px
-        'editor' minmax(620px, max-content)
-        'tree' minmax(180px, auto)
-        'ledger' 140px / minmax(0, 1fr);
+      display: flex;
+      flex-direction: column;
       overflow: auto;
+    }
+    .shape > div {
+      flex: none;
+    }
+    .timeline {
+      height: 70px;
+    }
+    .path {
+      height: 68px;
+    }
+    .tree,
+    .ledger {
+      order: 1;
+    }
+    .tree {
+      border-right: 0;
+      border-top: 1px solid var(--line);
     }
   }
 </style>
