@@ -53,6 +53,7 @@ def wait_heard(page, frames):
 def type_setting(page, name, text):
     page.focus(f"[role=slider][data-setting={name}]")
     page.keyboard.press("Enter")
+    page.wait_for_selector("input.typing:focus")
     page.keyboard.type(text)
     page.keyboard.press("Enter")
 

@@ -165,6 +165,7 @@ def test_hear_key_plays_what_the_detector_hears(page):
     add(page, "Kick", "Compressor")
     choose(page, "key_filter", "high-pass")
     type_setting(page, "key_low_hz", "2k")
+    page.wait_for_function("document.querySelector('[data-setting=key_low_hz]').ariaValueNow === '2000'")
     page.keyboard.press("s")
     page.keyboard.press("Space")
     wait_heard(page, 30_000)
