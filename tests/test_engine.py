@@ -30,12 +30,20 @@ curves = st.lists(st.tuples(st.integers(-90, 12), st.floats(-120, 12)), min_size
 )
 
 
+#: Dividers of bands: any frequencies, each at least a tenth above the one before.
+dividers = st.lists(st.integers(0, 71), min_size=1, max_size=5, unique=True).map(
+    lambda steps: tuple(20.0 * 1.101**step for step in sorted(steps))
+)
+
+
 def any_settings(model):
     """Random valid settings of a processor, by its schema."""
     fields = {}
     for name, field in model.model_json_schema()["properties"].items():
         if name == "points":
             fields[name] = curves
+        elif name == "dividers_hz":
+            fields[name] = dividers
         elif "enum" in field:
             fields[name] = st.sampled_from(field["enum"])
         elif field["type"] == "boolean":

@@ -13,9 +13,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session, Step, Strip
 from saltanvil.session.edits import (
-    EDIT,
     AddStep,
     AddStrip,
     Batch,
@@ -28,7 +28,6 @@ from saltanvil.session.edits import (
     SetSession,
     SetStep,
     SetStrip,
-    apply,
 )  # fmt: skip
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.media import ImportCancelled, MediaStore

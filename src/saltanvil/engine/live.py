@@ -26,6 +26,7 @@ from saltanvil.engine.plan import (
     session_frames,
     structure_of,
 )
+from saltanvil.engine.steps import SplitNode
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
 from saltanvil.session.document import Session
 
@@ -42,7 +43,8 @@ LEAD_STEP_S = 0.04
 class Block:
     """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start.
 
-    steps: each step's largest change of gain in dB, negative where it fell; doors: where a step's door stands.
+    steps: each step's largest change of gain in dB, negative where it fell; doors: where a step's door stands;
+    lanes: peak of each lane in its split's sum, in dBFS.
     """
 
     epoch: int
@@ -52,6 +54,7 @@ class Block:
     strips: dict[str, tuple[float, float]]
     steps: dict[str, float]
     doors: dict[str, str]
+    lanes: dict[str, float]
     reduction_db: list[float]
     detector_db: float
     main_peaks_dbfs: tuple[float, float]
@@ -274,12 +277,15 @@ class Player:
         rate = plan.session.rate_hz
         steps: dict[str, float] = {}
         doors: dict[str, str] = {}
+        lanes: dict[str, float] = {}
         traced: list[float] = []
         detector = SILENCE_DB
         for node in plan.nodes:
-            for step in node.steps:
+            for step in node.walk():
                 telemetry = step.processor.telemetry
                 steps[step.step.id] = round(step.change_db, 2)
+                if isinstance(step, SplitNode):
+                    lanes.update({lane.lane.id: round(lane.peak_db, 1) for lane in step.lanes})
                 if step.door is not None:
                     doors[step.step.id] = step.door
                 if step.step.id == plan.audition.scope.step_id and len(telemetry.reduction_db):
@@ -293,6 +299,7 @@ class Player:
             strips={node.strip.id: (round(node.meter.in_db, 1), round(node.meter.out_db, 1)) for node in plan.nodes},
             steps=steps,
             doors=doors,
+            lanes=lanes,
             reduction_db=traced,
             detector_db=detector,
             main_peaks_dbfs=(gain_to_db(float(mix.peak(main[:1]))), gain_to_db(float(mix.peak(main[1:])))),

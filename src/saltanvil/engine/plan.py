@@ -2,40 +2,43 @@
 
         track:  media --> trim --> step ... step --> level, pan --+
         track:  media --> trim --> step ... step --> level, pan --+--(delays)--> bus: trim --> steps --> level --> main
+                                    |                             |
+                                    +-- a lane sent to a bus -----+
 
 Every step declares its latency; strips that meet are delayed to the latest. A bypassed step is a delay of its latency.
 """
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from typing import Literal, Protocol
+from typing import Protocol
 
 import numpy as np
-from numpy.typing import NDArray
 
 from saltanvil.dsp import mix
-from saltanvil.dsp.gate import DOORS
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import db_to_gain, gain_to_db
-from saltanvil.processors import Processor, processor_named
-from saltanvil.processors.base import Context, Telemetry, glide_part
-from saltanvil.session.document import MAIN_ID, Session, Step, Strip
+from saltanvil.engine.rack import Audio, Glide, Late, Rack
+from saltanvil.engine.steps import (
+    Audition,
+    Hearing,
+    LaneNode,
+    Listening,
+    Scope,
+    SplitNode,
+    StepCompiler,
+    StepNode,
+    form_of,
+)
+from saltanvil.processors.base import Context, glide_part
+from saltanvil.session.document import MAIN_ID, Session, Strip
 
-Audio = NDArray[np.float32]
-#: *key* is what the detector of the scope's step hears.
-Listening = Literal["before", "after", "taken", "key"]
-
-#: States that listening needs, whatever the document says.
-LISTENING = ("matched", "taken", "key")
+__all__ = ["Audio", "Audition", "Listening", "Plan", "Rack", "Scope", "StepNode", "compile_plan"]
 
 #: Played before what is wanted, so that detectors have settled; the same live and offline, so that the samples agree.
 PREROLL_S = 2.0
 LEVEL_OFF_DB = -90.0
-#: Below this a change of level is not worth telling.
-SOUNDING_DB = -60.0
-RING_FRAMES = 1 << 14
 
 
 class Media(Protocol):
@@ -50,148 +53,45 @@ class Media(Protocol):
         ...
 
 
-class Late:
-    """A delay that may change. It remembers more than it needs, so that a longer delay still reads sound."""
-
-    def __init__(self, channels: int) -> None:
-        self.ring = np.zeros((channels, RING_FRAMES), np.float32)
-        self.at = np.zeros(1, np.int64)
-
-    def __call__(self, x: Audio, frames_late: int) -> Audio:
-        if frames_late >= self.ring.shape[1]:
-            wider = np.zeros((self.ring.shape[0], 1 << frames_late.bit_length()), np.float32)
-            wider[:, -self.ring.shape[1] :] = np.roll(self.ring, -int(self.at[0]), axis=1)
-            self.ring, self.at = wider, np.zeros(1, np.int64)
-        y = np.empty_like(x)
-        mix.delay(x, y, self.ring, self.at, frames_late)
-        return y
-
-    def clone(self) -> "Late":
-        twin = Late.__new__(Late)
-        twin.ring, twin.at = self.ring.copy(), self.at.copy()
-        return twin
-
-
-class Glide:
-    """The state of a gain that glides."""
-
-    def __init__(self) -> None:
-        self.state = np.zeros(mix.GLIDE_STATE)
-
-    def clone(self) -> "Glide":
-        twin = Glide()
-        twin.state = self.state.copy()
-        return twin
-
-
-Key = tuple[str, ...]
-
-
-class Rack:
-    """Everything that has a state, by the names of the objects it belongs to: what an edit leaves, stays."""
-
-    def __init__(self) -> None:
-        self.held: dict[Key, Processor | Late | Glide] = {}
-        self.used: set[Key] = set()
-
-    def processor(self, step: Step, channels: int, context: Context) -> Processor:
-        name = ("step", step.id, step.kind, str(channels), str(context.rate))
-        self.used.add(name)
-        found = self.held.get(name)
-        if isinstance(found, Processor):
-            found.configure(step.settings, context)
-            return found
-        made = processor_named(step.kind)(step.settings, channels, context)
-        self.held[name] = made
-        return made
-
-    def late(self, channels: int, *name: str) -> Late:
-        full = ("late", str(channels), *name)
-        self.used.add(full)
-        found = self.held.get(full)
-        if not isinstance(found, Late):
-            found = self.held[full] = Late(channels)
-        return found
-
-    def glide(self, *name: str) -> Glide:
-        full = ("glide", *name)
-        self.used.add(full)
-        found = self.held.get(full)
-        if not isinstance(found, Glide):
-            found = self.held[full] = Glide()
-        return found
-
-    def drop_unused(self) -> None:
-        """Forget what the last compilation did not ask for: what is taken out and put back starts afresh."""
-        self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
-
-    def clone(self) -> "Rack":
-        twin = Rack()
-        twin.held = {name: state.clone() for name, state in self.held.items()}
-        return twin
-
-
-@dataclass(frozen=True)
-class Scope:
-    """What is compared: a step, or a whole strip's path."""
-
-    strip_id: str = MAIN_ID
-    step_id: str | None = None
-
-
-@dataclass(frozen=True)
-class Audition:
-    """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered."""
-
-    scope: Scope = Scope()
-    listening: Listening = "after"
-    matched_db: float = 0.0
-    solo: bool = True
-
-
-@dataclass
-class StepNode:
-    step: Step
-    processor: Processor
-    late: Late
-    late_by: int
-    #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
-    moved_db: float = 0.0
-
-    def process(self, x: Audio) -> Audio:
-        if self.step.bypass:
-            self.processor.telemetry = Telemetry()
-            self.moved_db = 0.0
-            return self.late(x, self.late_by) if self.late_by else x
-        y = self.processor.process(x)
-        if not len(self.processor.telemetry.reduction_db):
-            entered = gain_to_db(float(mix.peak(x)))
-            self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
-        return y
-
-    @property
-    def change_db(self) -> float:
-        """The largest change of gain in the last block, negative where it fell."""
-        told = self.processor.telemetry.reduction_db
-        return -float(told[np.abs(told).argmax()]) if len(told) else self.moved_db
-
-    @property
-    def door(self) -> str | None:
-        """Where the door stands, for a step that has one."""
-        row = self.processor.telemetry.rows.get("door")
-        return None if row is None or not len(row) else DOORS[int(row[-1])]
-
-    def before(self, x: Audio) -> Audio:
-        """The input, as late as the output."""
-        return self.late(x, self.late_by) if self.late_by else x
-
-
 @dataclass
 class Meter:
     """Sample peaks of a strip's block after trim and after the fader, in dBFS."""
 
     in_db: float
     out_db: float
+
+
+@dataclass
+class Feed:
+    """What reaches a strip: the output of another, or (lane) a lane of its path. heard: whether solo lets it through."""
+
+    node: "Node"
+    late: Late
+    lane: LaneNode | None = None
+    leaves: int = 0
+    glide: Glide | None = None
+    heard: bool = True
+
+    @property
+    def latency(self) -> int:
+        return self.node.latency if self.lane is None else self.leaves
+
+    def sound(self) -> Audio:
+        """The last block, (2, frames)."""
+        if self.lane is None:
+            return self.node.output
+        assert self.lane.sent is not None
+        return self.placed(self.lane.sent)
+
+    def placed(self, sent: Audio) -> Audio:
+        """A lane at the level and pan of its strip."""
+        assert self.glide is not None
+        y = np.empty((2, sent.shape[1]), np.float32)
+        mix.place(sent, y, *self.gains(), glide_part(self.node.rate), self.glide.state)
+        return y
+
+    def gains(self) -> tuple[float, float]:
+        return self.node.gains() if self.heard else (0.0, 0.0)
 
 
 @dataclass
@@ -202,7 +102,7 @@ class Node:
     channels: int
     rate: int
     steps: list[StepNode]
-    inputs: list[tuple["Node", Late]]
+    inputs: list[Feed]
     trim: Glide
     fader: Glide
     late: Late
@@ -228,15 +128,20 @@ class Node:
             left, right = (1.0, 1.0) if self.strip.pan == 0.0 else (min(1.0, math.sqrt(2) * left), min(1.0, math.sqrt(2) * right))
         return level * left, level * right
 
+    def walk(self) -> Iterator[StepNode]:
+        """Every step, those in lanes too."""
+        for step in self.steps:
+            yield from step.walk()
+
     def gather(self, media: Media, start: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         """What enters the path: media, or the sum of the inputs aligned to the latest, then the trim."""
         if self.strip.media_id is not None:
             x = media.read(self.strip.media_id, start - round(self.strip.start_s * self.rate), frames)
         else:
             x = np.zeros((self.channels, frames), np.float32)
-            for (node, late), given in zip(self.inputs, inputs, strict=True):
-                by = self.latency_in - node.latency
-                mix.accumulate(late(given, by) if by or node.latency else given, x)
+            for feed, given in zip(self.inputs, inputs, strict=True):
+                by = self.latency_in - feed.latency
+                mix.accumulate(feed.late(given, by) if by or feed.latency else given, x)
         trim = db_to_gain(self.strip.trim_db)
         if trim != 1.0 or self.trim.state[mix.PRIMED]:
             y = np.empty_like(x)
@@ -281,115 +186,134 @@ class Plan:
         return tap[0] if tap else self.nodes[-1].output
 
     def _run(self, node: Node, start: int, frames: int, tap: list[Audio]) -> None:
-        scope, listening = self.audition.scope, self.audition.listening
-        x = node.gather(self.media, start, frames, [child.output for child, _ in node.inputs])
+        x = node.gather(self.media, start, frames, [feed.sound() for feed in node.inputs])
         entering, in_peak = x, gain_to_db(float(mix.peak(x)))
-        in_scope = scope.strip_id == node.strip.id
+        hearing = None
+        if self.audition.scope.strip_id == node.strip.id:
+            hearing = Hearing(self.audition, self.rack, node.rate, lambda sound, late: self._alone(node, sound, late, tap))
         for step in node.steps:
-            y = step.process(x)
-            if in_scope and scope.step_id == step.step.id:
-                key = step.processor.heard if step.processor.listens and not step.step.bypass else None
-                if listening == "key" and key is not None:
-                    self._alone(node, self.rack.late(node.channels, "key")(key, step.late_by), tap)
-                x = self._compare(node, y if step.step.bypass else step.before(x), y, listening, tap)
-            else:
-                if step.late_by and not step.step.bypass:
-                    step.before(x)  # remembered, so that a bypass finds its past
-                x = y
+            x = step.process(x, hearing)
         if node.path_latency:
             entering = node.late(entering, node.path_latency)
-        if in_scope and scope.step_id is None:
-            x = self._compare(node, entering, x, listening, tap)
+        if hearing is not None and hearing.is_about(None):
+            x = hearing.compare(entering, x, node.latency)
         node.output = node.place(x)
         node.meter = Meter(in_peak, gain_to_db(float(mix.peak(node.output))))
 
-    def _compare(self, node: Node, before: Audio, after: Audio, listening: Listening, tap: list[Audio]) -> Audio:
-        """What goes on from the scope. *Taken* goes straight to the ear, at the strip's level and pan."""
-        if listening == "before":
-            y = np.empty_like(before)
-            gain = db_to_gain(self.audition.matched_db)
-            mix.place(before, y, gain, gain, glide_part(node.rate), self.rack.glide("matched").state)
-            return y
-        if listening == "taken":
-            self._alone(node, before - after, tap)
-        return after
-
-    def _alone(self, node: Node, x: Audio, tap: list[Audio]) -> None:
-        """Straight to the ear, at the strip's level and pan."""
+    def _alone(self, node: Node, x: Audio, late: int, tap: list[Audio]) -> None:
+        """Straight to the ear, at the strip's level and pan, in time with everything else."""
         heard = np.empty((2, x.shape[1]), np.float32)
         mix.place(x, heard, *node.gains(), 1.0, self.rack.glide("taken").state)
-        tap.append(self.rack.late(2, "taken")(heard, self.latency_frames - node.latency))
+        tap.append(self.rack.late(2, "taken")(heard, self.latency_frames - late))
 
 
 def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
     """What cannot change without a crossfade; all else glides."""
     strips = tuple(
-        (
-            strip.id,
-            strip.output,
-            strip.media_id,
-            strip.start_s,
-            *(
-                (step.id, step.kind, step.bypass, processor_named(step.kind).latency_of(step.settings, session.rate_hz))
-                for step in strip.path.steps
-            ),
-        )
-        for strip in session.strips
+        (strip.id, strip.output, strip.media_id, strip.start_s, form_of(strip.path, session.rate_hz)) for strip in session.strips
     )
     return strips, audition.scope, audition.listening
 
 
-def audible(session: Session, strip: Strip, solo: bool) -> bool:
-    """Whether mute and solo let a strip through. Solo is decided at the tracks: buses pass what reaches them."""
+def audible(session: Session, strip: Strip, solo: bool, target: str | None = None) -> bool:
+    """Whether mute and solo let a strip through to a strip it feeds (its output, unless another target is named).
+
+    Solo is decided at the tracks: buses pass what reaches them. A track that is not soloed itself is heard where a
+    soloed bus lies on its way.
+    """
     if strip.mute:
         return False
-    if not solo or strip.kind != "track" or not any(other.solo for other in session.strips):
+    soloed = {other.id for other in session.strips if other.solo and other.kind != "main"}
+    if not solo or strip.kind != "track" or not soloed or strip.id in soloed:
         return True
-    at: Strip | None = strip
-    while at is not None:
-        if at.solo and at.kind != "main":
+    ahead = [target if target is not None else strip.output]
+    while ahead:
+        at = ahead.pop()
+        if at in soloed:
             return True
-        at = session.strip(at.output) if at.output else None
-    return not any(other.solo for other in session.strips if other.kind != "main")
+        if at is not None:
+            ahead.extend(session.strip(at).targets())
+    return False
 
 
 def compile_plan(session: Session, media: Media, rack: Rack, audition: Audition = Audition(), only: str | None = None) -> Plan:
     """Compile a session, or only the strips that feed the strip `only`, taking over whatever state the rack holds."""
     context = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm)
+    steps = StepCompiler(rack, context, audition, heard_alone(session, audition))
+    made: dict[str, tuple[Node, int]] = {}
     nodes: list[Node] = []
     generations: list[list[Node]] = []
 
+    def feeds_of(strip: Strip) -> Iterator[tuple[Strip, str | None]]:
+        for other in session.strips:
+            if other.output == strip.id:
+                yield other, None
+            yield from ((other, lane.id) for lane in other.path.lanes() if lane.output == strip.id)
+
     def visit(strip: Strip) -> tuple[Node, int]:
-        found = [visit(child) for child in session.feeding(strip.id)]
+        if strip.id in made:
+            return made[strip.id]
+        inputs: list[Feed] = []
+        depth = 0
+        for other, lane_id in feeds_of(strip):
+            child, below = visit(other)
+            depth = max(depth, below + 1)
+            if lane_id is None:
+                inputs.append(Feed(child, rack.late(2, "feed", other.id, strip.id)))
+                continue
+            split, lane = next(
+                (step, lane)
+                for step in child.walk()
+                if isinstance(step, SplitNode)
+                for lane in step.lanes
+                if lane.lane.id == lane_id
+            )
+            inputs.append(
+                Feed(
+                    child,
+                    rack.late(2, "feed", lane_id, strip.id),
+                    lane,
+                    split.leaves,
+                    rack.glide("feed", lane_id, strip.id),
+                    audible(session, other, audition.solo, strip.id),
+                )
+            )
         channels = media.channels(strip.media_id) if strip.media_id is not None else (1 if strip.kind == "track" else 2)
-        steps = []
-        for step in strip.path.steps:
-            processor = rack.processor(step, channels, context)
-            late_by = processor.latency_of(step.settings, session.rate_hz)
-            steps.append(StepNode(step, processor, rack.late(channels, "step", step.id), late_by))
+        enters = max((feed.latency for feed in inputs), default=0)
         node = Node(
             strip=strip,
             channels=channels,
             rate=session.rate_hz,
-            steps=steps,
-            inputs=[(child, rack.late(2, "feed", child.strip.id, strip.id)) for child, _ in found],
+            steps=steps.path(strip.path, channels, enters),
+            inputs=inputs,
             trim=rack.glide("trim", strip.id),
             fader=rack.glide("fader", strip.id),
             late=rack.late(channels, "strip", strip.id),
             heard=audible(session, strip, audition.solo),
-            latency_in=max((child.latency for child, _ in found), default=0),
+            latency_in=enters,
         )
-        depth = max((depth for _, depth in found), default=-1) + 1
         nodes.append(node)
         while len(generations) <= depth:
             generations.append([])
         generations[depth].append(node)
+        made[strip.id] = node, depth
         return node, depth
 
     rack.used.clear()
     visit(session.strip(only or MAIN_ID))
     rack.drop_unused()
     return Plan(session, media, rack, audition, nodes, generations)
+
+
+def heard_alone(session: Session, audition: Audition) -> str | None:
+    """The lane that *only* lets through: the scope itself, or the lane its step stands in."""
+    scope = audition.scope
+    if audition.listening != "only" or (scope.step_id is None and scope.lane_id is None):
+        return None
+    try:
+        return scope.lane_id if scope.step_id is None else session.step(scope.step_id).lane_id
+    except LookupError:
+        return None
 
 
 def floor_tick(frame: int) -> int:

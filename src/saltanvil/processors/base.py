@@ -134,11 +134,8 @@ class Processor(ABC):
 
         What is not a number is taken as silence, and what is beyond all sense is held to +80 dBFS.
         """
-        if needs_cleaning(x):
-            x = clean(x)
-        if key is not None and needs_cleaning(key):
-            key = clean(key)
-        y = self.treat(x, key)
+        x = sensible(x)
+        y = self.treat(x, None if key is None else sensible(key))
         self._phase = (self._phase + x.shape[1]) & (TICK_FRAMES - 1)
         return y
 
@@ -154,6 +151,11 @@ class Processor(ABC):
     def latency_of(cls, settings: Settings, rate: int) -> int:
         """By how many frames the output is late, for given settings."""
         return 0
+
+    @classmethod
+    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+        """What of the settings cannot glide: another form starts with a state of its own and is faded over to."""
+        return ()
 
     def clone(self) -> Self:
         """A copy with a state of its own, that goes on from here."""
@@ -189,6 +191,11 @@ class Processor(ABC):
     def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
         """Gain in dB of the filter that the detector listens through; None where there is none."""
         return None
+
+
+def sensible(x: Audio) -> Audio:
+    """x without what is not a number, held to +80 dBFS; x itself where that changes nothing."""
+    return clean(x) if needs_cleaning(x) else x
 
 
 def glide_part(rate: int) -> float:

@@ -13,7 +13,7 @@ from saltanvil.dsp.oversample import HALF_TAPS, LAST_HALF_TAPS, MOST_TAPS, STAGE
 from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
 from saltanvil.processors.key import flanks
-from saltanvil.processors.linearphase import LinearPhase, design, gain_of
+from saltanvil.processors.linearphase import LinearPhase, design, gain_of, half_frames
 
 WINDOW_SLOPE_DB, CLEAR_SLOPE_DB = 12, 48
 DC_HZ = 5.0
@@ -150,7 +150,8 @@ class Clipper(Processor):
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         top = dsp.ROOM
-        self._band = LinearPhase(channels, context.rate)
+        half = half_frames(context.rate)
+        self._band = LinearPhase(channels, half, half + 1)
         self._corners: tuple[object, ...] | None = None
         self._state = np.zeros(dsp.STATE)
         self._ups = np.zeros((channels, STAGES, top + MOST_TAPS), np.float32)
@@ -182,8 +183,7 @@ class Clipper(Processor):
         target[dsp.DRIVEN_FALL] = time_constant(DRIVEN_FALL_MS, rate)
         if settings.corners() != self._corners:
             self._corners = settings.corners()
-            self._band.set((lambda hz: reaching(settings, hz, rate)) if self._corners else None)
-            self._late = np.zeros((self.channels, self._band.latency_of(rate)), np.float32)
+            self._band.set([lambda hz: reaching(settings, hz, rate)] if self._corners else [], rate)
         way = (settings.oversampling, settings.phase)
         if way != self._way:
             # Other filters: what they remember is of another rate. The plan fades over from a copy.
@@ -196,18 +196,14 @@ class Clipper(Processor):
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
         assert isinstance(settings, ClipperSettings)
-        band = LinearPhase.latency_of(rate) if settings.corners() else 0
+        band = 2 * half_frames(rate) + 1 if settings.corners() else 0
         return chain(settings.factor(), settings.phase)[1] + band
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
-        band = self._band(x)
+        band, x = self._band(x) if self._band.on else (x, x)
         self.heard = band
-        if self._band.on:
-            # As late as the band; what hears along is told the undelayed time, as everywhere.
-            joined = np.concatenate((self._late, x), axis=1)
-            x, self._late = np.ascontiguousarray(joined[:, : x.shape[1]]), np.ascontiguousarray(joined[:, x.shape[1] :])
         dsp.clip(
             x, band, y, self._target, self._state, self._ladder, self._taps, self._ups, self._downs, self._pads,
             self._ring, trace, self._work,

@@ -1,6 +1,6 @@
 """A filter without phase: what it lets through and what it leaves add up to the input, delayed."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,16 +11,19 @@ from saltanvil.processors.base import Audio, Stateful
 HALF_FRAMES = 1023
 KAISER_BETA = 6.0
 
+#: Lengths whose Fourier transform is quick.
+FAST_LENGTHS = sorted({2**a * 3**b * 5**c for a in range(5, 17) for b in range(3) for c in range(2)})
+
 Response = Callable[[NDArray[np.float64]], NDArray[np.float64]]
 
 
-def half_frames(rate: int) -> int:
-    return HALF_FRAMES if rate < 50000 else 2 * HALF_FRAMES + 1
+def half_frames(rate: int, at_48k: int = HALF_FRAMES) -> int:
+    return at_48k if rate < 50000 else 2 * at_48k + 1
 
 
-def design(gain: Response, rate: int) -> NDArray[np.float64]:
-    """2 half_frames + 1 symmetric taps with this gain (linear, of frequencies in Hz), windowed (frequency sampling)."""
-    half = half_frames(rate)
+def design(gain: Response, rate: int, half: int | None = None) -> NDArray[np.float64]:
+    """2 half + 1 symmetric taps with this gain (linear, of frequencies in Hz), windowed (frequency sampling)."""
+    half = half_frames(rate) if half is None else half
     size = 16 * (half + 1)
     wanted = gain(np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64))
     impulse = np.roll(np.fft.irfft(wanted, size), half)[: 2 * half + 1]
@@ -34,68 +37,67 @@ def gain_of(taps: NDArray[np.float64], frequencies_hz: NDArray[np.float64], rate
 
 
 class LinearPhase(Stateful):
-    """Convolution with symmetric taps, by overlap-save in stretches of fixed places, so that any blocks give the same.
+    """Convolution with sets of symmetric taps, by overlap-save in stretches of fixed places, so that any blocks give
+    the same. A change of the taps fades over within one stretch.
 
-    A change of the taps fades over within one stretch.
+    half: taps less one, over two; stretch: frames worked out at once. The latency is the sum of both.
     """
 
-    def __init__(self, channels: int, rate: int) -> None:
-        half = half_frames(rate)
-        self.stretch = half + 1
-        self._rate = rate
-        self._size = 3 * self.stretch
+    def __init__(self, channels: int, half: int, stretch: int) -> None:
+        self.half, self.stretch = half, stretch
+        self._size = next(size for size in FAST_LENGTHS if size >= 2 * half + stretch)
         self._past = np.zeros((channels, self._size), np.float32)
-        self._ready = np.zeros((channels, self.stretch), np.float32)
+        self._ready = np.zeros((1, channels, stretch), np.float32)
         self._filled = 0
-        self._spectrum: NDArray[np.complex128] | None = None
+        self._spectra: NDArray[np.complex128] | None = None
         self._wanted: NDArray[np.complex128] | None = None
-
-    @staticmethod
-    def latency_of(rate: int) -> int:
-        return 2 * half_frames(rate) + 1
 
     @property
     def on(self) -> bool:
         return self._wanted is not None
 
-    def set(self, gain: Response | None) -> None:
-        """None is off; switched on again it starts from rest."""
-        if gain is None:
-            self._wanted = self._spectrum = None
+    def set(self, gains: Sequence[Response], rate: int) -> None:
+        """None given is off; switched on again, or with another number, it starts from rest."""
+        if not gains:
+            self._wanted = self._spectra = None
             return
-        if self._wanted is None:
+        if self._wanted is None or len(gains) != len(self._wanted):
             self._past[:] = 0.0
-            self._ready[:] = 0.0
+            self._ready = np.zeros((len(gains) + 1, *self._ready.shape[1:]), np.float32)
             self._filled = 0
-        self._wanted = np.fft.rfft(design(gain, self._rate), self._size)
-        if self._spectrum is None:
-            self._spectrum = self._wanted
+            self._spectra = None
+        self._wanted = np.fft.rfft(np.array([design(gain, rate, self.half) for gain in gains]), self._size)
+        if self._spectra is None:
+            self._spectra = self._wanted
 
     def __call__(self, x: Audio) -> Audio:
-        if self._wanted is None:
-            return x
-        y = np.empty_like(x)
+        """(gains + 1, channels, frames): what each gain lets through, and last x itself, all equally late."""
+        y = np.empty((len(self._ready), *x.shape), np.float32)
         done, step = 0, self.stretch
         while done < x.shape[1]:
             count = min(step - self._filled, x.shape[1] - done)
             new = slice(self._size - step + self._filled, self._size - step + self._filled + count)
             self._past[:, new] = x[:, done : done + count]
-            y[:, done : done + count] = self._ready[:, self._filled : self._filled + count]
+            y[:, :, done : done + count] = self._ready[:, :, self._filled : self._filled + count]
             self._filled += count
             done += count
             if self._filled == step:
                 self._ready = self._convolved()
-                self._past[:, :-step] = self._past[:, step:]
+                self._past[:, :-step] = self._past[:, step:].copy()
                 self._filled = 0
         return y
 
     def _convolved(self) -> Audio:
-        assert self._spectrum is not None and self._wanted is not None
+        assert self._spectra is not None and self._wanted is not None
         given = np.fft.rfft(self._past, axis=1)
-        out = np.fft.irfft(given * self._spectrum, self._size, axis=1)[:, -self.stretch :]
-        if self._spectrum is not self._wanted:
-            along = (np.arange(self.stretch) + 1.0) / self.stretch
-            new = np.fft.irfft(given * self._wanted, self._size, axis=1)[:, -self.stretch :]
-            out = out + along * (new - out)
-            self._spectrum = self._wanted
-        return np.ascontiguousarray(out, dtype=np.float32)
+        out = np.empty((len(self._wanted) + 1, *self._ready.shape[1:]), np.float32)
+        along = (np.arange(self.stretch) + 1.0) / self.stretch
+        for index, wanted in enumerate(self._wanted):
+            found = np.fft.irfft(given * self._spectra[index], self._size, axis=1)[:, -self.stretch :]
+            if self._spectra is not self._wanted:
+                new = np.fft.irfft(given * wanted, self._size, axis=1)[:, -self.stretch :]
+                found = found + along * (new - found)
+            out[index] = found
+        out[-1] = self._past[:, self._size - self.stretch - self.half : self._size - self.half]
+        self._spectra = self._wanted
+        return out

@@ -1,13 +1,16 @@
-"""Every change of a document is one of these. Applying one yields its inverse, which is an edit too."""
+"""Edits of a session, its strips and steps. Applying one yields its inverse, which is an edit too."""
 
-from typing import Annotated, Any, Literal
+from collections.abc import Iterable
+from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter
+from annotated_types import Ge, Le
+from pydantic import BaseModel, ConfigDict, Field
+from pydantic.fields import FieldInfo
 
-from saltanvil.session.document import MAIN_ID, Id, Name, Section, Session, Step, Strip
+from saltanvil.session.document import MAIN_ID, Id, Name, Path, Place, Section, Session, Step, Strip
 
-#: A number, a switch, a word, or the points of a curve.
-SettingValue = float | bool | str | list[tuple[float, float]]
+#: A number, a switch, a word, the dividers of bands, or the points of a curve.
+SettingValue = float | bool | str | list[float] | list[tuple[float, float]]
 
 
 class EditRefused(ValueError):
@@ -51,12 +54,13 @@ class SetSections(Edit):
 
 
 class AddStrip(Edit):
-    """A new strip at a place in the list. `feeders` are strips that are to feed it from now on."""
+    """A new strip at a place in the list. `feeders` and `lanes` are strips and lanes that are to feed it from now on."""
 
     op: Literal["add_strip"] = "add_strip"
     strip: Strip
     index: int | None = Field(default=None, ge=0)
     feeders: list[Id] = Field(default_factory=list)
+    lanes: list[Id] = Field(default_factory=list)
 
     def change(self, session: Session) -> Edit:
         if any(strip.id == self.strip.id for strip in session.strips):
@@ -70,11 +74,13 @@ class AddStrip(Edit):
         session.strips = strips
         for feeder in feeders:
             feeder.output = self.strip.id
+        for lane_id in self.lanes:
+            session.lane(lane_id)[2].output = self.strip.id
         return RemoveStrip(strip_id=self.strip.id)
 
 
 class RemoveStrip(Edit):
-    """Take a strip out; what fed it feeds its output instead."""
+    """Take a strip out; what fed it feeds its output instead, and lanes that fed it are summed in their split again."""
 
     op: Literal["remove_strip"] = "remove_strip"
     strip_id: Id
@@ -87,8 +93,11 @@ class RemoveStrip(Edit):
         feeders = list(session.feeding(strip.id))
         for feeder in feeders:
             feeder.output = strip.output
+        lanes = [lane for other in session.strips for lane in other.path.lanes() if lane.output == strip.id]
+        for lane in lanes:
+            lane.output = None
         session.strips = [other for other in session.strips if other.id != strip.id]
-        return AddStrip(strip=strip, index=index, feeders=[feeder.id for feeder in feeders])
+        return AddStrip(strip=strip, index=index, feeders=[feeder.id for feeder in feeders], lanes=[lane.id for lane in lanes])
 
 
 class SetStrip(Edit):
@@ -135,15 +144,16 @@ class MoveStrip(Edit):
 
 
 class AddStep(Edit):
-    """A new step at a place in a strip's path."""
+    """A new step at a place in a path: the strip's own, or that of a lane."""
 
     op: Literal["add_step"] = "add_step"
     strip_id: Id
+    lane_id: Id | None = None
     step: Step
     index: int | None = Field(default=None, ge=0)
 
     def change(self, session: Session) -> Edit:
-        path = session.strip(self.strip_id).path
+        path = session.path(self.strip_id, self.lane_id)
         steps = [*path.steps]
         steps.insert(len(steps) if self.index is None else self.index, self.step)
         path.steps = steps
@@ -155,93 +165,118 @@ class RemoveStep(Edit):
     step_id: Id
 
     def change(self, session: Session) -> Edit:
-        strip, index = session.step(self.step_id)
-        step = strip.path.steps[index]
-        strip.path.steps = [other for other in strip.path.steps if other.id != step.id]
-        return AddStep(strip_id=strip.id, step=step, index=index)
+        place = session.step(self.step_id)
+        step = place.step
+        place.path.steps = [other for other in place.path.steps if other.id != step.id]
+        return AddStep(strip_id=place.strip.id, lane_id=place.lane_id, step=step, index=place.index)
 
 
 class MoveStep(Edit):
-    """Another place, on the same strip or another; the index counts without the moved step."""
+    """Another place, in the same path or another; the index counts without the moved step."""
 
     op: Literal["move_step"] = "move_step"
     step_id: Id
     strip_id: Id
+    lane_id: Id | None = None
     index: int = Field(ge=0)
 
     def change(self, session: Session) -> Edit:
-        source, old = session.step(self.step_id)
-        target = session.strip(self.strip_id)
-        step = source.path.steps[old]
-        source.path.steps = [other for other in source.path.steps if other.id != step.id]
-        steps = [*target.path.steps]
+        place = session.step(self.step_id)
+        step = place.step
+        if self.lane_id is not None and any(lane.id == self.lane_id for lane in Path(steps=[step]).lanes()):
+            raise EditRefused("a split cannot be put into a lane of its own")
+        place.path.steps = [other for other in place.path.steps if other.id != step.id]
+        target = session.path(self.strip_id, self.lane_id)
+        steps = [*target.steps]
         steps.insert(self.index, step)
-        target.path.steps = steps
-        return MoveStep(step_id=step.id, strip_id=source.id, index=old)
+        target.steps = steps
+        return MoveStep(step_id=step.id, strip_id=place.strip.id, lane_id=place.lane_id, index=place.index)
 
 
 class SetStep(Edit):
-    """Some settings of a step, or its bypass."""
+    """Some settings of a step, or its bypass.
+
+    A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`.
+    """
 
     op: Literal["set_step"] = "set_step"
     step_id: Id
     settings: dict[str, SettingValue] = Field(default_factory=dict)
     bypass: bool | None = None
+    alone: bool = False
 
     def change(self, session: Session) -> Edit:
-        strip, index = session.step(self.step_id)
-        step = strip.path.steps[index]
+        place = session.step(self.step_id)
+        step = place.step
         old: dict[str, Any] = step.settings.model_dump()
         unknown = sorted(set(self.settings) - set(old))
         if unknown:
             raise EditRefused(f"a {step.kind} has no setting {unknown[0]!r}; it has {', '.join(sorted(old))}")
-        inverse = SetStep(
+        inverse: Edit = SetStep(
             step_id=step.id,
             settings={name: old[name] for name in self.settings},
             bypass=None if self.bypass is None else step.bypass,
+            alone=True,
         )
+        followers = [] if self.alone else linked_steps(session, place)
         if self.settings:
             step.settings = type(step.settings).model_validate({**old, **self.settings})
         if self.bypass is not None:
             step.bypass = self.bypass
+        if followers:
+            new = step.settings.model_dump()
+            moves = [
+                SetStep(step_id=other.id, settings=moved_along(other, old, new, self.settings), bypass=self.bypass, alone=True)
+                for other in followers
+            ]
+            inverse = Batch(edits=[*(move.change(session) for move in moves), inverse])
         return inverse
+
+
+def linked_steps(session: Session, place: Place) -> list[Step]:
+    """The steps that stand for this one in the other linked lanes: of the same kind, and as many of that kind before."""
+    if place.lane is None or not place.lane.linked:
+        return []
+    step = place.step
+    count = sum(other.kind == step.kind for other in place.path.steps[: place.index])
+    found = []
+    for lane in session.lane(place.lane.id)[1].lanes:
+        alike = [other for other in lane.path.steps if other.kind == step.kind]
+        if lane.linked and lane.id != place.lane.id and len(alike) > count:
+            found.append(alike[count])
+    return found
+
+
+def moved_along(step: Step, old: dict[str, Any], new: dict[str, Any], names: Iterable[str]) -> dict[str, SettingValue]:
+    """The settings of a linked step when those of another moved: by the same difference, or the same ratio on a
+    logarithmic scale, within its range; words and switches are taken over."""
+    own = step.settings.model_dump()
+    moved: dict[str, SettingValue] = {}
+    for name in names:
+        field = type(step.settings).model_fields[name]
+        extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
+        if isinstance(new[name], bool) or not isinstance(new[name], int | float):
+            moved[name] = new[name]
+            continue
+        low, high = (limit_of(field, kind) for kind in (Ge, Le))
+        wanted = own[name] * new[name] / old[name] if extra.get("scale") == "log" else own[name] + new[name] - old[name]
+        moved[name] = min(max(float(f"{wanted:.6g}"), low), high)
+    return moved
+
+
+def limit_of(field: FieldInfo, kind: type[Ge] | type[Le]) -> float:
+    return next(float(getattr(part, kind.__name__.lower())) for part in field.metadata if isinstance(part, kind))
 
 
 class Batch(Edit):
     """Several edits as one."""
 
     op: Literal["batch"] = "batch"
-    edits: list["AnyEdit"] = Field(max_length=500)
+    edits: list["AnyEdit"] = Field(max_length=500)  # type: ignore[name-defined]  # noqa: F821 -- see `saltanvil.session.apply`
 
     def change(self, session: Session) -> Edit:
         inverses = [edit.change(session) for edit in self.edits]
         return Batch(edits=inverses[::-1])
-
-
-AnyEdit = Annotated[
-    SetSession | SetSections | AddStrip | RemoveStrip | SetStrip | MoveStrip | AddStep | RemoveStep | MoveStep | SetStep | Batch,
-    Field(discriminator="op"),
-]
-Batch.model_rebuild()
-EDIT: TypeAdapter[AnyEdit] = TypeAdapter(AnyEdit)
-
-
-def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
-    """A changed copy and the inverse edit; the given session stays as it is.
-
-    Raises EditRefused, naming the object and the reason, if the edit or what it leads to is not valid.
-    """
-    changed = session.model_copy(deep=True)
-    try:
-        inverse = edit.model_copy(deep=True).change(changed)
-        checked = Session.model_validate(changed.model_dump())
-    except LookupError as error:
-        raise EditRefused(str(error.args[0])) from error
-    except EditRefused:
-        raise
-    except ValueError as error:
-        raise EditRefused(reason(error)) from error
-    return checked, inverse
 
 
 def reason(error: ValueError) -> str:

@@ -5,8 +5,9 @@ import threading
 import time
 from dataclasses import dataclass
 
+from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session
-from saltanvil.session.edits import EDIT, Edit, EditRefused, SetSession, apply
+from saltanvil.session.edits import Edit, EditRefused, SetSession
 from saltanvil.store.database import Database
 
 

@@ -45,6 +45,7 @@ class SetScope(Message):
     type: Literal["scope"]
     strip_id: str
     step_id: str | None = None
+    lane_id: str | None = None
 
 
 class Listen(Message):
@@ -84,6 +85,7 @@ def pack(block: Block) -> bytes:
         "strips": block.strips,
         "steps": block.steps,
         "doors": block.doors,
+        "lanes": block.lanes,
         "reduction_db": block.reduction_db,
         "detector_db": block.detector_db,
         "main_peaks_dbfs": [round(value, 1) for value in block.main_peaks_dbfs],
@@ -142,7 +144,7 @@ class Audition:
             case SetPassage():
                 player.set_passage(message.start_s, message.end_s, message.loop)
             case SetScope():
-                self._scope = Scope(message.strip_id, message.step_id)
+                self._scope = Scope(message.strip_id, message.step_id, message.lane_id)
                 player.set_scope(self._scope)
                 self._apply_matched()
             case Listen():

@@ -6,8 +6,8 @@ from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.plan import session_frames
+from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Session
-from saltanvil.session.edits import AnyEdit
 from saltanvil.store.sessions import Version
 from saltanvil.web.services import Number, Served, Services
 

@@ -38,6 +38,7 @@ class PassageQuestion(BaseModel):
     tab: str = Field(min_length=1, max_length=64)
     strip_id: str
     step_id: str | None = None
+    lane_id: str | None = None
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
 
@@ -115,16 +116,13 @@ def compare(
         raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
     if stop - start > MAX_PASSAGE_S * rate:
         raise HTTPException(422, "the passage is longer than half an hour; choose a shorter one")
-    scope = Scope(asked.strip_id, asked.step_id)
+    scope = Scope(asked.strip_id, asked.step_id, asked.lane_id)
     question = services.ask(asked.tab, kind)
     try:
         found = ScopeRenderer(session, media, services.cache, start, stop, question.superseded, services.pool).compare(scope)
     except Cancelled:
         return None
-    step = None
-    if scope.step_id is not None:
-        strip, index = session.step(scope.step_id)
-        step = strip.path.steps[index]
+    step = session.step(scope.step_id).step if scope.step_id is not None else None
     return version, found, step, scope, start, stop
 
 

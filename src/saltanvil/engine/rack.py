@@ -1,0 +1,100 @@
+"""What has a state: processors, delays and glides by the names of the objects they belong to."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import mix
+from saltanvil.processors import Processor, processor_named
+from saltanvil.processors.base import Context
+from saltanvil.session.document import Step
+
+Audio = NDArray[np.float32]
+
+#: States that listening needs, whatever the document says.
+LISTENING = ("matched", "taken", "key", "lane before")
+RING_FRAMES = 1 << 14
+
+
+class Late:
+    """A delay that may change. It remembers more than it needs, so that a longer delay still reads sound."""
+
+    def __init__(self, channels: int) -> None:
+        self.channels = channels
+        self.ring = np.zeros((channels, 0), np.float32)
+        self.at = np.zeros(1, np.int64)
+
+    def __call__(self, x: Audio, frames_late: int) -> Audio:
+        if not self.ring.size:  # most delays of a session are never needed
+            self.ring = np.zeros((self.channels, RING_FRAMES), np.float32)
+        if frames_late >= self.ring.shape[1]:
+            wider = np.zeros((self.ring.shape[0], 1 << frames_late.bit_length()), np.float32)
+            wider[:, -self.ring.shape[1] :] = np.roll(self.ring, -int(self.at[0]), axis=1)
+            self.ring, self.at = wider, np.zeros(1, np.int64)
+        y = np.empty_like(x)
+        mix.delay(x, y, self.ring, self.at, frames_late)
+        return y
+
+    def clone(self) -> "Late":
+        twin = Late(self.channels)
+        twin.ring, twin.at = self.ring.copy(), self.at.copy()
+        return twin
+
+
+class Glide:
+    """The state of a gain that glides."""
+
+    def __init__(self) -> None:
+        self.state = np.zeros(mix.GLIDE_STATE)
+
+    def clone(self) -> "Glide":
+        twin = Glide()
+        twin.state = self.state.copy()
+        return twin
+
+
+Key = tuple[str, ...]
+
+
+class Rack:
+    """Everything that has a state, by the names of the objects it belongs to: what an edit leaves, stays."""
+
+    def __init__(self) -> None:
+        self.held: dict[Key, Processor | Late | Glide] = {}
+        self.used: set[Key] = set()
+
+    def processor(self, step: Step, channels: int, context: Context) -> Processor:
+        kind = processor_named(step.kind)
+        name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.form_of(step.settings)))
+        self.used.add(name)
+        found = self.held.get(name)
+        if isinstance(found, Processor):
+            found.configure(step.settings, context)
+            return found
+        made = kind(step.settings, channels, context)
+        self.held[name] = made
+        return made
+
+    def late(self, channels: int, *name: str) -> Late:
+        full = ("late", str(channels), *name)
+        self.used.add(full)
+        found = self.held.get(full)
+        if not isinstance(found, Late):
+            found = self.held[full] = Late(channels)
+        return found
+
+    def glide(self, *name: str) -> Glide:
+        full = ("glide", *name)
+        self.used.add(full)
+        found = self.held.get(full)
+        if not isinstance(found, Glide):
+            found = self.held[full] = Glide()
+        return found
+
+    def drop_unused(self) -> None:
+        """Forget what the last compilation did not ask for: what is taken out and put back starts afresh."""
+        self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
+
+    def clone(self) -> "Rack":
+        twin = Rack()
+        twin.held = {name: state.clone() for name, state in self.held.items()}
+        return twin

@@ -1,0 +1,63 @@
+"""Every change of a document is one of these edits; applying one yields the changed document and the inverse edit."""
+
+from typing import Annotated
+
+from pydantic import Field, TypeAdapter
+
+from saltanvil.session.document import Session
+from saltanvil.session.edits import (
+    AddStep,
+    AddStrip,
+    Batch,
+    Edit,
+    EditRefused,
+    MoveStep,
+    MoveStrip,
+    RemoveStep,
+    RemoveStrip,
+    SetSections,
+    SetSession,
+    SetStep,
+    SetStrip,
+    reason,
+)
+from saltanvil.session.lanes import (
+    AddDivider,
+    AddLane,
+    CopyToLanes,
+    Dissolve,
+    Divide,
+    LanesToBuses,
+    RemoveDivider,
+    RemoveLane,
+    SetLane,
+    SetPath,
+)
+
+AnyEdit = Annotated[
+    SetSession | SetSections | AddStrip | RemoveStrip | SetStrip | MoveStrip
+    | AddStep | RemoveStep | MoveStep | SetStep | SetPath
+    | SetLane | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | Dissolve | CopyToLanes | LanesToBuses
+    | Batch,
+    Field(discriminator="op"),
+]  # fmt: skip
+Batch.model_rebuild(_types_namespace={"AnyEdit": AnyEdit})
+EDIT: TypeAdapter[AnyEdit] = TypeAdapter(AnyEdit)
+
+
+def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
+    """A changed copy and the inverse edit; the given session stays as it is.
+
+    Raises EditRefused, naming the object and the reason, if the edit or what it leads to is not valid.
+    """
+    changed = session.model_copy(deep=True)
+    try:
+        inverse = edit.model_copy(deep=True).change(changed)
+        checked = Session.model_validate(changed.model_dump())
+    except LookupError as error:
+        raise EditRefused(str(error.args[0])) from error
+    except EditRefused:
+        raise
+    except ValueError as error:
+        raise EditRefused(reason(error)) from error
+    return checked, inverse

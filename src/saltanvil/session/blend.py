@@ -1,0 +1,55 @@
+"""How loud each lane of a split lies in its sum."""
+
+import math
+
+import numpy as np
+
+from saltanvil.dsp.units import db_to_gain, gain_to_db
+from saltanvil.session.document import Step
+
+#: A level of this and less is off.
+OFF_DB = -90.0
+
+
+def shares(law: str, position: float) -> tuple[float, float]:
+    """Gains of the untreated and the treated side at a position of the blend, 0 to 1, before any match."""
+    if law == "equal power":
+        # Exactly 0 at the ends, so that an end is one side alone.
+        return (math.cos(position * math.pi / 2) if position < 1.0 else 0.0), math.sin(position * math.pi / 2)
+    return 1.0 - position, position
+
+
+def blend_gains(step: Step) -> tuple[float, float]:
+    """Gains of the two sides of a blended split, the match and its trim included."""
+    settings = step.split
+    assert settings is not None
+    untreated, treated = shares(settings.law, settings.position)
+    treated *= db_to_gain(settings.trim_db)
+    match = step.match
+    if settings.law != "steady" or match is None or match.refused is not None or not match.gains_db:
+        return untreated, treated
+    at = settings.position * (len(match.gains_db) - 1)
+    held = db_to_gain(float(np.interp(at, np.arange(len(match.gains_db)), match.gains_db)))
+    return untreated * held, treated * held * db_to_gain(match.matched_db)
+
+
+def lane_gains(step: Step, solo: bool = False, only: str | None = None) -> list[float]:
+    """Gain of each lane of a split in its sum, negative where the polarity is turned, 0 where it is not heard.
+
+    solo: whether the lanes' solo counts; only: a lane that is to be heard alone.
+    """
+    alone = {lane.id for lane in step.lanes if lane.solo} if solo else set()
+    if only is not None and any(lane.id == only for lane in step.lanes):
+        alone = {only}
+    weights = blend_gains(step) if step.blended else (1.0,) * len(step.lanes)
+    found = []
+    for lane, weight in zip(step.lanes, weights, strict=True):
+        heard = not lane.mute and lane.level_db > OFF_DB and (not alone or lane.id in alone)
+        gain = db_to_gain(lane.level_db) * weight if heard else 0.0
+        found.append(-gain if lane.invert else gain)
+    return found
+
+
+def full_sum_db(step: Step) -> float:
+    """What a sum by copies does to sound that all its lanes leave as it is: +6.02 dB for two full copies."""
+    return gain_to_db(abs(sum(lane_gains(step))))

@@ -1,0 +1,354 @@
+"""Edits of splits and their lanes, and the gestures that put steps into lanes and take them out again.
+
+Whatever an edit makes is named after its `seed`, so that a redo makes the same names again.
+"""
+
+from collections.abc import Iterator, Sequence
+from itertools import count
+from typing import Annotated, Any, Literal
+
+from pydantic import Field
+
+from saltanvil.dsp.units import gain_to_db
+from saltanvil.processors.split import BAND_STARTS, Dividers, SplitSettings, Way
+from saltanvil.session.blend import OFF_DB, blend_gains
+from saltanvil.session.document import Id, Lane, Name, Path, Place, Session, Step, Strip, new_id
+from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
+
+#: Names of bands, from the lowest; a band named otherwise keeps its name.
+BAND_NAMES = {
+    2: ("Low", "High"),
+    3: ("Low", "Mid", "High"),
+    4: ("Low", "Low mid", "High mid", "High"),
+    5: ("Low", "Low mid", "Mid", "High mid", "High"),
+    6: ("Low", "Low mid", "Mid", "High mid", "High", "Top"),
+}
+GIVEN_NAMES = {name for names in BAND_NAMES.values() for name in names}
+LANE_NAMES: dict[Way, tuple[str, str]] = {
+    "copies": ("Untreated", "Treated"),
+    "mid/side": ("Mid", "Side"),
+    "left/right": ("Left", "Right"),
+    "bands": ("Low", "High"),
+}
+#: An empty output of a lane: the split's sum.
+SUM = ""
+
+Seed = Annotated[str, Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9_-]+$", default_factory=new_id)]
+
+
+def names_from(seed: str) -> Iterator[str]:
+    return (f"{seed}-{number}" for number in count())
+
+
+def renewed(steps: Sequence[Step], names: Iterator[str]) -> list[Step]:
+    """Copies of steps under new names, whatever lies in their lanes too."""
+    return [
+        Step(
+            id=next(names),
+            kind=step.kind,
+            bypass=step.bypass,
+            settings=step.settings,
+            lanes=[
+                lane.model_copy(update={"id": next(names), "path": Path(steps=renewed(lane.path.steps, names)), "output": None})
+                for lane in step.lanes
+            ],
+            match=step.match,
+        )
+        for step in steps
+    ]
+
+
+def alike(one: Sequence[Step], other: Sequence[Step]) -> bool:
+    """Whether two rows of steps treat the sound alike, whatever they are called."""
+    return len(one) == len(other) and all(
+        a.kind == b.kind
+        and a.bypass == b.bypass
+        and a.settings == b.settings
+        and len(a.lanes) == len(b.lanes)
+        and all(alike(x.path.steps, y.path.steps) for x, y in zip(a.lanes, b.lanes, strict=True))
+        for a, b in zip(one, other, strict=True)
+    )
+
+
+class SetPath(Edit):
+    """All steps of a path at once."""
+
+    op: Literal["set_path"] = "set_path"
+    strip_id: Id
+    lane_id: Id | None = None
+    steps: list[Step]
+
+    def change(self, session: Session) -> Edit:
+        path = session.path(self.strip_id, self.lane_id)
+        old = SetPath(strip_id=self.strip_id, lane_id=self.lane_id, steps=path.steps)
+        path.steps = self.steps
+        return old
+
+
+def replaced(place: Place, steps: Sequence[Step], many: int = 1) -> Edit:
+    """Put steps in the place of `many`, and return the edit that takes it back."""
+    old = SetPath(strip_id=place.strip.id, lane_id=place.lane_id, steps=place.path.steps)
+    place.path.steps = [*place.path.steps[: place.index], *steps, *place.path.steps[place.index + many :]]
+    return old
+
+
+def split_of(session: Session, step_id: str) -> tuple[Place, Step, SplitSettings]:
+    place = session.step(step_id)
+    if place.step.split is None:
+        raise EditRefused(f"this step is a {place.step.kind} and has no lanes; choose a split")
+    return place, place.step, place.step.split
+
+
+def with_settings(step: Step, lanes: Sequence[Lane], **moved: Any) -> Step:
+    """A split with other lanes and settings, under the same name. What was measured of it holds no longer."""
+    assert step.split is not None
+    settings = SplitSettings.model_validate({**step.split.model_dump(), **moved})
+    return Step(id=step.id, kind=step.kind, bypass=step.bypass, settings=settings, lanes=list(lanes))
+
+
+class SetLane(Edit):
+    """Name, level, polarity, mute, solo, bypass or link of a lane, or where it goes: a bus, or "" for the split's sum."""
+
+    op: Literal["set_lane"] = "set_lane"
+    lane_id: Id
+    name: Name | None = None
+    level_db: float | None = None
+    invert: bool | None = None
+    mute: bool | None = None
+    solo: bool | None = None
+    bypass: bool | None = None
+    linked: bool | None = None
+    output: Annotated[str, Field(max_length=40, pattern=r"^[A-Za-z0-9_-]*$")] | None = None
+
+    def change(self, session: Session) -> Edit:
+        _, _, lane = session.lane(self.lane_id)
+        given = self.model_dump(exclude_none=True, exclude={"op", "lane_id"})
+        old = {name: SUM if name == "output" and lane.output is None else getattr(lane, name) for name in given}
+        for name, value in given.items():
+            setattr(lane, name, None if name == "output" and value == SUM else value)
+        return SetLane(lane_id=self.lane_id, **old)
+
+
+class AddLane(Edit):
+    """One more lane of a split by copies, empty: the whole once more.
+
+    A blend is for two lanes: it ends, and what it gave its lanes goes into their levels, so that they sound as before.
+    """
+
+    op: Literal["add_lane"] = "add_lane"
+    step_id: Id
+    name: Name | None = None
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        place, step, settings = split_of(session, self.step_id)
+        if settings.by != "copies":
+            raise EditRefused(f"a split by {settings.by} has the lanes it has; add a divider for one more band")
+        made = Lane(id=self.seed, name=self.name or f"Lane {len(step.lanes) + 1}")
+        lanes = step.lanes
+        if step.blended:
+            lanes = [
+                lane.model_copy(update={"level_db": min(max(lane.level_db + gain_to_db(gain), OFF_DB), 24.0)})
+                for lane, gain in zip(lanes, blend_gains(step), strict=True)
+            ]
+        return replaced(place, [with_settings(step, [*lanes, made], blend=False)])
+
+
+class RemoveLane(Edit):
+    """Take a lane out of a split by copies; a band goes with its divider."""
+
+    op: Literal["remove_lane"] = "remove_lane"
+    lane_id: Id
+
+    def change(self, session: Session) -> Edit:
+        _, step, lane = session.lane(self.lane_id)
+        assert step.split is not None
+        if step.split.by == "bands":
+            index = step.lanes.index(lane)
+            return RemoveDivider(step_id=step.id, index=max(0, index - 1), keep=1 if index == 0 else 0).change(session)
+        if step.split.by != "copies" or len(step.lanes) == 1:
+            raise EditRefused("this lane cannot go alone; take the split apart instead")
+        left = [other for other in step.lanes if other.id != lane.id]
+        return replaced(session.step(step.id), [with_settings(step, left)])
+
+
+class AddDivider(Edit):
+    """One more divider: the band it falls into becomes two, each with that band's treatment."""
+
+    op: Literal["add_divider"] = "add_divider"
+    step_id: Id
+    frequency_hz: float = Field(ge=20.0, le=20000.0)
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        place, step, settings = split_of(session, self.step_id)
+        if settings.by != "bands":
+            raise EditRefused(f"a split by {settings.by} has no dividers")
+        if len(step.lanes) == max(BAND_STARTS):
+            raise EditRefused(f"a split has at most {max(BAND_STARTS)} bands; put another split into one of them")
+        index = sum(hz < self.frequency_hz for hz in settings.dividers_hz)
+        dividers = [*settings.dividers_hz]
+        dividers.insert(index, self.frequency_hz)
+        names = names_from(self.seed)
+        cut = step.lanes[index]
+        made = cut.model_copy(
+            update={"id": next(names), "path": Path(steps=renewed(cut.path.steps, names)), "output": None, "solo": False}
+        )
+        lanes = [*step.lanes[: index + 1], made, *step.lanes[index + 1 :]]
+        return replaced(place, [with_settings(step, named(lanes), dividers_hz=dividers)])
+
+
+class RemoveDivider(Edit):
+    """Two bands become one. It keeps the treatment of the lower (keep 0) or the upper (keep 1) band, or of the one
+    that has any; the other band's steps, if they differ, stay behind them, bypassed."""
+
+    op: Literal["remove_divider"] = "remove_divider"
+    step_id: Id
+    index: int = Field(ge=0)
+    keep: Literal[0, 1] = 0
+
+    def change(self, session: Session) -> Edit:
+        place, step, settings = split_of(session, self.step_id)
+        dividers = [*settings.dividers_hz]
+        if self.index >= len(dividers) or settings.by != "bands":
+            raise EditRefused("there is no such divider; it may have been removed in another tab")
+        if len(dividers) == 1:
+            raise EditRefused("a split by bands has at least two; take it apart instead")
+        pair = step.lanes[self.index : self.index + 2]
+        keep = self.keep if pair[self.keep].path.steps else 1 - self.keep
+        kept, gone = pair[keep], pair[1 - keep]
+        lane = kept.model_copy(update={"path": Path(steps=put_aside(kept.path.steps, gone.path.steps))})
+        lanes = [*step.lanes[: self.index], lane, *step.lanes[self.index + 2 :]]
+        del dividers[self.index]
+        return replaced(place, [with_settings(step, named(lanes), dividers_hz=dividers)])
+
+
+def put_aside(kept: Sequence[Step], gone: Sequence[Step]) -> list[Step]:
+    """Steps that stay, and behind them, bypassed, those that would be lost."""
+    if alike(kept, gone):
+        return list(kept)
+    return [*kept, *(step.model_copy(update={"bypass": True}) for step in gone)]
+
+
+def named(lanes: Sequence[Lane]) -> list[Lane]:
+    """Bands by their names, where they were not given names of their own."""
+    return [
+        lane.model_copy(update={"name": name}) if lane.name in GIVEN_NAMES else lane
+        for lane, name in zip(lanes, BAND_NAMES[len(lanes)], strict=True)
+    ]
+
+
+class Divide(Edit):
+    """Put steps that stand side by side into a split (or, with none, an empty split at a place).
+
+    By copies they go into the second lane, *treated*, and the blend stands at the untreated end. Otherwise every lane
+    gets them, with their settings.
+    """
+
+    op: Literal["divide"] = "divide"
+    strip_id: Id
+    lane_id: Id | None = None
+    step_ids: list[Id] = Field(default_factory=list, max_length=64)
+    index: int | None = Field(default=None, ge=0)
+    by: Way = "copies"
+    dividers_hz: Dividers = BAND_STARTS[4]
+    split_id: Id = Field(default_factory=new_id)
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        path = session.path(self.strip_id, self.lane_id)
+        places = sorted(index for index, step in enumerate(path.steps) if step.id in self.step_ids)
+        if len(places) != len(set(self.step_ids)):
+            raise EditRefused("the steps are not all on this path; they may have been moved in another tab")
+        if places and places[-1] - places[0] != len(places) - 1:
+            raise EditRefused("the steps do not stand side by side; choose those between them too")
+        first = places[0] if places else len(path.steps) if self.index is None else min(self.index, len(path.steps))
+        steps = [path.steps[index] for index in places]
+        names = names_from(self.seed)
+        settings = SplitSettings(by=self.by, dividers_hz=self.dividers_hz)
+        labels = BAND_NAMES[len(self.dividers_hz) + 1] if self.by == "bands" else LANE_NAMES[self.by]
+        lanes = []
+        for number, label in enumerate(labels):
+            if self.by == "copies":
+                own = steps if number == 1 else []
+            else:  # the first lane keeps the steps themselves, so that what is chosen stays chosen
+                own = steps if number == 0 else renewed(steps, names)
+            lanes.append(Lane(id=next(names), name=label, path=Path(steps=own)))
+        made = Step(id=self.split_id, kind="split", settings=settings, lanes=lanes)
+        old = SetPath(strip_id=self.strip_id, lane_id=self.lane_id, steps=path.steps)
+        path.steps = [*path.steps[:first], made, *path.steps[first + len(steps) :]]
+        return old
+
+
+class Dissolve(Edit):
+    """Take a split apart: one lane's steps take its place, those of the others stay behind them, bypassed.
+
+    Kept is the named lane, else a blend's treated lane, else the first lane with steps.
+    """
+
+    op: Literal["dissolve"] = "dissolve"
+    step_id: Id
+    keep: Id | None = None
+
+    def change(self, session: Session) -> Edit:
+        place, step, _ = split_of(session, self.step_id)
+        treated = [lane for lane in step.lanes if lane.path.steps] or step.lanes
+        kept = next((lane for lane in step.lanes if lane.id == self.keep), step.lanes[1] if step.blended else treated[0])
+        steps = list(kept.path.steps)
+        seen = [kept.path.steps]
+        for lane in step.lanes:
+            if lane.id != kept.id and not any(alike(lane.path.steps, other) for other in seen):
+                seen.append(lane.path.steps)
+                steps = put_aside(steps, lane.path.steps)
+        return replaced(place, steps)
+
+
+class CopyToLanes(Edit):
+    """Give a step, with its settings, to the other lanes: onto the step that stands for it there, or as a new one."""
+
+    op: Literal["copy_to_lanes"] = "copy_to_lanes"
+    step_id: Id
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        place = session.step(self.step_id)
+        if place.lane is None:
+            raise EditRefused("this step stands in no lane; there are no others to copy it to")
+        split = session.lane(place.lane.id)[1]
+        step = place.step
+        number = sum(other.kind == step.kind for other in place.path.steps[: place.index])
+        names = names_from(self.seed)
+        lanes = []
+        for lane in split.lanes:
+            steps = list(lane.path.steps)
+            same = [index for index, other in enumerate(steps) if other.kind == step.kind]
+            if lane.id == place.lane.id:
+                pass
+            elif step.split is None and len(same) > number:
+                steps[same[number]] = steps[same[number]].model_copy(update={"settings": step.settings, "bypass": step.bypass})
+            else:
+                steps.insert(min(place.index, len(steps)), renewed([step], names)[0])
+            lanes.append(lane.model_copy(update={"path": Path(steps=steps)}))
+        return replaced(session.step(split.id), [split.model_copy(update={"lanes": lanes, "match": None})])
+
+
+class LanesToBuses(Edit):
+    """Send each lane to a bus of its own, which feeds what the strip feeds, instead of summing them."""
+
+    op: Literal["lanes_to_buses"] = "lanes_to_buses"
+    step_id: Id
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        place, step, _ = split_of(session, self.step_id)
+        strip = place.strip
+        if strip.output is None:
+            raise EditRefused("the main feeds no other strip, so its lanes cannot be mixed on buses")
+        at = session.strips.index(strip) + 1
+        names = names_from(self.seed)
+        undo: list[Edit] = []
+        for number, lane in enumerate(step.lanes):
+            bus = Strip(id=next(names), name=f"{strip.name} {lane.name.lower()}"[:120], kind="bus", output=strip.output)
+            undo.append(AddStrip(strip=bus, index=at + number).change(session))
+            undo.append(SetLane(lane_id=lane.id, output=bus.id).change(session))
+        return Batch(edits=undo[::-1])
