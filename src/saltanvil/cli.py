@@ -84,7 +84,14 @@ def build_parser() -> argparse.ArgumentParser:
     process.add_argument(
         "--path", type=Path, required=True, metavar="PATH.json", help='{"steps": [{"kind": ..., "settings": {...}}]}'
     )
-    process.add_argument("--key", type=Path, default=None, metavar="KEYFILE", help="what all detectors hear instead of the input")
+    process.add_argument(
+        "--key",
+        type=Path,
+        default=None,
+        metavar="KEYFILE",
+        help="what all detectors hear instead of the input, lanes' own excepted",
+    )
+    process.add_argument("--tempo", type=float, default=120.0, metavar="BPM", help="what note values count in (120)")
     process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
     process.set_defaults(run=run_process)
@@ -214,7 +221,8 @@ def run_process(asked: argparse.Namespace) -> None:
 
     from saltanvil.measure.figures import figures_of
     from saltanvil.media.encode import SUFFIX, write_audio
-    from saltanvil.processors import processor_named
+    from saltanvil.engine.rack import Rack
+    from saltanvil.engine.steps import Audition, StepCompiler
     from saltanvil.processors.base import Context
     from saltanvil.session.document import Path as StepPath
 
@@ -240,17 +248,24 @@ def run_process(asked: argparse.Namespace) -> None:
             key = np.ascontiguousarray(soxr.resample(key.T, key_rate, rate, quality="VHQ").T, dtype=np.float32)
             key = key.reshape(-1, key.shape[-1])
         key = fit(key, x.shape)
-    y, reports = x, []
-    for step in path.steps:
-        processor = processor_named(step.kind)(step.settings, x.shape[0], Context(rate=rate))
-        if step.bypass:
-            continue
-        late = processor.latency_of(step.settings, rate)
-        given = np.ascontiguousarray(np.pad(y, ((0, 0), (0, late))))
-        heard = None if key is None else np.ascontiguousarray(np.pad(key, ((0, 0), (0, late))))
-        y = np.ascontiguousarray(processor.process(given, heard)[:, late:])
-        reduction = processor.telemetry.reduction_db
-        reports.append({"kind": step.kind, "largest_reduction_db": float(reduction.max()) if len(reduction) else None})
+    compiler = StepCompiler(Rack(), Context(rate=rate, tempo_bpm=asked.tempo), Audition(solo=False))
+    steps = compiler.path(path, x.shape[0], 0)
+    late = steps[-1].leaves if steps else 0
+    y = np.ascontiguousarray(np.pad(x, ((0, 0), (0, late))))
+    for node in steps:
+        # The key is as late as the sound it steers. It is for the path's own steps: those in lanes hear their own.
+        heard = None if key is None else np.pad(key, ((0, 0), (node.leaves - node.late_by, 0)))[:, : y.shape[1]]
+        if heard is not None:
+            heard = np.ascontiguousarray(np.pad(heard, ((0, 0), (0, y.shape[1] - heard.shape[1]))))
+        y = node.process(y, key=heard)
+    y = np.ascontiguousarray(y[:, late:])
+    reports = [
+        {"kind": node.step.kind, "largest_reduction_db": float(told.max()) if len(told) else None}
+        for step in steps
+        for node in step.walk()
+        if not node.step.bypass
+        for told in (node.processor.telemetry.reduction_db,)
+    ]
     write_audio(asked.output, [y], rate, y.shape[0], kind, y.shape[1])
     if asked.report:
         before, after = figures_of(x, rate).as_dict(), figures_of(y, rate).as_dict()
@@ -287,6 +302,8 @@ def span(setting: dict[str, Any]) -> str:
         return f"{setting['minimum']:g} to {setting['maximum']:g} {setting['unit']} ({setting['default']:g})"
     if setting["type"] == "choice":
         return f"{' | '.join(setting['options'])} ({setting['default']})"
+    if setting["type"] == "dividers":
+        return f"[Hz, ...], 1 to 5 of them ({len(setting['default'])})"
     if setting["type"] == "points":
         return f"[[in, out], ...] dB ({len(setting['default'])} points)"
     return f"on | off ({'on' if setting['default'] else 'off'})"

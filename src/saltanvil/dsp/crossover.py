@@ -1,9 +1,9 @@
 """Linkwitz-Riley crossovers whose dividers may move: a sound cut into bands that add up to an all-pass of it.
 
-    x --+--> low-pass(f1) --> all-pass(f2) --> all-pass(f3) ----------------------------> band 1
-        +--> all-pass(f1) - low = rest --+--> low-pass(f2) --> all-pass(f3) ------------> band 2
-                                         +--> all-pass(f2) - low = rest --+--> low ------> band 3
-                                                                          +--> rest -----> band 4
+    x --+--> low-pass(f2) --> all-pass(f3) --+--> low-pass(f1) --------------> band 1
+        |                                    +--> all-pass(f1) - low --------> band 2
+        +--> all-pass(f2) - low --> all-pass(f1) --+--> low-pass(f3) --------> band 3
+                                                   +--> all-pass(f3) - low --> band 4
 
 Each side of a divider is a Butterworth filter twice over (S. Linkwitz, "Active Crossover Networks for Noncoincident
 Drivers", J. Audio Eng. Soc. 24(1), 1976): -6.02 dB at the divider, and the two add up to an all-pass. The high side
@@ -11,7 +11,7 @@ is found as that all-pass less the low side, so the sum holds to the last bit of
 Bands that a divider does not touch get its all-pass, so any number of bands stays in phase.
 
 Sections are state-variable filters by trapezoidal integration (V. Zavalishin, "The Art of VA Filter Design"; from
-memory), whose coefficients are followed from sample to sample while they glide.
+memory), which bear coefficients that move.
 """
 
 import math
@@ -22,15 +22,19 @@ from numpy.typing import NDArray
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 
 MOST_BANDS = 6
-#: Sections of the low side and of the all-pass at most (48 dB/oct), each with two integrators for each channel.
-LOW_SECTIONS, PASS_SECTIONS = 4, 2
-# A divider's memory: its low side and the rest of its all-pass, then the all-passes of the bands below it.
-SECTIONS = LOW_SECTIONS + 1 + PASS_SECTIONS * (MOST_BANDS - 2)
 POSITION, PART, PRIMED, STATE = range(4)
-CHUNK_FRAMES = 256
-#: Rows of scratch: left and right of the rest, of each band, of a low side, and the gliding tangent.
-REST, LOW, TANGENT, BANDS = 0, 2, 4, 5
-WORK_ROWS = BANDS + 2 * MOST_BANDS
+CHUNK_FRAMES = 128
+#: Not a power of two, so that rows do not compete for the same places of the processor's cache.
+WORK_FRAMES = CHUNK_FRAMES + 8
+#: While a divider glides its coefficients step this often: too little each time to click.
+STEP_FRAMES = 8
+#: Rows of scratch, left and right: one for each band, and one for what is not wanted.
+WORK_ROWS = MOST_BANDS + 1
+#: What the kernel does one after the other: divide a row (its low side goes to `low_row`), or pass it on by an all-pass.
+DIVIDE, PASS = 0, 1
+OP, AT, ROW, LOW_ROW, OPERATION = range(5)
+#: Sections of an operation at most (48 dB/oct: four of the low side, one more of the all-pass).
+SECTIONS = 5
 
 #: Damping of the first and the second section of each Butterworth side.
 DAMPINGS = {
@@ -45,119 +49,106 @@ def tangents(dividers_hz: tuple[float, ...], rate: float) -> NDArray[np.float64]
     return np.array([math.tan(math.pi * min(hz, 0.49 * rate) / rate) for hz in dividers_hz])
 
 
-@inline
-def low_pass(p, q, out_p, out_q, g, moving, k, memory, count):  # type: ignore[no-untyped-def]
-    """Low-pass of both channels. memory: (2, 2), two integrators a channel. g: (count,), constant unless `moving`."""
-    s1, s2, t1, t2 = memory[0, 0], memory[0, 1], memory[1, 0], memory[1, 1]
-    a1 = 1.0 / (1.0 + g[0] * (g[0] + k))
-    a2 = g[0] * a1
-    a3 = g[0] * a2
-    for i in range(count):
-        if moving:
-            a1 = 1.0 / (1.0 + g[i] * (g[i] + k))
-            a2 = g[i] * a1
-            a3 = g[i] * a2
-        v = p[i]
-        w = q[i]
-        v1 = (a1 * s1 + a2 * v) - a2 * s2
-        w1 = (a1 * t1 + a2 * w) - a2 * t2
-        v2 = (s2 + a3 * (v - s2)) + a2 * s1
-        w2 = (t2 + a3 * (w - t2)) + a2 * t1
-        s1 = 2.0 * v1 - s1
-        t1 = 2.0 * w1 - t1
-        s2 = 2.0 * v2 - s2
-        t2 = 2.0 * w2 - t2
-        out_p[i] = v2
-        out_q[i] = w2
-    memory[0, 0], memory[0, 1], memory[1, 0], memory[1, 1] = s1, s2, t1, t2
+def program(dividers: int) -> NDArray[np.int64]:
+    """The operations that make dividers + 1 bands of what stands in the last row, (operations, OPERATION).
+
+    The middle divider comes first: then the all-passes of the dividers on one side are shared by all bands of the other.
+    """
+    found: list[tuple[int, int, int, int]] = []
+
+    def build(low: int, high: int) -> None:
+        if low == high:
+            return
+        middle = (low + high - 1) // 2
+        found.append((DIVIDE, middle, high, middle))
+        found.extend((PASS, at, middle, 0) for at in range(middle + 1, high))
+        found.extend((PASS, at, high, 0) for at in range(low, middle))
+        build(low, middle)
+        build(middle + 1, high)
+
+    build(0, dividers)
+    return np.array(found, np.int64)
 
 
 @inline
-def all_pass(p, q, g, moving, k, first, memory, count):  # type: ignore[no-untyped-def]
-    """All-pass of both channels in place: of second order, or of first order (`first`, k = 2) as low less high."""
-    s1, s2, t1, t2 = memory[0, 0], memory[0, 1], memory[1, 0], memory[1, 1]
-    a1 = 1.0 / (1.0 + g[0] * (g[0] + k))
-    a2 = g[0] * a1
-    a3 = g[0] * a2
-    for i in range(count):
-        if moving:
-            a1 = 1.0 / (1.0 + g[i] * (g[i] + k))
-            a2 = g[i] * a1
-            a3 = g[i] * a2
-        v = p[i]
-        w = q[i]
-        v1 = (a1 * s1 + a2 * v) - a2 * s2
-        w1 = (a1 * t1 + a2 * w) - a2 * t2
-        v2 = (s2 + a3 * (v - s2)) + a2 * s1
-        w2 = (t2 + a3 * (w - t2)) + a2 * t1
-        s1 = 2.0 * v1 - s1
-        t1 = 2.0 * w1 - t1
-        s2 = 2.0 * v2 - s2
-        t2 = 2.0 * w2 - t2
-        if first:
-            p[i] = 2.0 * v2 + k * v1 - v
-            q[i] = 2.0 * w2 + k * w1 - w
-        else:
-            p[i] = v - 2.0 * k * v1
-            q[i] = w - 2.0 * k * w1
-    memory[0, 0], memory[0, 1], memory[1, 0], memory[1, 1] = s1, s2, t1, t2
+def stepped(g, k):  # type: ignore[no-untyped-def]
+    """How the integrators of a section are stepped, for a tangent and a damping."""
+    a1 = 1.0 / (1.0 + g * (g + k))
+    a2 = g * a1
+    a3 = g * a2
+    return a2, a3, 2.0 * a1 - 1.0, 2.0 * a2, 1.0 - 2.0 * a3
 
 
 @inline
-def low_and_pass(p, q, out_p, out_q, g, moving, k, first, memory, count):  # type: ignore[no-untyped-def]
-    """The first section of a divider: its low-pass into out, its all-pass in place."""
-    s1, s2, t1, t2 = memory[0, 0], memory[0, 1], memory[1, 0], memory[1, 1]
-    a1 = 1.0 / (1.0 + g[0] * (g[0] + k))
-    a2 = g[0] * a1
-    a3 = g[0] * a2
+def low_pass(row, low, g, k, memory, count):  # type: ignore[no-untyped-def]
+    """The low-pass of a section over both channels. row, low: (2, room); they may be the same.
+
+    memory: (4,), two integrators a channel, at half their value; they are stepped by products known beforehand.
+    """
+    s1, t1, s2, t2 = memory[0], memory[1], memory[2], memory[3]
+    a2, a3, kept1, cross, kept2 = stepped(g, k)
+    p, q, low_p, low_q = row[0], row[1], low[0], low[1]
     for i in range(count):
-        if moving:
-            a1 = 1.0 / (1.0 + g[i] * (g[i] + k))
-            a2 = g[i] * a1
-            a3 = g[i] * a2
         v = p[i]
         w = q[i]
-        v1 = (a1 * s1 + a2 * v) - a2 * s2
-        w1 = (a1 * t1 + a2 * w) - a2 * t2
-        v2 = (s2 + a3 * (v - s2)) + a2 * s1
-        w2 = (t2 + a3 * (w - t2)) + a2 * t1
-        s1 = 2.0 * v1 - s1
-        t1 = 2.0 * w1 - t1
-        s2 = 2.0 * v2 - s2
-        t2 = 2.0 * w2 - t2
-        out_p[i] = v2
-        out_q[i] = w2
-        if first:
-            p[i] = 2.0 * v2 + k * v1 - v
-            q[i] = 2.0 * w2 + k * w1 - w
-        else:
-            p[i] = v - 2.0 * k * v1
-            q[i] = w - 2.0 * k * w1
-    memory[0, 0], memory[0, 1], memory[1, 0], memory[1, 1] = s1, s2, t1, t2
+        n1 = kept1 * s1 + (a2 * v - cross * s2)
+        m1 = kept1 * t1 + (a2 * w - cross * t2)
+        n2 = cross * s1 + (a3 * v + kept2 * s2)
+        m2 = cross * t1 + (a3 * w + kept2 * t2)
+        low_p[i] = n2 + s2
+        low_q[i] = m2 + t2
+        s1, t1, s2, t2 = n1, m1, n2, m2
+    memory[0], memory[1], memory[2], memory[3] = s1, t1, s2, t2
+
+
+@inline
+def all_pass(row, low, g, k, of_in, of_low, memory, count):  # type: ignore[no-untyped-def]
+    """The all-pass of a section in place, and its low-pass into low. memory as for `low_pass`.
+
+    Second order: in - 2k band (of_in 1, of_low 0). First order, with k = 2: low less high, that is
+    2 low + k band - in (of_in -1, of_low 2).
+    """
+    s1, t1, s2, t2 = memory[0], memory[1], memory[2], memory[3]
+    a2, a3, kept1, cross, kept2 = stepped(g, k)
+    of_band = k if of_low > 0.0 else -2.0 * k
+    p, q, low_p, low_q = row[0], row[1], low[0], low[1]
+    for i in range(count):
+        v = p[i]
+        w = q[i]
+        n1 = kept1 * s1 + (a2 * v - cross * s2)
+        m1 = kept1 * t1 + (a2 * w - cross * t2)
+        n2 = cross * s1 + (a3 * v + kept2 * s2)
+        m2 = cross * t1 + (a3 * w + kept2 * t2)
+        low_v = n2 + s2
+        low_w = m2 + t2
+        p[i] = of_in * v + (of_low * low_v + of_band * (n1 + s1))
+        q[i] = of_in * w + (of_low * low_w + of_band * (m1 + t1))
+        low_p[i] = low_v
+        low_q[i] = low_w
+        s1, t1, s2, t2 = n1, m1, n2, m2
+    memory[0], memory[1], memory[2], memory[3] = s1, t1, s2, t2
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,:,::1],float64[::1],float64[::1],float64[::1],int64,float64,float64,"
-    "float64[:,:,:,::1],float64[::1],float64[:,::1])"
+    "void(float32[:,::1],float32[:,:,::1],int64[:,::1],float64[::1],float64[::1],float64[::1],int64,float64,float64,"
+    "float64[:,:,::1],float64[::1],float64[:,:,::1])"
 )
-def divide(x, bands, wanted, now, before, slope, k1, k2, memory, state, work):  # type: ignore[no-untyped-def]
+def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, state, work):  # type: ignore[no-untyped-def]
     """Cut a block of any length into bands.
 
-    x: (channels, frames); bands: (dividers + 1, channels, frames), the lowest first. wanted, now, before: (dividers,),
-    tangents from `tangents`, wanted, at the end and at the start of the tick; they glide in octaves. slope: 12, 24 or
-    48 dB/oct; k1, k2: `DAMPINGS` of it. memory: (dividers, SECTIONS, 2, 2). state: [position, share of the way a
-    glide covers each tick, primed]. work: (WORK_ROWS, CHUNK_FRAMES).
+    x: (channels, frames); bands: (dividers + 1, channels, frames), the lowest first. operations: from `program`.
+    wanted, now, before: (dividers,), tangents from `tangents`, wanted, at the end and at the start of the tick; they
+    glide in octaves. slope: 12, 24 or 48 dB/oct; k1, k2: `DAMPINGS` of it. memory: (operations, SECTIONS, 4).
+    state: [position, share of the way a glide covers each tick, primed]. work: (WORK_ROWS, 2, WORK_FRAMES).
     """
     channels, frames = x.shape
     dividers = wanted.shape[0]
-    first = slope == 12
+    of_in, of_low = (-1.0, 2.0) if slope == 12 else (1.0, 0.0)
     if state[PRIMED] == 0.0:
         now[:] = wanted
         before[:] = wanted
         state[PRIMED] = 1.0
-    p, q = work[REST], work[REST + 1]
-    low_p, low_q = work[LOW], work[LOW + 1]
-    g = work[TANGENT]
+    spare = work[MOST_BANDS]
     start = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
@@ -169,52 +160,41 @@ def divide(x, bands, wanted, now, before, slope, k1, k2, memory, state, work):  
         moving = False
         for d in range(dividers):
             moving = moving or before[d] != now[d] or now[d] != wanted[d]
-        count = min((TICK_FRAMES if moving else CHUNK_FRAMES) - phase, frames - start)
-        left = x[0, start : start + count]
-        right = x[channels - 1, start : start + count]
-        for i in range(count):
-            p[i] = left[i]
-            q[i] = right[i]
-        for d in range(dividers):
-            gliding = before[d] != now[d]
-            if gliding:
-                for i in range(count):
-                    g[i] = before[d] + (now[d] - before[d]) * (np.float64(phase + i + 1) / TICK_FRAMES)
-            else:
-                g[0] = now[d]
-            own = memory[d]
-            # The bands already found pass this divider's all-pass.
-            place = LOW_SECTIONS + 1
-            for b in range(d):
-                band_p, band_q = work[BANDS + 2 * b], work[BANDS + 2 * b + 1]
-                all_pass(band_p, band_q, g, gliding, k1, first, own[place], count)
+        count = min(STEP_FRAMES - phase % STEP_FRAMES if moving else CHUNK_FRAMES - phase, frames - start)
+        along = np.float64(phase - phase % STEP_FRAMES + STEP_FRAMES) / TICK_FRAMES
+        for c in range(2):
+            given = x[min(c, channels - 1), start : start + count]
+            whole = work[dividers, c]
+            for i in range(count):
+                whole[i] = given[i]
+        for o in range(operations.shape[0]):
+            d = operations[o, AT]
+            row = work[operations[o, ROW]]
+            g = before[d] + (now[d] - before[d]) * along if moving else now[d]
+            own = memory[o]
+            if operations[o, OP] == PASS:
+                all_pass(row, spare, g, k1, of_in, of_low, own[0], count)
                 if slope == 48:
-                    all_pass(band_p, band_q, g, gliding, k2, False, own[place + 1], count)
-                place += PASS_SECTIONS
-            low_and_pass(p, q, low_p, low_q, g, gliding, k1, first, own[0], count)
-            if slope == 24:
-                low_pass(low_p, low_q, low_p, low_q, g, gliding, k2, own[1], count)
-            elif slope == 48:
-                all_pass(p, q, g, gliding, k2, False, own[LOW_SECTIONS], count)
-                low_pass(low_p, low_q, low_p, low_q, g, gliding, k2, own[1], count)
-                low_pass(low_p, low_q, low_p, low_q, g, gliding, k1, own[2], count)
-                low_pass(low_p, low_q, low_p, low_q, g, gliding, k2, own[3], count)
-            band_p, band_q = work[BANDS + 2 * d], work[BANDS + 2 * d + 1]
-            for i in range(count):
-                band_p[i] = low_p[i]
-                band_q[i] = low_q[i]
-                p[i] -= low_p[i]
-                q[i] -= low_q[i]
-        for b in range(dividers + 1):
-            band_p = work[BANDS + 2 * b] if b < dividers else p
-            band_q = work[BANDS + 2 * b + 1] if b < dividers else q
-            out = bands[b, 0, start : start + count]
-            for i in range(count):
-                out[i] = np.float32(band_p[i])
-            if channels == 2:
-                out = bands[b, 1, start : start + count]
+                    all_pass(row, spare, g, k2, 1.0, 0.0, own[1], count)
+                continue
+            low = work[operations[o, LOW_ROW]]
+            all_pass(row, low, g, k1, of_in, of_low, own[0], count)
+            if slope > 12:
+                low_pass(low, low, g, k2, own[1], count)
+            if slope == 48:
+                all_pass(row, spare, g, k2, 1.0, 0.0, own[2], count)
+                low_pass(low, low, g, k1, own[3], count)
+                low_pass(low, low, g, k2, own[4], count)
+            for c in range(2):
+                rest, found = row[c], low[c]
                 for i in range(count):
-                    out[i] = np.float32(band_q[i])
+                    rest[i] -= found[i]
+        for b in range(dividers + 1):
+            for c in range(channels):
+                band = work[b, c]
+                out = bands[b, c, start : start + count]
+                for i in range(count):
+                    out[i] = np.float32(band[i])
         start += count
         state[POSITION] += count
         # Flushed where a tick ends, never where a block ends: the result must not depend on the division.

@@ -86,13 +86,14 @@ class StepNode:
     #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
     moved_db: float = 0.0
 
-    def process(self, x: Audio, hearing: Hearing | None = None) -> Audio:
+    def process(self, x: Audio, hearing: Hearing | None = None, key: Audio | None = None) -> Audio:
+        """Treat a block. key: what a detector hears instead of x."""
         if self.step.bypass:
             self.processor.telemetry = Telemetry()
             self.moved_db = 0.0
             y = before = self.before(x)
         else:
-            y = self.treat(x, hearing)
+            y = self.treat(x, hearing, key)
             if not len(self.processor.telemetry.reduction_db):
                 entered = gain_to_db(float(mix.peak(x)))
                 self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
@@ -104,8 +105,8 @@ class StepNode:
             hearing.straight(hearing.rack.late(len(key), "key")(key, self.late_by), self.leaves)
         return hearing.compare(before, y, self.leaves)
 
-    def treat(self, x: Audio, hearing: Hearing | None) -> Audio:
-        return self.processor.process(x)
+    def treat(self, x: Audio, hearing: Hearing | None, key: Audio | None) -> Audio:
+        return self.processor.process(x, key)
 
     def walk(self) -> Iterator["StepNode"]:
         """The step, and those in its lanes."""
@@ -186,7 +187,7 @@ class SplitNode(StepNode):
         found = self.split.divide(sensible(x))
         return found * len(self.lanes) if len(found) == 1 else found
 
-    def treat(self, x: Audio, hearing: Hearing | None) -> Audio:
+    def treat(self, x: Audio, hearing: Hearing | None, key: Audio | None) -> Audio:
         return self.joined(
             [
                 self.lane(lane, np.ascontiguousarray(given), len(x), hearing)

@@ -49,8 +49,8 @@ class LinearPhase(Stateful):
         self._past = np.zeros((channels, self._size), np.float32)
         self._ready = np.zeros((1, channels, stretch), np.float32)
         self._filled = 0
-        self._spectra: NDArray[np.complex128] | None = None
-        self._wanted: NDArray[np.complex128] | None = None
+        self._spectra: NDArray[np.complex64] | None = None
+        self._wanted: NDArray[np.complex64] | None = None
 
     @property
     def on(self) -> bool:
@@ -66,7 +66,8 @@ class LinearPhase(Stateful):
             self._ready = np.zeros((len(gains) + 1, *self._ready.shape[1:]), np.float32)
             self._filled = 0
             self._spectra = None
-        self._wanted = np.fft.rfft(np.array([design(gain, rate, self.half) for gain in gains]), self._size)
+        taps = np.array([design(gain, rate, self.half) for gain in gains])
+        self._wanted = np.fft.rfft(taps, self._size).astype(np.complex64)
         if self._spectra is None:
             self._spectra = self._wanted
 

@@ -21,7 +21,7 @@ WAYS: tuple[Way, ...] = ("copies", "bands", "mid/side", "left/right")
 #: Dividers nearer to each other than this leave no band between them.
 LEAST_APART = 1.1
 #: Linear-phase bands at 44.1 and 48 kHz: long enough for 24 dB/oct at 80 Hz; late by the sum of the two.
-HALF_FRAMES, STRETCH_FRAMES = 4095, 1024
+HALF_FRAMES, STRETCH_FRAMES = 4095, 2048
 ROOT_HALF = math.sqrt(0.5)
 
 Divider = Annotated[float, Field(ge=20.0, le=20000.0)]
@@ -118,9 +118,10 @@ class Split(Processor):
         self._linear = LinearPhase(channels, half, STRETCH_FRAMES) if settings.phase == "linear" else None
         count = len(settings.dividers_hz)
         self._now, self._before = np.ones(count), np.ones(count)
-        self._memory = np.zeros((count, dsp.SECTIONS, 2, 2))
+        self._program = dsp.program(count)
+        self._memory = np.zeros((len(self._program), dsp.SECTIONS, 4))
         self._state = np.array([0.0, glide_part(context.rate), 0.0])
-        self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES))
+        self._work = np.zeros((dsp.WORK_ROWS, 2, dsp.WORK_FRAMES))
         self._dividers: tuple[object, ...] = ()
         super().__init__(settings, channels, context)
 
@@ -170,9 +171,8 @@ class Split(Processor):
             return [lows[0], *(high - low for low, high in zip(lows, lows[1:], strict=False))]
         slope = slope_db(self.settings.slope)
         bands = np.empty((len(self._wanted) + 1, *x.shape), np.float32)
-        dsp.divide(
-            x, bands, self._wanted, self._now, self._before, slope, *dsp.DAMPINGS[slope], self._memory, self._state, self._work
-        )  # fmt: skip
+        operations, glide = self._program, (self._wanted, self._now, self._before)
+        dsp.divide(x, bands, operations, *glide, slope, *dsp.DAMPINGS[slope], self._memory, self._state, self._work)
         return list(bands)
 
     @staticmethod
@@ -199,14 +199,17 @@ def low_response(divider_hz: float, slope: int) -> Response:
     return lambda hz: dsp.low_gain(hz, divider_hz, slope)
 
 
-def band_gains_db(settings: SplitSettings, frequencies_hz: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Magnitude of each band at the frequencies, (bands, frequencies), as the dividers ask for it."""
+def band_gains_db(settings: SplitSettings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
+    """Magnitude of each band at the frequencies, (bands, frequencies)."""
     slope = slope_db(settings.slope)
-    power = slope // 6
+    axis = np.asarray([*settings.dividers_hz, *frequencies_hz], dtype=np.float64)
+    if settings.phase == "minimum":  # the trapezoidal rule of these filters bends the frequency axis
+        axis = np.tan(np.pi * np.minimum(axis, 0.49 * rate) / rate)
+    dividers, wanted = axis[: len(settings.dividers_hz)], axis[len(settings.dividers_hz) :]
     found = np.zeros((len(settings.dividers_hz) + 1, len(frequencies_hz)))
-    for index, hz in enumerate(settings.dividers_hz):
-        low = dsp.low_gain(frequencies_hz, hz, slope)
-        high = low * (frequencies_hz / hz) ** power
+    for index, divider in enumerate(dividers):
+        along = wanted / divider
+        low = dsp.low_gain(along, 1.0, slope)
         found[index] += 20.0 * np.log10(np.maximum(low, 1e-8))
-        found[index + 1 :] += 20.0 * np.log10(np.maximum(high, 1e-8))
+        found[index + 1 :] += 20.0 * np.log10(np.maximum(low * along ** (slope // 6), 1e-8))
     return found

@@ -1,0 +1,462 @@
+"""Splits: idle nulls, alignment, crossovers against scipy and ffmpeg, the edits and their inverses, the steady blend."""
+
+import shutil
+import subprocess
+
+import numpy as np
+import pytest
+import scipy.signal
+import soundfile
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from saltanvil.dsp import crossover
+from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.plan import Audition, Rack, Scope, compile_plan
+from saltanvil.engine.render import render_strips
+from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.engine.steps import StepCompiler
+from saltanvil.processors.base import Context
+from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings, band_gains_db
+from saltanvil.session.apply import EDIT, apply
+from saltanvil.session.blend import full_sum_db
+from saltanvil.session.document import Path, Session, Step, Strip
+from saltanvil.session.edits import EditRefused
+from tests.signals import Arrays, noise, tone
+
+RATE = 48000
+
+
+def step(kind, name=None, **settings_):
+    return Step.model_validate({**({"id": name} if name else {}), "kind": kind, "settings": settings_})
+
+
+def split(*lanes, name="split", levels=(), **settings_):
+    """A split whose lanes hold the given steps."""
+    made = [
+        {
+            "id": f"{name}-{i}",
+            "name": f"L{i}",
+            "path": {"steps": [s.model_dump() for s in steps]},
+            "level_db": levels[i] if levels else 0.0,
+        }
+        for i, steps in enumerate(lanes)
+    ]
+    return Step.model_validate({"id": name, "kind": "split", "settings": settings_, "lanes": made})
+
+
+def through(path, x, rate=RATE, blocks=()):
+    """x through steps, aligned to x, and the steps at work."""
+    compiler = StepCompiler(Rack(), Context(rate=rate), Audition(solo=False))
+    nodes = compiler.path(Path(steps=path), len(x), 0)
+    late = nodes[-1].leaves if nodes else 0
+    given_ = np.pad(x, ((0, 0), (0, late)))
+    edges = [0, *sorted(b for b in blocks if 0 < b < given_.shape[1]), given_.shape[1]]
+    parts = []
+    for a, b in zip(edges, edges[1:], strict=False):
+        y = np.ascontiguousarray(given_[:, a:b])
+        for node in nodes:
+            y = node.process(y)
+        parts.append(y)
+    return np.concatenate(parts, axis=1)[:, late:], nodes
+
+
+def db(value):
+    return 20 * np.log10(np.maximum(np.abs(value), 1e-12))
+
+
+def null_db(y, x):
+    return db(np.abs(y - x).max() / np.abs(x).max())
+
+
+# ---- idle sums -------------------------------------------------------------------------------------------------------
+
+
+def test_a_copy_split_with_one_lane_is_bit_exact_and_two_are_twice_as_loud():
+    """Two identical full-level copies: +6.02 dB (common practice, no source)."""
+    x = noise(2, 20_000)
+    y, _ = through([split([], by="copies", blend=False)], x)
+    assert np.array_equal(y, x)
+    twice = split([], [], by="copies", blend=False)
+    y, _ = through([twice], x)
+    assert np.array_equal(y, 2 * x) and full_sum_db(twice) == pytest.approx(6.02, abs=0.01)
+    late = split(
+        [], [step("limiter", lookahead_ms=5.0)], [step("clipper", ceiling_db=0.0, oversampling="4x")], by="copies", blend=False
+    )
+    y, nodes = through([late], 0.1 * x)
+    assert nodes[0].leaves > 240 and null_db(y, 0.3 * x) < -130
+
+
+def test_uncorrelated_copies_sum_3_db_louder():
+    """+3.01 dB (common practice, no source); an all-pass of very different phase stands for an uncorrelated copy."""
+    x = noise(1, RATE * 4)
+    delayed = split([], [step("compressor", ratio=1.0)], by="copies", blend=False)
+    y, _ = through([delayed], x)
+    assert db(y.std() / x.std()) == pytest.approx(6.02, abs=0.01)
+    far = np.roll(x, 9173, axis=1)
+    assert db((x + far).std() / x.std()) == pytest.approx(3.01, abs=0.2)
+
+
+divider_lists = st.integers(1, 5).flatmap(
+    lambda n: (
+        st.lists(st.floats(25.0, 19000.0), min_size=n, max_size=n)
+        .map(sorted)
+        .filter(lambda hz: all(b > 1.11 * a for a, b in zip(hz, hz[1:], strict=False)))
+    )
+)
+
+
+@settings(max_examples=60, deadline=None)
+@given(divider_lists, st.sampled_from([12, 24, 48]), st.sampled_from([44100, 48000, 96000]))
+def test_idle_bands_add_up_to_an_all_pass(dividers, slope, rate):
+    """Linkwitz-Riley: the sum is all-pass (Linkwitz 1976); flat within 0.01 dB from 20 Hz to 20 kHz."""
+    x = np.zeros((1, 1 << 17), np.float32)
+    x[0, 100] = 1.0
+    y, _ = through([split(*[[]] * (len(dividers) + 1), by="bands", dividers_hz=dividers, slope=f"{slope} dB/oct")], x, rate)
+    hz = np.fft.rfftfreq(y.shape[1], 1 / rate)
+    magnitude = db(np.fft.rfft(y[0].astype(np.float64)))[(hz >= 20) & (hz <= 20000)]
+    assert np.abs(magnitude).max() < 0.01
+
+
+@settings(max_examples=12, deadline=None)
+@given(divider_lists, st.sampled_from([12, 24, 48]))
+def test_idle_linear_phase_bands_are_a_pure_delay(dividers, slope):
+    x = noise(2, 30_000)
+    y, nodes = through(
+        [split(*[[]] * (len(dividers) + 1), by="bands", dividers_hz=dividers, slope=f"{slope} dB/oct", phase="linear")], x
+    )
+    assert nodes[0].leaves > 4000 and null_db(y, x) < -100
+
+
+@pytest.mark.parametrize("channels", [1, 2])
+@pytest.mark.parametrize("by", ["mid/side", "left/right"])
+def test_idle_mid_side_and_left_right_null(by, channels):
+    """Each matrix scaled by 1/sqrt(2) adds nothing (common practice, no source)."""
+    x = noise(channels, 20_000)
+    y, _ = through([split([], [], by=by)], x)
+    assert null_db(y, x) < -120
+    assert null_db(through([split([], [], by="mid/side")], tone(1000, 1)[None].astype(np.float32))[0], tone(1000, 1)[None]) < -120
+
+
+def test_splits_within_splits_null():
+    x = noise(2, 40_000)
+    inner = split(
+        [], [split([], [], name="ms", by="mid/side")], [], name="in", by="bands", dividers_hz=[300.0, 3000.0], phase="linear"
+    )
+    outer = split([], [inner], name="out", by="left/right")
+    around = split([], [outer, step("limiter", ceiling_db=0.0)], name="round", by="copies", blend=False)
+    y, nodes = through([around], 0.05 * x)
+    assert null_db(y, 0.1 * x) < -100
+    assert nodes[0].leaves == nodes[0].lanes[1].latency > 5000
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.lists(st.integers(1, 11_000), max_size=8), st.sampled_from(["minimum", "linear"]), st.sampled_from([12, 24, 48]))
+def test_any_division_into_blocks_gives_the_same_samples(blocks, phase, slope):
+    inner = split([step("compressor", threshold_db=-40.0)], [], name="i", by="mid/side", levels=(-2.0, 3.0))
+    made = [
+        split(
+            [inner],
+            [step("shaper", attack_db=9.0)],
+            [],
+            by="bands",
+            dividers_hz=[150.0, 2500.0],
+            slope=f"{slope} dB/oct",
+            phase=phase,
+        ),
+        split([], [step("limiter", gain_db=12.0)], name="b", by="copies", law="equal power", position=0.4),
+    ]
+    x = noise(2, 12_000)
+    assert np.array_equal(through(made, x, blocks=blocks)[0], through(made, x)[0])
+
+
+# ---- crossovers ------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("slope", [12, 24, 48])
+def test_bands_are_butterworth_filters_twice_over(slope):
+    """scipy.signal.butter, squared, is the low side; -6.02 dB at the divider (Linkwitz 1976)."""
+    x = np.zeros((1, 1 << 16), np.float32)
+    x[0, 0] = 1.0
+    processor = Split(SplitSettings(by="bands", dividers_hz=(1000.0,), slope=f"{slope} dB/oct"), 1, Context(rate=RATE))
+    low, high = (np.fft.rfft(band[0].astype(np.float64)) for band in processor.divide(x))
+    hz = np.fft.rfftfreq(x.shape[1], 1 / RATE)
+    at = (hz > 30) & (hz < 15000)
+    for found, kind in ((low, "low"), (high, "high")):
+        sos = scipy.signal.butter(slope // 12, 1000.0, kind, fs=RATE, output="sos")
+        wanted = 2 * db(scipy.signal.sosfreqz(sos, hz, fs=RATE)[1])
+        seen = at & (wanted > -80)
+        assert np.abs(db(found) - wanted)[seen].max() < 0.01
+        assert db(found)[np.abs(hz - 1000.0).argmin()] == pytest.approx(-6.02, abs=0.02)
+    drawn = band_gains_db(processor.settings, hz[at], RATE)
+    assert np.abs(np.array([db(low)[at], db(high)[at]]) - drawn)[:, drawn.min(axis=0) > -80].max() < 0.01
+
+
+def test_band_levels_are_those_of_ffmpegs_crossover(tmp_path):
+    """ffmpeg's acrossover, 4th order (Linkwitz-Riley 24 dB/oct)."""
+    x = noise(1, RATE * 3)
+    soundfile.write(tmp_path / "x.wav", x.T, RATE, subtype="FLOAT")
+    outs = [tmp_path / f"{i}.wav" for i in range(4)]
+    command = [
+        "ffmpeg",
+        "-v",
+        "error",
+        "-i",
+        str(tmp_path / "x.wav"),
+        "-filter_complex",
+        "acrossover=split=120 500 5000:order=4th[a][b][c][d]",
+    ]
+    for name, out in zip("abcd", outs, strict=True):
+        command += ["-map", f"[{name}]", "-c:a", "pcm_f32le", str(out)]
+    assert shutil.which("ffmpeg") and subprocess.run(command).returncode == 0
+    ours = Split(SplitSettings(by="bands", dividers_hz=BAND_STARTS[4]), 1, Context(rate=RATE)).divide(x)
+    for band, out in zip(ours, outs, strict=True):
+        theirs = soundfile.read(out)[0]
+        assert db(band.std() / theirs.std()) == pytest.approx(0.0, abs=0.02)
+
+
+@pytest.mark.parametrize("slope", ["12 dB/oct", "24 dB/oct", "48 dB/oct"])
+def test_a_divider_that_moves_does_not_click(slope):
+    """Two octaves in one jump under a steady tone: no step in any band larger than the tone's own steps."""
+    x = tone(400.0, 1.0, -6.0)[None].astype(np.float32)
+    processor = Split(SplitSettings(by="bands", dividers_hz=(200.0,), slope=slope), 1, Context(rate=RATE))
+    before = processor.divide(x[:, :24_000])
+    processor.configure(SplitSettings(by="bands", dividers_hz=(1800.0,), slope=slope), Context(rate=RATE))
+    after = processor.divide(x[:, 24_000:])
+    for a, b in zip(before, after, strict=True):
+        y = np.concatenate((a[0], b[0]))
+        curve = np.abs(np.diff(y, 2))  # bends show a click better than steps
+        own = np.abs(np.diff(x[0], 2)).max()
+        assert curve[23_000:27_000].max() < 2 * own
+    total = np.concatenate([sum(before)[0], sum(after)[0]])
+    assert np.abs(np.diff(total, 2))[23_000:27_000].max() < 2 * np.abs(np.diff(x[0], 2)).max()
+
+
+# ---- lanes -----------------------------------------------------------------------------------------------------------
+
+
+def test_a_late_lane_beside_an_empty_one_makes_no_comb():
+    """An impulse stays one impulse, whatever makes a lane late."""
+    x = np.zeros((1, 9000), np.float32)
+    x[0, 500] = 0.25
+    for late in (
+        step("limiter", lookahead_ms=10.0, peaks="true peak"),
+        step("clipper", oversampling="16x", ceiling_db=0.0),
+        step("compressor", ratio=1.0, lookahead_ms=20.0),
+        split([], [], name="lin", by="bands", dividers_hz=[1000.0], phase="linear"),
+    ):
+        y, _ = through([split([], [late], by="copies", blend=False)], x)
+        assert null_db(y, 2 * x) < -100, late.kind
+
+
+def test_level_polarity_mute_solo_and_bypass_of_a_lane():
+    x = noise(2, 8000)
+    made = split([], [step("trim", gain_db=6.0)], by="copies", blend=False, levels=(-6.0, 0.0))
+    low = np.float32(10 ** (-6 / 20)) * x
+    up = np.float32(10 ** (6 / 20)) * x
+    assert null_db(through([made], x)[0], low + up) < -120
+    made.lanes[1].invert = True
+    assert null_db(through([made], x)[0], low - up) < -120
+    made.lanes[1].bypass = True
+    assert null_db(through([made], x)[0], low - x) < -120
+    made.lanes[1].mute = True
+    assert null_db(through([made], x)[0], low) < -120
+    made.lanes[1].mute, made.lanes[1].solo = False, True
+    assert null_db(through([made], x)[0], low - x) < -120  # solo is a matter of listening
+    listened = StepCompiler(Rack(), Context(rate=RATE), Audition()).path(Path(steps=[made]), 2, 0)[0].process(x)
+    assert null_db(listened, -x) < -120
+    only = StepCompiler(Rack(), Context(rate=RATE), Audition(), only="split-0").path(Path(steps=[made]), 2, 0)[0].process(x)
+    assert null_db(only, low) < -120
+
+
+def session_of(*steps, **more):
+    strips = [
+        Strip(id="main", name="Main", kind="main", output=None),
+        Strip(id="bus", name="Bus", kind="bus"),
+        Strip(id="a", name="A", kind="track", media_id=0, output="bus", path=Path(steps=list(steps)), **more),
+    ]
+    return Session(name="S", strips=strips)
+
+
+@pytest.fixture(scope="module")
+def media():
+    return Arrays(noise(2, RATE * 4, 3))
+
+
+def rendered(session, media, strip="main", stop=RATE * 2):
+    return np.concatenate([block[strip] for block in render_strips(session, media, 0, stop, [strip])], axis=1)
+
+
+def bands_with_treatment():
+    return split(
+        [step("compressor", "low-comp", threshold_db=-40.0, lookahead_ms=3.0)], [], [step("shaper", "high-shape", attack_db=6.0)],
+        by="bands", dividers_hz=[200.0, 2000.0],
+    )  # fmt: skip
+
+
+def test_before_after_and_taken_of_a_lane_and_of_a_step_in_it(media):
+    session = session_of(step("trim", "first", gain_db=-3.0), bands_with_treatment(), step("limiter", "last", gain_db=6.0))
+    render = lambda scope, stop=RATE: ScopeRenderer(session, media, StretchCache(), RATE // 2, stop).compare(scope)  # noqa: E731
+    lane, inside = render(Scope("a", None, "split-0")), render(Scope("a", "low-comp"))
+    assert np.array_equal(lane.before, inside.before) and np.array_equal(lane.after, inside.after)
+    assert lane.latency_frames == 144 and inside.reduction_db.max() > 3 and np.array_equal(lane.reduction_db, inside.reduction_db)
+    whole = render(Scope("a", "split"))
+    idle = render(Scope("a", None, "split-1"))
+    assert np.array_equal(idle.before, idle.after)
+    others = render(Scope("a", None, "split-2")).after + idle.after
+    assert null_db(lane.after + others, whole.after) < -120
+    # The live plan hears the same.
+    for scope, found in ((Scope("a", None, "split-0"), lane), (Scope("a", "low-comp"), inside)):
+        heard = {}
+        for listening in ("taken", "only"):
+            plan = compile_plan(session, media, Rack(), Audition(scope, listening))
+            heard[listening] = np.concatenate([plan.render(at, 1024) for at in range(0, RATE + 4096, 1024)], axis=1)
+            late = plan.latency_frames
+        cut = slice(RATE // 2 + late, RATE + late)
+        assert null_db(heard["taken"][:, cut], found.before - found.after) < -110
+        solo = session.model_copy(deep=True)
+        solo.lane("split-0")[2].solo = True
+        plan = compile_plan(solo, media, Rack(), Audition())
+        assert np.array_equal(
+            heard["only"], np.concatenate([plan.render(at, 1024) for at in range(0, RATE + 4096, 1024)], axis=1)
+        )
+
+
+def test_an_edit_in_one_lane_renders_that_lane_only(media):
+    session, cache = session_of(bands_with_treatment()), StretchCache()
+    ScopeRenderer(session, media, cache, 0, RATE).compare(Scope("a"))
+    misses = cache.misses
+    changed, _ = apply(session, EDIT.validate_python({"op": "set_step", "step_id": "high-shape", "settings": {"attack_db": 3.0}}))
+    after = ScopeRenderer(changed, media, cache, 0, RATE).compare(Scope("a")).after
+    assert cache.misses == misses + 3  # the step, its lane in the sum, the sum
+    assert np.array_equal(after, ScopeRenderer(changed, media, StretchCache(), 0, RATE).compare(Scope("a")).after)
+
+
+def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
+    session = session_of(split([], [], [], by="bands", dividers_hz=[200.0, 2000.0]), level_db=-4.0, pan=0.3)
+    together = rendered(session, media)
+    apart, inverse = apply(session, EDIT.validate_python({"op": "lanes_to_buses", "step_id": "split", "seed": "s"}))
+    buses = [strip for strip in apart.strips if strip.id.startswith("s-")]
+    assert [bus.name for bus in buses] == ["A l0", "A l1", "A l2"] and all(bus.output == "bus" for bus in buses)
+    assert null_db(rendered(apart, media), together) < -120
+    assert not rendered(apart, media, "a").any()
+    apart.strip("s-1").mute = True
+    scoped = ScopeRenderer(apart, media, StretchCache(), 0, RATE * 2).compare(Scope("bus")).after
+    assert np.array_equal(scoped, rendered(apart, media, "bus"))
+    assert apply(apart, inverse)[0] == session
+    without, back = apply(apart, EDIT.validate_python({"op": "remove_strip", "strip_id": "s-0"}))
+    assert without.lane("split-0")[2].output is None and apply(without, back)[0] == apart
+    with pytest.raises(EditRefused, match=r"close a loop: (Bus > A l2 > Bus|A l2 > Bus > A l2)"):
+        loop = apply(
+            apart,
+            EDIT.validate_python(
+                {"op": "add_step", "strip_id": "bus", "step": split([], [], name="x", by="mid/side").model_dump()}
+            ),
+        )[0]
+        apply(loop, EDIT.validate_python({"op": "set_lane", "lane_id": "x-0", "output": "s-2"}))
+
+
+# ---- edits -----------------------------------------------------------------------------------------------------------
+
+
+def edited(session, **edit):
+    """The changed session; the inverse must bring the old one back."""
+    parsed = EDIT.validate_python(edit)
+    changed, inverse = apply(session, EDIT.validate_json(parsed.model_dump_json()))
+    assert apply(changed, EDIT.validate_json(inverse.model_dump_json()))[0] == session
+    assert apply(session, parsed)[0] == changed  # a redo makes the same names
+    return changed
+
+
+def path_of(session):
+    return session.strip("a").path.steps
+
+
+def test_steps_go_into_a_split_and_come_out_of_it(media):
+    plain = session_of(step("gate", "g"), step("compressor", "c", threshold_db=-40.0), step("trim", "t", gain_db=2.0))
+    parallel = edited(plain, op="divide", strip_id="a", step_ids=["c", "t"], by="copies", split_id="p")
+    made = path_of(parallel)[1]
+    assert [s.kind for s in path_of(parallel)] == ["gate", "split"] and made.blended and made.split.position == 0.0
+    assert [[s.id for s in lane.path.steps] for lane in made.lanes] == [[], ["c", "t"]]
+    # At the untreated end the split is silent about it: the sound is what enters it.
+    found = ScopeRenderer(parallel, media, StretchCache(), 0, RATE).compare(Scope("a", "p"))
+    assert np.array_equal(found.before, found.after)
+    assert edited(parallel, op="dissolve", step_id="p").strip("a").path == plain.strip("a").path
+    with pytest.raises(EditRefused, match="side by side"):
+        edited(plain, op="divide", strip_id="a", step_ids=["g", "t"], by="copies")
+    bands = edited(plain, op="divide", strip_id="a", step_ids=["c"], by="bands", dividers_hz=BAND_STARTS[4], split_id="b")
+    lanes = path_of(bands)[1].lanes
+    assert [lane.name for lane in lanes] == ["Low", "Low mid", "High mid", "High"]
+    assert [lane.path.steps[0].settings.threshold_db for lane in lanes] == [-40.0] * 4
+    assert edited(bands, op="dissolve", step_id="b").strip("a").path == plain.strip("a").path
+
+
+def test_dividers_come_and_go_without_losing_the_treatment():
+    session = session_of(bands_with_treatment())
+    more = edited(session, op="add_divider", step_id="split", frequency_hz=80.0, seed="n")
+    made = path_of(more)[0]
+    assert made.split.dividers_hz == (80.0, 200.0, 2000.0)
+    kinds = [[s.kind for s in lane.path.steps] for lane in made.lanes]
+    assert kinds == [["compressor"], ["compressor"], [], ["shaper"]]
+    less = edited(more, op="remove_divider", step_id="split", index=0)
+    assert [[s.kind for s in lane.path.steps] for lane in path_of(less)[0].lanes] == [["compressor"], [], ["shaper"]]
+    one = edited(edited(less, op="remove_divider", step_id="split", index=1), op="set_lane", lane_id="split-0", name="Bottom")
+    assert [[s.kind for s in lane.path.steps] for lane in path_of(one)[0].lanes] == [["compressor"], ["shaper"]]
+    with pytest.raises(EditRefused, match="take it apart"):
+        edited(one, op="remove_divider", step_id="split", index=0)
+    moved = edited(one, op="add_step", strip_id="a", lane_id="split-2", step=step("gate", "own").model_dump())
+    both = edited(
+        edited(moved, op="add_divider", step_id="split", frequency_hz=5000.0), op="remove_divider", step_id="split", index=0
+    )
+    aside = path_of(both)[0].lanes[0].path.steps  # what would be lost stays behind, bypassed
+    assert [(s.kind, s.bypass) for s in aside] == [("compressor", False), ("shaper", True), ("gate", True)]
+
+
+def test_linked_lanes_move_together_and_keep_their_differences():
+    session = session_of(step("compressor", "c", threshold_db=-30.0, attack_ms=10.0))
+    session = edited(
+        session, op="divide", strip_id="a", step_ids=["c"], by="bands", dividers_hz=[200.0, 2000.0], split_id="b", seed="n"
+    )
+    ids = [lane.path.steps[0].id for lane in path_of(session)[0].lanes]
+    session = edited(session, op="set_step", step_id=ids[1], settings={"threshold_db": -20.0, "attack_ms": 5.0})
+    for lane in path_of(session)[0].lanes[:2]:
+        session = edited(session, op="set_lane", lane_id=lane.id, linked=True)
+    session = edited(session, op="set_step", step_id="c", settings={"threshold_db": -36.0, "attack_ms": 20.0, "detector": "rms"})
+    seen = [lane.path.steps[0].settings for lane in path_of(session)[0].lanes]
+    assert [s.threshold_db for s in seen] == [-36.0, -26.0, -30.0]
+    assert [s.attack_ms for s in seen] == [20.0, 10.0, 10.0] and [s.detector for s in seen] == ["rms", "rms", "peak"]
+    held = edited(session, op="set_step", step_id="c", settings={"threshold_db": 0.0})
+    assert path_of(held)[0].lanes[1].path.steps[0].settings.threshold_db == 0.0  # held within its range
+    copied = edited(session, op="copy_to_lanes", step_id="c")
+    assert [lane.path.steps[0].settings.threshold_db for lane in path_of(copied)[0].lanes] == [-36.0] * 3
+
+
+def test_a_third_copy_ends_the_blend_without_moving_the_two():
+    session = session_of(split([], [step("trim", gain_db=-6.0)], by="copies", law="linear", position=0.25))
+    more = edited(session, op="add_lane", step_id="split", seed="third")
+    made = path_of(more)[0]
+    assert not made.blended and [round(lane.level_db, 2) for lane in made.lanes] == [-2.5, -12.04, 0.0]
+    assert path_of(edited(more, op="remove_lane", lane_id="third"))[0].lanes == made.lanes[:2]
+
+
+def test_what_cannot_be_is_refused_with_its_reason():
+    session = session_of(bands_with_treatment())
+    for edit, why in (
+        ({"op": "set_step", "step_id": "split", "settings": {"dividers_hz": [200.0, 210.0]}}, "too near"),
+        ({"op": "set_step", "step_id": "split", "settings": {"dividers_hz": [200.0]}}, "2 lanes, not 3"),
+        ({"op": "add_lane", "step_id": "low-comp"}, "choose a split"),
+        ({"op": "add_lane", "step_id": "split"}, "add a divider"),
+        ({"op": "move_step", "step_id": "split", "strip_id": "a", "lane_id": "split-0", "index": 0}, "lane of its own"),
+        ({"op": "add_step", "strip_id": "a", "lane_id": "gone", "step": {"kind": "trim"}}, "no lane 'gone'"),
+        ({"op": "set_lane", "lane_id": "split-0", "output": "nowhere"}, "does not exist"),
+    ):
+        with pytest.raises(EditRefused, match=why):
+            apply(session, EDIT.validate_python(edit))
+    with pytest.raises(ValueError, match="at least one lane"):
+        step("split")
+    deep = step("trim")
+    for level in range(9):
+        deep = split([deep], name=f"d{level}", by="copies")
+    with pytest.raises(ValueError, match="8 deep"):
+        session_of(deep)
+    assert crossover.MOST_BANDS == 6
