@@ -12,9 +12,9 @@ from tests.signals import Arrays
 FAULTS = demo.FAULTS
 
 
-@pytest.fixture(scope="module")
-def tracks():
-    return demo.synthesise()
+@pytest.fixture
+def tracks(demo_tracks):
+    return demo_tracks
 
 
 def db(value):

@@ -497,3 +497,39 @@ def test_points_as_csv_and_json():
     ):
         with pytest.raises(ValueError, match=why):
             points_from_text(text)
+
+
+# ---- stereo ----------------------------------------------------------------------------------------------------------
+
+
+def test_stereo_idle_passes_bit_for_bit_and_each_control_does_its_part():
+    x = noise(2, 8000)
+    assert np.array_equal(run("stereo", x)[0], x)
+    assert np.array_equal(run("stereo", x, swap=True)[0], x[::-1])
+    assert np.array_equal(run("stereo", x, invert="both")[0], -x) and np.array_equal(run("stereo", x, invert="left")[0][0], -x[0])
+    narrow = run("stereo", x, width=0.0)[0]
+    assert np.allclose(narrow, x.mean(axis=0), atol=1e-7)
+    wide = run("stereo", x, width=2.0)[0]
+    assert np.allclose(wide[0] - wide[1], 2 * (x[0] - x[1]), atol=1e-6) and np.allclose(
+        wide.sum(axis=0), x.sum(axis=0), atol=1e-6
+    )
+    left = run("stereo", x, balance=-0.5)[0]
+    assert np.array_equal(left[0], x[0]) and 0.3 < left[1].std() / x[1].std() < 0.6
+    offset, _ = run("stereo", x[:, :1] * 0 + np.full((2, RATE * 2), 0.3, np.float32), dc_removal=True)
+    assert np.abs(offset[:, -1000:]).max() < 1e-6
+
+
+def test_lows_lose_their_sides_and_the_rest_keeps_its_place():
+    """The side goes through a Linkwitz-Riley high-pass (scipy's Butterworth twice), the middle through its all-pass."""
+    impulse = np.zeros((2, 1 << 16), np.float32)
+    impulse[0, 0], impulse[1, 0] = 1.0, -1.0
+    y, _ = run("stereo", impulse, mono_below_hz=200.0)
+    hz = np.fft.rfftfreq(1 << 16, 1 / RATE)
+    sos = scipy.signal.butter(2, 200.0, "high", fs=RATE, output="sos")
+    wanted = 2 * db(scipy.signal.sosfreqz(sos, hz, fs=RATE)[1])
+    found = db(np.fft.rfft((y[0] - y[1]).astype(np.float64) / 2))
+    seen = (hz > 20) & (hz < 20000)
+    assert np.abs(found - wanted)[seen].max() < 0.01
+    impulse[1, 0] = 1.0
+    y, _ = run("stereo", impulse, mono_below_hz=200.0)
+    assert np.abs(db(np.fft.rfft(y[0].astype(np.float64))))[seen].max() < 0.01 and np.array_equal(y[0], y[1])

@@ -219,10 +219,10 @@ def run_process(asked: argparse.Namespace) -> None:
     import numpy as np
     import soxr
 
-    from saltanvil.measure.figures import figures_of
-    from saltanvil.media.encode import SUFFIX, write_audio
     from saltanvil.engine.rack import Rack
     from saltanvil.engine.steps import Audition, StepCompiler
+    from saltanvil.measure.figures import figures_of
+    from saltanvil.media.encode import SUFFIX, write_audio
     from saltanvil.processors.base import Context
     from saltanvil.session.document import Path as StepPath
 

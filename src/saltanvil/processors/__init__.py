@@ -16,11 +16,12 @@ from saltanvil.processors.leveller import Leveller
 from saltanvil.processors.limiter import Limiter
 from saltanvil.processors.shaper import Shaper
 from saltanvil.processors.split import Split
+from saltanvil.processors.stereo import Stereo
 from saltanvil.processors.trim import Trim
 
 REGISTRY: dict[str, type[Processor]] = {
     p.kind: p
-    for p in (Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Shaper, Deesser, Clipper, Limiter, Split)
+    for p in (Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Shaper, Deesser, Clipper, Limiter, Stereo, Split)
 }  # fmt: skip
 
 __all__ = ["REGISTRY", "Processor", "Settings", "processor_named"]

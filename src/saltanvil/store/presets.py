@@ -1,4 +1,4 @@
-"""Settings that users keep, by processor and name."""
+"""Settings and paths that users keep, by processor and name."""
 
 import json
 import sqlite3
@@ -7,7 +7,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from saltanvil.processors import Settings, processor_named
+from saltanvil.session.document import Path
 from saltanvil.store.database import Database
+
+#: The kind of a preset that holds steps and splits.
+PATH = "path"
 
 
 class PresetRefused(ValueError):
@@ -46,11 +50,11 @@ class PresetStore:
             raise LookupError(f"there is no preset {preset_id}")
         return found
 
-    def save(self, kind: str, name: str, settings: Settings) -> Preset:
+    def save(self, kind: str, name: str, settings: Settings | Path) -> Preset:
         """Keep settings under a name; the same name of the same processor is replaced."""
         return self.save_all([(kind, name, settings)])[0]
 
-    def save_all(self, presets: list[tuple[str, str, Settings]]) -> list[Preset]:
+    def save_all(self, presets: list[tuple[str, str, Settings | Path]]) -> list[Preset]:
         """All or none."""
         found = []
         with self.database.transaction() as connection:
@@ -83,9 +87,19 @@ class PresetStore:
             raise PresetRefused(f"{old.name!r} cannot come back: its name was given to another preset") from error
 
 
+def checked_settings(kind: str, given: Any) -> Settings | Path:
+    """Settings of a processor, or the steps of a path. Raises ValueError."""
+    if kind != PATH:
+        return processor_named(kind).settings_model.model_validate(given)
+    path = Path.model_validate(given)
+    for lane in path.lanes():
+        lane.output = None  # a bus of the session it came from
+    return path
+
+
 def readable(row: sqlite3.Row) -> Preset | None:
     try:
-        settings = processor_named(row["kind"]).settings_model.model_validate(json.loads(row["settings"]))
+        settings = checked_settings(row["kind"], json.loads(row["settings"]))
     except ValueError:
         return None
     return Preset(row["id"], row["kind"], row["name"], settings.model_dump(mode="json"))

@@ -3,10 +3,12 @@
 import sqlite3
 import threading
 import time
-from dataclasses import dataclass
+from collections.abc import Mapping
+from contextlib import suppress
+from dataclasses import dataclass, replace
 
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Session
+from saltanvil.session.document import Match, Session
 from saltanvil.session.edits import Edit, EditRefused, SetSession
 from saltanvil.store.database import Database
 
@@ -115,6 +117,19 @@ class SessionStore:
                     )
                 self._write(connection, session_id, changed, version.revision + 1, position)
             return self._keep(Version(session_id, version.revision + 1, changed, True, False))
+
+    def settle(self, session_id: int, matches: Mapping[str, Match]) -> Version:
+        """Keep what was measured of blends, by the splits' ids. This is no edit: there is nothing to undo about it."""
+        with self._lock:
+            version = self._version(session_id)
+            session = version.session.model_copy(deep=True)
+            for step_id, match in matches.items():
+                with suppress(LookupError):  # it may have been removed while it was measured
+                    session.step(step_id).step.match = match
+            with self.database.transaction() as connection:
+                position = connection.execute("SELECT position FROM sessions WHERE id = ?", (session_id,)).fetchone()[0]
+                self._write(connection, session_id, session, version.revision + 1, position)
+            return self._keep(replace(version, revision=version.revision + 1, session=session))
 
     def undo(self, session_id: int) -> Version:
         """Raises EditRefused if there is nothing to undo."""

@@ -10,6 +10,7 @@ from saltanvil.dsp.gate import HOLDING, SHUT
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.scope import Compared
 from saltanvil.measure.figures import Figures, figures_of, match_db
+from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document import Step
 
 WORKING_DB = 0.1  # less reduction than this counts as none
@@ -97,6 +98,8 @@ def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: 
     facts: list[Fact] = []
     if step is None:
         return facts
+    if step.lanes:
+        facts.extend(split_facts(step))
     if "openings" in rows:
         seconds = found.before.shape[1] / rate
         facts.append(Fact("openings", "Openings", float(rows["openings"].sum()) / seconds, "a second"))
@@ -116,6 +119,17 @@ def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: 
     return facts
 
 
+def split_facts(step: Step) -> list[Fact]:
+    """What the sum of the lanes does by itself, and what holds it."""
+    if step.split is None or step.split.by != "copies":
+        return []
+    if not step.blended:
+        return [Fact("full_sum_db", "Idle lanes sum to", full_sum_db(step), "dB")]
+    if step.split.law == "steady" and step.match is not None and step.match.refused is None:
+        return [Fact("match_found_db", "Match found", step.match.matched_db, "dB")]
+    return []
+
+
 def hints_of(
     found: Compared, before: Figures, after: Figures, reduction: Reduction | None, rate: int, step: Step | None
 ) -> list[Hint]:
@@ -129,6 +143,8 @@ def hints_of(
                 None,
             )
         )
+    if step is not None and step.lanes and step.match is not None and step.match.refused is not None:
+        hints.append(Hint("unmatched", f"The blend is not matched. {step.match.refused}", "law"))
     if before.sample_peak_dbfs <= -120.0:
         hints.append(
             Hint(

@@ -8,7 +8,10 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.freecurve import FreeCurveSettings, points_from_text, points_to_csv
 from saltanvil.session.document import Name
+from saltanvil.session.document import Path as StepPath
 from saltanvil.session.edits import reason
+from saltanvil.session.starts import PATH_STARTS
+from saltanvil.store.presets import PATH, checked_settings
 from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api", tags=["presets"])
@@ -18,7 +21,7 @@ MAX_PRESETS, MAX_TEXT = 2000, 20_000
 
 
 class PresetBody(BaseModel):
-    """Settings of a processor under a name."""
+    """Settings of a processor, or (kind `path`) the steps of a path, under a name."""
 
     model_config = ConfigDict(extra="forbid")
     kind: str = Field(max_length=40)
@@ -28,13 +31,14 @@ class PresetBody(BaseModel):
     @field_validator("kind")
     @classmethod
     def known(cls, kind: str) -> str:
-        processor_named(kind)
+        if kind != PATH:
+            processor_named(kind)
         return kind
 
-    def checked(self) -> Settings:
-        """The settings as their processor takes them. Raises ValueError, naming the preset and the setting."""
+    def checked(self) -> Settings | StepPath:
+        """The settings as their processor takes them, or the steps. Raises ValueError, naming the preset and the setting."""
         try:
-            return processor_named(self.kind).settings_model.model_validate(self.settings)
+            return checked_settings(self.kind, self.settings)
         except ValueError as error:
             raise ValueError(f"preset {self.name!r}: {reason(error)}") from error
 
@@ -133,7 +137,20 @@ def write_curve(asked: CurvePoints) -> CurveText:
         raise HTTPException(422, reason(error)) from error
 
 
-def checked(preset: PresetBody) -> Settings:
+class PathStartView(BaseModel):
+    """A ready-made path or split, and what to listen for."""
+
+    name: str
+    listen: str
+    path: StepPath
+
+
+@router.get("/paths/starts")
+def list_path_starts() -> list[PathStartView]:
+    return [PathStartView(name=start.name, listen=start.listen, path=start.path) for start in PATH_STARTS]
+
+
+def checked(preset: PresetBody) -> Settings | StepPath:
     try:
         return preset.checked()
     except ValueError as error:

@@ -1,7 +1,8 @@
 """Routes that ask: what did this scope do, and what does the strip look like."""
 
 import asyncio
-from typing import Literal
+from collections.abc import Callable
+from typing import Literal, TypeVar
 
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
@@ -10,8 +11,10 @@ from saltanvil.engine.plan import Scope, session_frames
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.processors import processor_named
-from saltanvil.session.document import Step
+from saltanvil.session.document import Match, Session, Step
 from saltanvil.store.sessions import Version
+from saltanvil.studies.bands import Bands, bands_of
+from saltanvil.studies.blend import given_back_db, matches_of
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.pictures import (
     Bite,
@@ -30,6 +33,7 @@ from saltanvil.web.services import Number, Served, Services
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
 
 MAX_PASSAGE_S = 1800.0
+T = TypeVar("T")
 
 
 class PassageQuestion(BaseModel):
@@ -80,6 +84,33 @@ class SpectrumAnswer(BaseModel):
     spectrum: Spectrum
 
 
+class BandsAnswer(BaseModel):
+    revision: int
+    bands: Bands
+
+
+class BlendsQuestion(BaseModel):
+    """The passage over which blends are matched."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+
+
+class BlendsAnswer(BaseModel):
+    """What was measured anew, by the splits' ids; the session has it already, under the revision."""
+
+    revision: int
+    matches: dict[str, Match]
+
+
+class AimAnswer(BaseModel):
+    """The level at which a lane leaves as loud as it enters."""
+
+    revision: int
+    level_db: float
+
+
 class OverviewQuestion(BaseModel):
     tab: str = Field(min_length=1, max_length=64)
     strip_id: str
@@ -97,33 +128,52 @@ class OverviewAnswer(BaseModel):
     after_high: list[float]
 
 
+async def apart(services: Services, work: Callable[..., T], *given: object) -> T:
+    """Off the event loop, at a study's priority."""
+    return await asyncio.get_running_loop().run_in_executor(services.studies, work, services, *given)
+
+
 @router.post("/scope")
 async def study_scope(services: Served, session_id: Number, asked: ScopeQuestion) -> ScopeAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    return await asyncio.get_running_loop().run_in_executor(services.studies, scope_answer, services, session_id, asked)
+    return await apart(services, scope_answer, session_id, asked)
+
+
+class Questioned:
+    """A question about a passage of a session: checked, and given up if the same tab asks again."""
+
+    def __init__(self, services: Services, session_id: int, tab: str, start_s: float, end_s: float, kind: str) -> None:
+        self.services = services
+        self.version = services.sessions.version(session_id)
+        self.session, self.rate = self.version.session, self.version.session.rate_hz
+        self.media = services.media.at_rate(self.rate)
+        self.start = round(start_s * self.rate)
+        self.stop = min(round(end_s * self.rate), session_frames(self.session, self.media))
+        if self.stop - self.start < self.rate // 50:
+            raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
+        if self.stop - self.start > MAX_PASSAGE_S * self.rate:
+            raise HTTPException(422, "the passage is longer than half an hour; choose a shorter one")
+        self._asked = services.ask(tab, kind)
+
+    def renderer(self, session: Session | None = None) -> ScopeRenderer:
+        services = self.services
+        return ScopeRenderer(
+            session or self.session, self.media, services.cache, self.start, self.stop, self._asked.superseded, services.pool
+        )
 
 
 def compare(
     services: Services, session_id: int, asked: PassageQuestion, kind: str
 ) -> tuple[Version, Compared, Step | None, Scope, int, int] | None:
     """Before and after of the asked scope; None if the tab has asked a question of this kind again meanwhile."""
-    version = services.sessions.version(session_id)
-    session, rate = version.session, version.session.rate_hz
-    media = services.media.at_rate(rate)
-    start = round(asked.start_s * rate)
-    stop = min(round(asked.end_s * rate), session_frames(session, media))
-    if stop - start < rate // 50:
-        raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
-    if stop - start > MAX_PASSAGE_S * rate:
-        raise HTTPException(422, "the passage is longer than half an hour; choose a shorter one")
+    question = Questioned(services, session_id, asked.tab, asked.start_s, asked.end_s, kind)
     scope = Scope(asked.strip_id, asked.step_id, asked.lane_id)
-    question = services.ask(asked.tab, kind)
     try:
-        found = ScopeRenderer(session, media, services.cache, start, stop, question.superseded, services.pool).compare(scope)
+        found = question.renderer().compare(scope)
     except Cancelled:
         return None
-    step = session.step(scope.step_id).step if scope.step_id is not None else None
-    return version, found, step, scope, start, stop
+    step = question.session.step(scope.step_id).step if scope.step_id is not None else None
+    return question.version, found, step, scope, question.start, question.stop
 
 
 def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> ScopeAnswer | None:
@@ -158,7 +208,7 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
 @router.post("/spectrum")
 async def study_spectrum(services: Served, session_id: Number, asked: SpectrumQuestion) -> SpectrumAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    return await asyncio.get_running_loop().run_in_executor(services.studies, spectrum_answer, services, session_id, asked)
+    return await apart(services, spectrum_answer, session_id, asked)
 
 
 def spectrum_answer(services: Services, session_id: int, asked: SpectrumQuestion) -> SpectrumAnswer | None:
@@ -171,19 +221,71 @@ def spectrum_answer(services: Services, session_id: int, asked: SpectrumQuestion
     return SpectrumAnswer(revision=version.revision, start_s=start / rate, spectrum=spectrum)
 
 
+@router.post("/bands")
+async def study_bands(services: Served, session_id: Number, asked: PassageQuestion) -> BandsAnswer | None:
+    """What each lane of the asked split did. Answers null if the same tab has asked again meanwhile."""
+    return await apart(services, bands_answer, session_id, asked)
+
+
+def bands_answer(services: Services, session_id: int, asked: PassageQuestion) -> BandsAnswer | None:
+    question = Questioned(services, session_id, asked.tab, asked.start_s, asked.end_s, "bands")
+    place = question.session.step(asked.step_id or "")
+    if not place.step.lanes:
+        raise HTTPException(422, f"this step is a {place.step.kind} and has no lanes; ask about a split")
+    try:
+        found = bands_of(place.strip, place.step, question.rate, question.renderer)
+    except Cancelled:
+        return None
+    return BandsAnswer(revision=question.version.revision, bands=found)
+
+
+@router.post("/blends")
+async def study_blends(services: Served, session_id: Number, asked: BlendsQuestion) -> BlendsAnswer | None:
+    """Match every steady blend over the passage. Answers null if the same tab has asked again meanwhile."""
+    return await apart(services, blends_answer, session_id, asked)
+
+
+def blends_answer(services: Services, session_id: int, asked: BlendsQuestion) -> BlendsAnswer | None:
+    question = Questioned(services, session_id, asked.tab, asked.start_s, asked.end_s, "blends")
+    try:
+        found = matches_of(question.session.model_copy(deep=True), question.renderer)
+    except Cancelled:
+        return None
+    version = question.version
+    if found:
+        version = services.changed(services.sessions.settle(session_id, found), asked.tab)
+    return BlendsAnswer(revision=version.revision, matches=found)
+
+
+@router.post("/give-back")
+async def study_give_back(services: Served, session_id: Number, asked: PassageQuestion) -> AimAnswer | None:
+    """The aim of equal loudness for a lane. Answers null if the same tab has asked again meanwhile."""
+    return await apart(services, give_back_answer, session_id, asked)
+
+
+def give_back_answer(services: Services, session_id: int, asked: PassageQuestion) -> AimAnswer | None:
+    compared = compare(services, session_id, asked, "give back")
+    if compared is None:
+        return None
+    version, found, *_ = compared
+    _, _, lane = version.session.lane(asked.lane_id or "")
+    level_db = given_back_db(found, lane.level_db, version.session.rate_hz)
+    return AimAnswer(revision=version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
+
+
 @router.post("/overview")
 async def study_overview(services: Served, session_id: Number, asked: OverviewQuestion) -> OverviewAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    return await asyncio.get_running_loop().run_in_executor(services.studies, overview_answer, services, session_id, asked)
+    return await apart(services, overview_answer, session_id, asked)
 
 
 def overview_answer(services: Services, session_id: int, asked: OverviewQuestion) -> OverviewAnswer | None:
     version = services.sessions.version(session_id)
-    session, rate = version.session, version.session.rate_hz
-    media = services.media.at_rate(rate)
-    frames = session_frames(session, media)
+    rate = version.session.rate_hz
+    frames = session_frames(version.session, services.media.at_rate(rate))
     question = services.ask(asked.tab, "overview")
-    renderer = ScopeRenderer(session, media, services.cache, 0, frames, question.superseded, services.pool)
+    media = services.media.at_rate(rate)
+    renderer = ScopeRenderer(version.session, media, services.cache, 0, frames, question.superseded, services.pool)
     try:
         found = renderer.compare(Scope(asked.strip_id))
     except Cancelled:

@@ -1,0 +1,109 @@
+"""Ready-made splits: starting points of several steps, named for the task, to be dropped on any path."""
+
+from dataclasses import dataclass
+from typing import Any
+
+from saltanvil.processors.split import BAND_STARTS
+from saltanvil.session.document import Path
+from saltanvil.session.lanes import BAND_NAMES
+
+
+@dataclass(frozen=True)
+class PathStart:
+    """Steps for a task, and what to listen for when they are then moved."""
+
+    name: str
+    listen: str
+    path: Path
+
+
+def step(kind: str, **settings: Any) -> dict[str, Any]:
+    return {"kind": kind, "settings": settings}
+
+
+def lane(name: str, *steps: dict[str, Any], **more: Any) -> dict[str, Any]:
+    return {"name": name, "path": {"steps": list(steps)}, **more}
+
+
+def split(*lanes: dict[str, Any], **settings: Any) -> dict[str, Any]:
+    return {"kind": "split", "settings": settings, "lanes": list(lanes)}
+
+
+def bands(dividers: tuple[float, ...], *steps: dict[str, Any]) -> dict[str, Any]:
+    """Every band with the step of its place, or with none."""
+    names = BAND_NAMES[len(dividers) + 1]
+    own = [[given] for given in steps] or [[]] * len(names)
+    return split(*(lane(name, *held) for name, held in zip(names, own, strict=True)), by="bands", dividers_hz=dividers)
+
+
+def compressor(threshold: float, attack: float, release: float, ratio: float = 3.0) -> dict[str, Any]:
+    return step("compressor", threshold_db=threshold, attack_ms=attack, release_ms=release, ratio=ratio, detector="rms")
+
+
+def starting(name: str, listen: str, *steps: dict[str, Any]) -> PathStart:
+    return PathStart(name, listen, Path.model_validate({"steps": list(steps)}))
+
+
+#: Weight below this, small speakers above 140 Hz (common practice, no source).
+LOW_END_HZ = 77.0
+
+PATH_STARTS = (
+    starting(
+        "two bands at 80 Hz",
+        "Low end and the rest; listen to each alone before you treat it.",
+        bands(BAND_STARTS[2]),
+    ),
+    starting(
+        "three bands at 200 Hz and 2 kHz",
+        "Body, middle, brightness; move a divider until a sound lies in one band.",
+        bands(BAND_STARTS[3]),
+    ),
+    starting(
+        "four bands at 120 Hz, 500 Hz and 5 kHz",
+        "Lows, warmth, presence, air; the sum of the untreated bands sounds like the input.",
+        bands(BAND_STARTS[4]),
+    ),
+    starting(
+        "four-band compressor",
+        "Each band should move on its own words or notes; where one band always works, it is an equaliser.",
+        bands(
+            BAND_STARTS[4],
+            compressor(-26.0, 30.0, 200.0),
+            compressor(-28.0, 15.0, 140.0),
+            compressor(-30.0, 8.0, 100.0),
+            compressor(-36.0, 3.0, 60.0),
+        ),
+    ),
+    starting(
+        "low-end control",
+        "The low end should stand still while the notes change. Give back what was taken: the lane's own button finds it.",
+        bands((LOW_END_HZ,), compressor(-30.0, 20.0, 160.0, 4.0), step("trim")),
+    ),
+    starting(
+        "parallel drums: 8:1 at the tempo",
+        "Blend until ghost notes and room come forward; the hits should stay as sharp as they were.",
+        split(
+            lane("Untreated"),
+            lane(
+                "Treated",
+                step(
+                    "compressor", threshold_db=-36.0, ratio=8.0, attack_ms=10.0, release_mode="note", release_note="1/8",
+                    lookahead_ms=20.0,  # the hits are met as they come, so that the match does not lift them
+                ),
+            ),
+            by="copies", law="steady", position=0.0,
+        ),
+    ),
+    starting(
+        "clip the middle only",
+        "The kick and the voice get rounder, the width stays untouched.",
+        split(lane("Mid", step("clipper", ceiling_db=-6.0, hardness=0.6)), lane("Side"), by="mid/side"),
+    ),
+    starting(
+        "sides without lows",
+        "The bass should stand in the middle on headphones; in mono nothing changes.",
+        split(
+            lane("Mid"), lane("Side", step("equaliser", band1_kind="high-pass", band1_frequency_hz=120.0)), by="mid/side"
+        ),
+    ),
+)  # fmt: skip

@@ -1,0 +1,126 @@
+"""Matching a blend's two sides, so that the steady law holds the loudness; and giving back what a lane lost."""
+
+import math
+from collections.abc import Callable, Iterator
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.engine.scope import Compared, ScopeRenderer
+from saltanvil.measure.figures import match_db
+from saltanvil.measure.loudness import OFFSET_LUFS, hop_energies, integrated_lufs
+from saltanvil.session.blend import shares
+from saltanvil.session.document import Match, Path, Session, Step, Strip
+
+#: Positions at which the gain of the sum is found; between them it is drawn straight in decibels.
+POSITIONS = 41
+#: A sum that would need more than this is taken as cancelling; a side that would, as all but silent.
+MOST_SUM_DB = 12.0
+MOST_MATCH_DB = 40.0
+#: A match that moves by less is left as it is.
+WORTH_DB = 0.01
+
+Audio = NDArray[np.float32]
+Energies = NDArray[np.float64]
+
+
+def match_of(untreated: Audio, treated: Audio, rate: int) -> Match:
+    """The match of two aligned sides over a passage, each (channels, frames), by integrated loudness (BS.1770-5).
+
+    The energy of a mix a u + b t in each 10 ms is a^2 U + 2 a b X + b^2 T, so the three energies (X from the sum of
+    the two, by polarisation) tell the gated loudness at every position without rendering it.
+    """
+    untreated, treated = np.ascontiguousarray(untreated), np.ascontiguousarray(treated)
+    u, t = hop_energies(untreated, rate), hop_energies(treated, rate)
+    both = hop_energies(untreated + treated, rate)
+    cross = 0.5 * (both - u - t)
+    own, other = integrated_lufs(u), integrated_lufs(t)
+    if not math.isfinite(own):
+        return Match(refused="The untreated side is silent in this passage, so there is nothing to match; choose another one.")
+    if not math.isfinite(other):
+        return Match(refused="The treated side is silent in this passage: a mute, or a gate that stays shut?")
+    matched = own - other
+    if abs(matched) > MOST_MATCH_DB:
+        return Match(refused=f"The two sides lie {abs(matched):.0f} dB apart: too far for a match. Set the lane's level first.")
+    scale = 10.0 ** (matched / 20.0)
+    gains = []
+    for position in np.linspace(0.0, 1.0, POSITIONS):
+        a, b = shares("steady", float(position))
+        mix = np.maximum(a * a * u + 2.0 * a * b * scale * cross + (b * scale) ** 2 * t, 0.0)
+        gain = held_db(mix, own)
+        if gain is None or gain > MOST_SUM_DB:
+            return Match(
+                matched_db=matched,
+                refused=f"At {100 * position:.0f} % the two sides all but cancel. Turn the polarity of one lane, "
+                "or take another law: no match is used.",
+            )
+        gains.append(round(gain, 4))
+    return Match(matched_db=round(matched, 4), gains_db=gains)
+
+
+def held_db(mix: Energies, wanted_lufs: float) -> float | None:
+    """The gain that brings energies to a loudness; None for silence. The absolute gate moves with it, hence the rounds."""
+    gain = 0.0
+    for _ in range(4):
+        found = integrated_lufs(mix * 10.0 ** (gain / 10.0))
+        if not math.isfinite(found):
+            total = float(mix.mean())
+            if total <= 0.0:
+                return None
+            found = OFFSET_LUFS + 10.0 * math.log10(total) + gain
+        gain += wanted_lufs - found
+        if abs(wanted_lufs - found) < 1e-4:
+            break
+    return gain
+
+
+def steady_splits(session: Session) -> Iterator[tuple[Strip, Step]]:
+    """Every blend under the steady law, those first that others hear: feeders before buses, inner before outer."""
+
+    def inside(path: Path) -> Iterator[Step]:
+        for step in path.steps:
+            for lane in step.lanes:
+                yield from inside(lane.path)
+            if step.blended and step.split is not None and step.split.law == "steady" and not step.bypass:
+                yield step
+
+    seen: set[str] = set()
+
+    def visit(strip: Strip) -> Iterator[tuple[Strip, Step]]:
+        if strip.id in seen:
+            return
+        seen.add(strip.id)
+        for other in session.strips:
+            if strip.id in other.targets():
+                yield from visit(other)
+        yield from ((strip, step) for step in inside(strip.path))
+
+    for strip in session.strips:
+        yield from visit(strip)
+
+
+def matches_of(session: Session, renderer: Callable[[Session], ScopeRenderer]) -> dict[str, Match]:
+    """The match of every steady blend that does not have it yet, by the split's id.
+
+    renderer: makes one over the passage for a version of the session. The session is changed on the way, as one match
+    is heard by the next.
+    """
+    found: dict[str, Match] = {}
+    for strip, step in list(steady_splits(session)):
+        untreated, treated = renderer(session).sides(strip.id, step.id)
+        match = match_of(untreated, treated, session.rate_hz)
+        if not alike(match, step.match):
+            step.match = found[step.id] = match
+    return found
+
+
+def alike(one: Match, other: Match | None) -> bool:
+    if other is None or one.refused != other.refused or len(one.gains_db) != len(other.gains_db):
+        return False
+    pairs = zip([one.matched_db, *one.gains_db], [other.matched_db, *other.gains_db], strict=True)
+    return all(abs(a - b) < WORTH_DB for a, b in pairs)
+
+
+def given_back_db(found: Compared, level_db: float, rate: int) -> float:
+    """The level at which a lane leaves as loud as it enters: an aim, found on the passage. found: the lane's scope."""
+    return level_db - match_db(found.before, found.after, rate)
