@@ -11,6 +11,7 @@
     pasteSteps,
     removeSteps,
   } from './lib/state/steps';
+  import { dissolve, divide, setLane } from './lib/state/splits';
   import { workspace } from './lib/state/workspace.svelte';
   import Transport from './lib/transport/Transport.svelte';
   import Shape from './views/Shape.svelte';
@@ -18,6 +19,7 @@
   type Theme = 'salt' | 'iron';
   let open = $state<'sessions' | 'export' | 'help' | null>(null);
   let adding = $state(false);
+  let bands = $state(4);
   let dropping = $state(false);
   let started = $state(false);
   const system: Theme = matchMedia('(prefers-color-scheme: dark)').matches ? 'iron' : 'salt';
@@ -55,22 +57,35 @@
       return;
     }
     if (event.ctrlKey || event.metaKey || event.altKey) return;
-    const { strip } = workspace;
+    const { strip, lane } = workspace;
     const acts: Record<string, () => void> = {
       ' ': () => workspace.toggle(),
       l: () => workspace.setLoop(!workspace.loop),
       z: () => workspace.listen('before'),
       x: () => workspace.listen('after'),
       c: () => workspace.listen('taken'),
+      o: () => workspace.hearOnly(),
       m: () => workspace.setMatched(!workspace.matched),
       a: () => (adding = true),
-      b: () => bypassSteps(workspace, event.shiftKey ? (strip?.path.steps ?? []) : chosenSteps(workspace)),
+      b: () =>
+        lane && !event.shiftKey
+          ? setLane(workspace, lane, { bypass: !lane.bypass })
+          : bypassSteps(workspace, event.shiftKey ? (strip?.path.steps ?? []) : chosenSteps(workspace)),
       g: () => workspace.hearKey(),
+      p: () => divide(workspace, 'copies'),
+      f: () => divide(workspace, 'bands', bands),
+      w: () => divide(workspace, 'mid/side'),
+      u: () => dissolve(workspace),
       s: () =>
-        strip &&
-        strip.kind !== 'main' &&
-        workspace.edit({ op: 'set_strip', strip_id: strip.id, solo: !strip.solo }),
-      d: () => strip && workspace.edit({ op: 'set_strip', strip_id: strip.id, mute: !strip.mute }),
+        lane
+          ? setLane(workspace, lane, { solo: !lane.solo })
+          : strip &&
+            strip.kind !== 'main' &&
+            workspace.edit({ op: 'set_strip', strip_id: strip.id, solo: !strip.solo }),
+      d: () =>
+        lane
+          ? setLane(workspace, lane, { mute: !lane.mute })
+          : strip && workspace.edit({ op: 'set_strip', strip_id: strip.id, mute: !strip.mute }),
       Delete: () => removeSteps(workspace),
       '?': () => (open = 'help'),
     };
@@ -123,7 +138,7 @@
     <button aria-label="Keys" title="Keys (?)" onclick={() => (open = 'help')}>?</button>
   </header>
   {#if session}
-    <Shape bind:adding />
+    <Shape bind:adding bind:bands />
   {:else}
     <div class="empty">
       {#if started}

@@ -113,6 +113,8 @@ class Processor(ABC):
     #: Pictures of the editor, the first two of them shown at first.
     pictures: ClassVar[tuple[str, ...]] = ("bite", "spectrum")
     starts: ClassVar[tuple[Start, ...]] = ()
+    #: The settings that stand for all where several of the kind are shown side by side.
+    main: ClassVar[tuple[str, ...]] = ()
     #: Whether a detector listens, so that its key can be heard.
     listens: ClassVar[bool] = False
 
@@ -236,6 +238,7 @@ def describe(processor: type[Processor]) -> dict[str, Any]:
         "summary": (processor.__doc__ or "").strip().split("\n\n")[0],
         "pictures": list(processor.pictures),
         "listens": processor.listens,
+        "main": list(processor.main),
         "starts": [asdict(start) for start in processor.starts],
         "settings": settings,
         "schema": schema,

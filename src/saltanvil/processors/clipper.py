@@ -144,6 +144,7 @@ class Clipper(Processor):
     kind = "clipper"
     label = "Clipper"
     settings_model = ClipperSettings
+    main = ("ceiling_db", "drive_db", "hardness")
     pictures = ("wave", "curve", "bite", "spectrum")
     listens = True
     starts = STARTS

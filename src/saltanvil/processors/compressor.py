@@ -163,6 +163,7 @@ class Compressor(Processor):
     kind = "compressor"
     label = "Compressor"
     settings_model = CompressorSettings
+    main = ("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db")
     pictures = ("bite", "curve", "spectrum")
     listens = True
     starts = STARTS

@@ -178,6 +178,7 @@ class Deesser(Processor):
     kind = "deesser"
     label = "De-esser"
     settings_model = DeesserSettings
+    main = ("threshold_db", "ratio", "range_db")
     pictures = ("bite", "spectrum", "curve")
     listens = True
     starts = STARTS

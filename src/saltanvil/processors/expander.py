@@ -99,4 +99,5 @@ class Expander(DoorProcessor):
     kind = "expander"
     label = "Expander"
     settings_model: ClassVar[Any] = ExpanderSettings
+    main = ("threshold_db", "ratio", "range_db", "attack_ms", "release_ms")
     starts = STARTS

@@ -188,6 +188,7 @@ class FreeCurve(Processor):
     kind = "freecurve"
     label = "Free curve"
     settings_model = FreeCurveSettings
+    main = ("rounding_db", "attack_ms", "release_ms", "output_db")
     pictures = ("bite", "curve", "spectrum")
     listens = True
     starts = STARTS

@@ -188,4 +188,5 @@ class Gate(DoorProcessor):
     kind = "gate"
     label = "Gate"
     settings_model: ClassVar[Any] = GateSettings
+    main = ("threshold_db", "range_db", "attack_ms", "hold_ms", "release_ms")
     starts = STARTS

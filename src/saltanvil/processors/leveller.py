@@ -100,6 +100,7 @@ class Leveller(Processor):
     kind = "leveller"
     label = "Leveller"
     settings_model = LevellerSettings
+    main = ("target_db", "range_db", "speed_s")
     pictures = ("bite", "curve", "spectrum")
     listens = True
     starts = STARTS

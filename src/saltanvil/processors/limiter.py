@@ -119,6 +119,7 @@ class Limiter(Processor):
     kind = "limiter"
     label = "Limiter"
     settings_model = LimiterSettings
+    main = ("ceiling_db", "gain_db", "release_ms")
     pictures = ("bite", "wave", "curve", "spectrum")
     starts = STARTS
 

@@ -125,6 +125,7 @@ class Shaper(Processor):
     kind = "shaper"
     label = "Transient shaper"
     settings_model = ShaperSettings
+    main = ("attack_db", "sustain_db", "output_db")
     pictures = ("envelopes", "bite", "spectrum", "wave")
     listens = True
     starts = STARTS

@@ -73,6 +73,7 @@ class Stereo(Processor):
     kind = "stereo"
     label = "Stereo"
     settings_model = StereoSettings
+    main = ("width", "balance")
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:

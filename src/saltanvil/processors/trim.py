@@ -24,6 +24,7 @@ class Trim(Processor):
     kind = "trim"
     label = "Trim"
     settings_model = TrimSettings
+    main = ("gain_db",)
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._glide = np.zeros(mix.GLIDE_STATE)

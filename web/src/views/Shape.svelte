@@ -5,14 +5,15 @@
   import Timeline from '../lib/pictures/Timeline.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
-  let { adding = $bindable(false) }: { adding: boolean } = $props();
+  let { adding = $bindable(false), bands = $bindable(4) }: { adding: boolean; bands: number } = $props();
+  let pathHeight = $state(84);
 </script>
 
-<main class="shape">
+<main class="shape" style:--path="{pathHeight}px">
   <div class="tree"><StripTree /></div>
   <div class="timeline"><Timeline /></div>
-  <div class="path"><PathRail bind:adding /></div>
-  <div class="editor"><Editor /></div>
+  <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
+  <div class="editor"><Editor {bands} /></div>
   <div class="ledger"><Ledger /></div>
 </main>
 
@@ -23,7 +24,7 @@
     display: grid;
     grid-template:
       'tree timeline ledger' 92px
-      'tree path ledger' 84px
+      'tree path ledger' var(--path)
       'tree editor ledger' minmax(0, 1fr) / 248px minmax(0, 1fr) 240px;
   }
   .tree {
@@ -55,7 +56,7 @@
     .shape {
       grid-template:
         'tree timeline' 76px
-        'tree path' 72px
+        'tree path' var(--path)
         'tree editor' minmax(0, 1fr)
         'ledger ledger' 140px / 220px minmax(0, 1fr);
     }
@@ -78,7 +79,7 @@
       height: 70px;
     }
     .path {
-      height: 68px;
+      height: var(--path);
     }
     .tree,
     .ledger {

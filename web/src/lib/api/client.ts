@@ -3,8 +3,28 @@ import type { components } from './schema';
 
 type Schemas = components['schemas'];
 /** Settings as they are kept: whatever the processor of the step declares. */
-export type Step = Required<Omit<Schemas['Step'], 'settings'>> & { settings: Record<string, SettingValue> };
-export type Strip = Required<Omit<Schemas['Strip'], 'path'>> & { path: { steps: Step[] } };
+export interface Step {
+  id: string;
+  kind: string;
+  bypass: boolean;
+  settings: Record<string, SettingValue>;
+  /** Of a split only. */
+  lanes?: Lane[];
+  match?: { matched_db: number; gains_db: number[]; refused: string | null } | null;
+}
+export interface Lane {
+  id: string;
+  name: string;
+  path: { steps: Step[] };
+  level_db: number;
+  invert: boolean;
+  mute: boolean;
+  solo: boolean;
+  bypass: boolean;
+  linked: boolean;
+  output: string | null;
+}
+export type Strip = Required<Omit<Schemas['Strip-Output'], 'path'>> & { path: { steps: Step[] } };
 export type Section = Required<Schemas['Section']>;
 export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections'>> & {
   strips: Strip[];
@@ -17,16 +37,19 @@ export type OverviewAnswer = Schemas['OverviewAnswer'];
 export type Figures = Schemas['Figures'];
 export type Spectrum = Schemas['Spectrum'];
 export type Preset = Schemas['PresetView'];
+export type Bands = Schemas['Bands'];
+export type LaneFigures = Schemas['LaneFigures'];
+export type PathStart = { name: string; listen: string; path: { steps: Step[] } };
 export type JobView = Schemas['JobView'];
 export type FileFormat = NonNullable<Schemas['ExportRequest']['format']>;
 
 /** An edit as it is sent; the server checks it. */
 export type Edit = { op: string } & Record<string, unknown>;
-export type SettingValue = number | string | boolean | [number, number][];
+export type SettingValue = number | string | boolean | number[] | [number, number][];
 
 export interface Setting {
   name: string;
-  type: 'number' | 'choice' | 'switch' | 'points';
+  type: 'number' | 'choice' | 'switch' | 'points' | 'dividers';
   minimum: number | null;
   maximum: number | null;
   options: string[];
@@ -47,6 +70,8 @@ export interface Processor {
   summary: string;
   pictures: string[];
   listens: boolean;
+  /** Settings that stand for all where several of the kind are shown side by side. */
+  main: string[];
   starts: { name: string; listen: string; settings: Record<string, SettingValue> }[];
   settings: Setting[];
 }
@@ -104,8 +129,15 @@ export const api = {
     ask<OverviewAnswer | null>('POST', `${session(id)}/studies/overview`, question),
   studySpectrum: (id: number, question: Schemas['SpectrumQuestion']) =>
     ask<Schemas['SpectrumAnswer'] | null>('POST', `${session(id)}/studies/spectrum`, question),
+  studyBands: (id: number, question: Schemas['PassageQuestion']) =>
+    ask<Schemas['BandsAnswer'] | null>('POST', `${session(id)}/studies/bands`, question),
+  studyBlends: (id: number, question: Schemas['BlendsQuestion']) =>
+    ask<Schemas['BlendsAnswer'] | null>('POST', `${session(id)}/studies/blends`, question),
+  giveBack: (id: number, question: Schemas['PassageQuestion']) =>
+    ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
+  pathStarts: () => ask<PathStart[]>('GET', '/api/paths/starts'),
   presets: (kind: string) => ask<Preset[]>('GET', `/api/presets?kind=${kind}`),
-  savePreset: (preset: { kind: string; name: string; settings: Record<string, SettingValue> }) =>
+  savePreset: (preset: { kind: string; name: string; settings: Record<string, unknown> }) =>
     ask<Preset>('POST', '/api/presets', preset),
   renamePreset: (id: number, name: string) => ask<Preset>('PATCH', `/api/presets/${id}`, { name }),
   removePreset: (id: number) => ask<undefined>('DELETE', `/api/presets/${id}`),

@@ -242,6 +242,66 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/studies/bands": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Bands
+     * @description What each lane of the asked split did. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_bands_api_sessions__session_id__studies_bands_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/blends": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Blends
+     * @description Match every steady blend over the passage. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_blends_api_sessions__session_id__studies_blends_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/give-back": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Give Back
+     * @description The aim of equal loudness for a lane. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_give_back_api_sessions__session_id__studies_give_back_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/studies/overview": {
     parameters: {
       query?: never;
@@ -416,6 +476,23 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/paths/starts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List Path Starts */
+    get: operations["list_path_starts_api_paths_starts_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/processors": {
     parameters: {
       query?: never;
@@ -441,8 +518,44 @@ export type webhooks = Record<string, never>;
 export interface components {
   schemas: {
     /**
+     * AddDivider
+     * @description One more divider: the band it falls into becomes two, each with that band's treatment.
+     */
+    AddDivider: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "add_divider";
+      /** Step Id */
+      step_id: string;
+      /** Frequency Hz */
+      frequency_hz: number;
+      /** Seed */
+      seed?: string;
+    };
+    /**
+     * AddLane
+     * @description One more lane of a split by copies, empty: the whole once more.
+     *
+     *     A blend is for two lanes: it ends, and what it gave its lanes goes into their levels, so that they sound as before.
+     */
+    AddLane: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "add_lane";
+      /** Step Id */
+      step_id: string;
+      /** Name */
+      name?: string | null;
+      /** Seed */
+      seed?: string;
+    };
+    /**
      * AddStep
-     * @description A new step at a place in a strip's path.
+     * @description A new step at a place in a path: the strip's own, or that of a lane.
      */
     AddStep: {
       /**
@@ -452,13 +565,15 @@ export interface components {
       op: "add_step";
       /** Strip Id */
       strip_id: string;
-      step: components["schemas"]["Step"];
+      /** Lane Id */
+      lane_id?: string | null;
+      step: components["schemas"]["Step-Input"];
       /** Index */
       index?: number | null;
     };
     /**
      * AddStrip
-     * @description A new strip at a place in the list. `feeders` are strips that are to feed it from now on.
+     * @description A new strip at a place in the list. `feeders` and `lanes` are strips and lanes that are to feed it from now on.
      */
     AddStrip: {
       /**
@@ -466,11 +581,39 @@ export interface components {
        * @enum {string}
        */
       op: "add_strip";
-      strip: components["schemas"]["Strip"];
+      strip: components["schemas"]["Strip-Input"];
       /** Index */
       index?: number | null;
       /** Feeders */
       feeders?: string[];
+      /** Lanes */
+      lanes?: string[];
+    };
+    /**
+     * AimAnswer
+     * @description The level at which a lane leaves as loud as it enters.
+     */
+    AimAnswer: {
+      /** Revision */
+      revision: number;
+      /** Level Db */
+      level_db: number;
+    };
+    /**
+     * Bands
+     * @description gain_db of each lane is its band's magnitude at the frequencies; empty unless the split is by bands.
+     */
+    Bands: {
+      /** Frequency Hz */
+      frequency_hz: number[];
+      /** Lanes */
+      lanes: components["schemas"]["LaneFigures"][];
+    };
+    /** BandsAnswer */
+    BandsAnswer: {
+      /** Revision */
+      revision: number;
+      bands: components["schemas"]["Bands"];
     };
     /**
      * Batch
@@ -494,6 +637,16 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetStep"]
+        | components["schemas"]["SetPath"]
+        | components["schemas"]["SetLane"]
+        | components["schemas"]["AddLane"]
+        | components["schemas"]["RemoveLane"]
+        | components["schemas"]["AddDivider"]
+        | components["schemas"]["RemoveDivider"]
+        | components["schemas"]["Divide"]
+        | components["schemas"]["Dissolve"]
+        | components["schemas"]["CopyToLanes"]
+        | components["schemas"]["LanesToBuses"]
         | components["schemas"]["Batch"]
       )[];
     };
@@ -527,6 +680,45 @@ export interface components {
       };
     };
     /**
+     * BlendsAnswer
+     * @description What was measured anew, by the splits' ids; the session has it already, under the revision.
+     */
+    BlendsAnswer: {
+      /** Revision */
+      revision: number;
+      /** Matches */
+      matches: {
+        [key: string]: components["schemas"]["Match"];
+      };
+    };
+    /**
+     * BlendsQuestion
+     * @description The passage over which blends are matched.
+     */
+    BlendsQuestion: {
+      /** Tab */
+      tab: string;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+    };
+    /**
+     * CopyToLanes
+     * @description Give a step, with its settings, to the other lanes: onto the step that stands for it there, or as a new one.
+     */
+    CopyToLanes: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "copy_to_lanes";
+      /** Step Id */
+      step_id: string;
+      /** Seed */
+      seed?: string;
+    };
+    /**
      * Curve
      * @description Output level for input levels, and the share of time the detector spends at each level.
      */
@@ -551,6 +743,64 @@ export interface components {
       text: string;
     };
     /**
+     * Dissolve
+     * @description Take a split apart: one lane's steps take its place, those of the others stay behind them, bypassed.
+     *
+     *     Kept is the named lane, else a blend's treated lane, else the first lane with steps.
+     */
+    Dissolve: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "dissolve";
+      /** Step Id */
+      step_id: string;
+      /** Keep */
+      keep?: string | null;
+    };
+    /**
+     * Divide
+     * @description Put steps that stand side by side into a split (or, with none, an empty split at a place).
+     *
+     *     By copies they go into the second lane, *treated*, and the blend stands at the untreated end. Otherwise every lane
+     *     gets them, with their settings.
+     */
+    Divide: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "divide";
+      /** Strip Id */
+      strip_id: string;
+      /** Lane Id */
+      lane_id?: string | null;
+      /** Step Ids */
+      step_ids?: string[];
+      /** Index */
+      index?: number | null;
+      /**
+       * By
+       * @default copies
+       * @enum {string}
+       */
+      by: "copies" | "bands" | "mid/side" | "left/right";
+      /**
+       * Dividers Hz
+       * @default [
+       *       120,
+       *       500,
+       *       5000
+       *     ]
+       */
+      dividers_hz: number[];
+      /** Split Id */
+      split_id?: string;
+      /** Seed */
+      seed?: string;
+    };
+    /**
      * EditRequest
      * @description gesture: edits of one drag carry the same word and are undone together; tab: who asks.
      */
@@ -567,6 +817,16 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetStep"]
+        | components["schemas"]["SetPath"]
+        | components["schemas"]["SetLane"]
+        | components["schemas"]["AddLane"]
+        | components["schemas"]["RemoveLane"]
+        | components["schemas"]["AddDivider"]
+        | components["schemas"]["RemoveDivider"]
+        | components["schemas"]["Divide"]
+        | components["schemas"]["Dissolve"]
+        | components["schemas"]["CopyToLanes"]
+        | components["schemas"]["LanesToBuses"]
         | components["schemas"]["Batch"];
       /** Gesture */
       gesture?: string | null;
@@ -676,6 +936,143 @@ export interface components {
       /** Files */
       files: string[];
     };
+    /**
+     * Lane
+     * @description One branch of a split. Bypass lets what enters it past its steps; solo is a matter of listening.
+     *
+     *     output: a bus that gets the lane instead of the split's sum. linked: a setting moved in one linked lane moves by
+     *     as much in the others.
+     */
+    "Lane-Input": {
+      /** Id */
+      id?: string;
+      /** Name */
+      name: string;
+      path?: components["schemas"]["Path-Input"];
+      /**
+       * Level Db
+       * @default 0
+       */
+      level_db: number;
+      /**
+       * Invert
+       * @default false
+       */
+      invert: boolean;
+      /**
+       * Mute
+       * @default false
+       */
+      mute: boolean;
+      /**
+       * Solo
+       * @default false
+       */
+      solo: boolean;
+      /**
+       * Bypass
+       * @default false
+       */
+      bypass: boolean;
+      /**
+       * Linked
+       * @default false
+       */
+      linked: boolean;
+      /** Output */
+      output?: string | null;
+    };
+    /**
+     * Lane
+     * @description One branch of a split. Bypass lets what enters it past its steps; solo is a matter of listening.
+     *
+     *     output: a bus that gets the lane instead of the split's sum. linked: a setting moved in one linked lane moves by
+     *     as much in the others.
+     */
+    "Lane-Output": {
+      /** Id */
+      id?: string;
+      /** Name */
+      name: string;
+      path?: components["schemas"]["Path-Output"];
+      /**
+       * Level Db
+       * @default 0
+       */
+      level_db: number;
+      /**
+       * Invert
+       * @default false
+       */
+      invert: boolean;
+      /**
+       * Mute
+       * @default false
+       */
+      mute: boolean;
+      /**
+       * Solo
+       * @default false
+       */
+      solo: boolean;
+      /**
+       * Bypass
+       * @default false
+       */
+      bypass: boolean;
+      /**
+       * Linked
+       * @default false
+       */
+      linked: boolean;
+      /** Output */
+      output?: string | null;
+    };
+    /**
+     * LaneFigures
+     * @description step_id: the lane's main step, whose settings stand for the lane. heard_db: the 10th, 50th and 90th percentile
+     *     and the largest of the level at its detector (or of the peaks that enter the lane), in dBFS. loudness_moved_lu:
+     *     what the lane as a whole did to its loudness.
+     */
+    LaneFigures: {
+      /** Lane Id */
+      lane_id: string;
+      /** Step Id */
+      step_id: string | null;
+      /** Heard Db */
+      heard_db: number[];
+      /** Before Peak Dbfs */
+      before_peak_dbfs: number;
+      /** After Peak Dbfs */
+      after_peak_dbfs: number;
+      /** Before Rms Dbfs */
+      before_rms_dbfs: number;
+      /** After Rms Dbfs */
+      after_rms_dbfs: number;
+      /** Largest Db */
+      largest_db: number;
+      /** Mean Db */
+      mean_db: number;
+      /** Loudness Moved Lu */
+      loudness_moved_lu: number;
+      /** Gain Db */
+      gain_db: number[];
+    };
+    /**
+     * LanesToBuses
+     * @description Send each lane to a bus of its own, which feeds what the strip feeds, instead of summing them.
+     */
+    LanesToBuses: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "lanes_to_buses";
+      /** Step Id */
+      step_id: string;
+      /** Seed */
+      seed?: string;
+    };
     /** Ledger */
     Ledger: {
       before: components["schemas"]["Figures"];
@@ -689,8 +1086,26 @@ export interface components {
       hints: components["schemas"]["Hint"][];
     };
     /**
+     * Match
+     * @description What was measured of a blend's two sides, so that the steady law holds the loudness (see `studies.blend`).
+     *
+     *     matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of the sum at
+     *     equally spaced positions of the blend, from untreated to treated. refused: why no match is used, if none is.
+     */
+    Match: {
+      /**
+       * Matched Db
+       * @default 0
+       */
+      matched_db: number;
+      /** Gains Db */
+      gains_db?: number[];
+      /** Refused */
+      refused?: string | null;
+    };
+    /**
      * MoveStep
-     * @description Another place, on the same strip or another; the index counts without the moved step.
+     * @description Another place, in the same path or another; the index counts without the moved step.
      */
     MoveStep: {
       /**
@@ -702,6 +1117,8 @@ export interface components {
       step_id: string;
       /** Strip Id */
       strip_id: string;
+      /** Lane Id */
+      lane_id?: string | null;
       /** Index */
       index: number;
     };
@@ -769,16 +1186,53 @@ export interface components {
       columns: number;
     };
     /**
-     * Path
-     * @description The ordered steps of a strip.
+     * PassageQuestion
+     * @description A scope over a passage.
      */
-    Path: {
+    PassageQuestion: {
+      /** Tab */
+      tab: string;
+      /** Strip Id */
+      strip_id: string;
+      /** Step Id */
+      step_id?: string | null;
+      /** Lane Id */
+      lane_id?: string | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+    };
+    /**
+     * Path
+     * @description The ordered steps of a strip or of a lane.
+     */
+    "Path-Input": {
       /** Steps */
-      steps?: components["schemas"]["Step"][];
+      steps?: components["schemas"]["Step-Input"][];
+    };
+    /**
+     * Path
+     * @description The ordered steps of a strip or of a lane.
+     */
+    "Path-Output": {
+      /** Steps */
+      steps?: components["schemas"]["Step-Output"][];
+    };
+    /**
+     * PathStartView
+     * @description A ready-made path or split, and what to listen for.
+     */
+    PathStartView: {
+      /** Name */
+      name: string;
+      /** Listen */
+      listen: string;
+      path: components["schemas"]["Path-Output"];
     };
     /**
      * PresetBody
-     * @description Settings of a processor under a name.
+     * @description Settings of a processor, or (kind `path`) the steps of a path, under a name.
      */
     PresetBody: {
       /** Kind */
@@ -839,6 +1293,41 @@ export interface components {
        */
       rises: boolean;
     };
+    /**
+     * RemoveDivider
+     * @description Two bands become one. It keeps the treatment of the lower (keep 0) or the upper (keep 1) band, or of the one
+     *     that has any; the other band's steps, if they differ, stay behind them, bypassed.
+     */
+    RemoveDivider: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "remove_divider";
+      /** Step Id */
+      step_id: string;
+      /** Index */
+      index: number;
+      /**
+       * Keep
+       * @default 0
+       * @enum {integer}
+       */
+      keep: 0 | 1;
+    };
+    /**
+     * RemoveLane
+     * @description Take a lane out of a split by copies; a band goes with its divider.
+     */
+    RemoveLane: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "remove_lane";
+      /** Lane Id */
+      lane_id: string;
+    };
     /** RemoveStep */
     RemoveStep: {
       /**
@@ -851,7 +1340,7 @@ export interface components {
     };
     /**
      * RemoveStrip
-     * @description Take a strip out; what fed it feeds its output instead.
+     * @description Take a strip out; what fed it feeds its output instead, and lanes that fed it are summed in their split again.
      */
     RemoveStrip: {
       /**
@@ -913,6 +1402,8 @@ export interface components {
       strip_id: string;
       /** Step Id */
       step_id?: string | null;
+      /** Lane Id */
+      lane_id?: string | null;
       /** Start S */
       start_s: number;
       /** End S */
@@ -973,7 +1464,7 @@ export interface components {
       /** Sections */
       sections?: components["schemas"]["Section"][];
       /** Strips */
-      strips?: components["schemas"]["Strip"][];
+      strips?: components["schemas"]["Strip-Output"][];
     };
     /** SessionRow */
     SessionRow: {
@@ -985,6 +1476,52 @@ export interface components {
       changed_at: number;
       /** Deleted */
       deleted: boolean;
+    };
+    /**
+     * SetLane
+     * @description Name, level, polarity, mute, solo, bypass or link of a lane, or where it goes: a bus, or "" for the split's sum.
+     */
+    SetLane: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_lane";
+      /** Lane Id */
+      lane_id: string;
+      /** Name */
+      name?: string | null;
+      /** Level Db */
+      level_db?: number | null;
+      /** Invert */
+      invert?: boolean | null;
+      /** Mute */
+      mute?: boolean | null;
+      /** Solo */
+      solo?: boolean | null;
+      /** Bypass */
+      bypass?: boolean | null;
+      /** Linked */
+      linked?: boolean | null;
+      /** Output */
+      output?: string | null;
+    };
+    /**
+     * SetPath
+     * @description All steps of a path at once.
+     */
+    SetPath: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_path";
+      /** Strip Id */
+      strip_id: string;
+      /** Lane Id */
+      lane_id?: string | null;
+      /** Steps */
+      steps: components["schemas"]["Step-Input"][];
     };
     /**
      * SetSections
@@ -1019,6 +1556,8 @@ export interface components {
     /**
      * SetStep
      * @description Some settings of a step, or its bypass.
+     *
+     *     A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`.
      */
     SetStep: {
       /**
@@ -1030,10 +1569,16 @@ export interface components {
       step_id: string;
       /** Settings */
       settings?: {
-        [key: string]: number | boolean | string | [number, number][];
+        [key: string]:
+          number | boolean | string | number[] | [number, number][];
       };
       /** Bypass */
       bypass?: boolean | null;
+      /**
+       * Alone
+       * @default false
+       */
+      alone: boolean;
     };
     /**
      * SetStrip
@@ -1114,6 +1659,8 @@ export interface components {
       strip_id: string;
       /** Step Id */
       step_id?: string | null;
+      /** Lane Id */
+      lane_id?: string | null;
       /** Start S */
       start_s: number;
       /** End S */
@@ -1132,9 +1679,9 @@ export interface components {
     };
     /**
      * Step
-     * @description One item of a path: a processor with its settings.
+     * @description One item of a path: a processor with its settings, or a split (kind `split`) with its lanes.
      */
-    Step: {
+    "Step-Input": {
       /** Id */
       id?: string;
       /** Kind */
@@ -1145,6 +1692,12 @@ export interface components {
        */
       bypass: boolean;
       settings: components["schemas"]["Settings"];
+      /** Lanes */
+      lanes?: components["schemas"]["Lane-Input"][];
+      match?: components["schemas"]["Match"] | null;
+    };
+    "Step-Output": {
+      [key: string]: unknown;
     };
     /**
      * Strip
@@ -1153,7 +1706,7 @@ export interface components {
      *     Pan of a mono track: equal power, -3.01 dB at the centre. Of a stereo strip: balance by the same law, scaled so
      *     that the centre leaves both sides as they are and neither is ever raised.
      */
-    Strip: {
+    "Strip-Input": {
       /** Id */
       id?: string;
       /** Name */
@@ -1175,7 +1728,63 @@ export interface components {
        * @default 0
        */
       trim_db: number;
-      path?: components["schemas"]["Path"];
+      path?: components["schemas"]["Path-Input"];
+      /**
+       * Level Db
+       * @default 0
+       */
+      level_db: number;
+      /**
+       * Pan
+       * @default 0
+       */
+      pan: number;
+      /**
+       * Mute
+       * @default false
+       */
+      mute: boolean;
+      /**
+       * Solo
+       * @default false
+       */
+      solo: boolean;
+      /**
+       * Output
+       * @default main
+       */
+      output: string | null;
+    };
+    /**
+     * Strip
+     * @description A track, a bus or the main.
+     *
+     *     Pan of a mono track: equal power, -3.01 dB at the centre. Of a stereo strip: balance by the same law, scaled so
+     *     that the centre leaves both sides as they are and neither is ever raised.
+     */
+    "Strip-Output": {
+      /** Id */
+      id?: string;
+      /** Name */
+      name: string;
+      /**
+       * Kind
+       * @enum {string}
+       */
+      kind: "track" | "bus" | "main";
+      /** Media Id */
+      media_id?: number | null;
+      /**
+       * Start S
+       * @default 0
+       */
+      start_s: number;
+      /**
+       * Trim Db
+       * @default 0
+       */
+      trim_db: number;
+      path?: components["schemas"]["Path-Output"];
       /**
        * Level Db
        * @default 0
@@ -1718,6 +2327,111 @@ export interface operations {
       };
     };
   };
+  study_bands_api_sessions__session_id__studies_bands_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PassageQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BandsAnswer"] | null;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  study_blends_api_sessions__session_id__studies_blends_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BlendsQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BlendsAnswer"] | null;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  study_give_back_api_sessions__session_id__studies_give_back_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PassageQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["AimAnswer"] | null;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
   study_overview_api_sessions__session_id__studies_overview_post: {
     parameters: {
       query?: never;
@@ -2101,6 +2815,26 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  list_path_starts_api_paths_starts_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PathStartView"][];
         };
       };
     };

@@ -9,6 +9,7 @@ export interface BlockHeader {
   strips: Record<string, [number, number]>;
   steps: Record<string, number>;
   doors: Record<string, string>;
+  lanes: Record<string, number>;
   reduction_db: number[];
   detector_db: number;
   main_peaks_dbfs: [number, number];

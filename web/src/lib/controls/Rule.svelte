@@ -8,8 +8,14 @@
     value: SettingValue;
     /** gesture: the same word for all values of one drag, null for a single act. */
     change: (value: SettingValue, gesture: string | null) => void;
+    /** Told apart from rules of the same setting elsewhere: whose it is, and a mark of its own. */
+    of?: string;
+    mark?: string;
+    /** In a table the column and the row say what it is. */
+    bare?: boolean;
   }
-  let { setting, value, change }: Props = $props();
+  let { setting, value, change, of, mark, bare = false }: Props = $props();
+  const name = $derived(of ? `${setting.label}, ${of}` : setting.label);
 
   let scale = $state<HTMLElement | null>(null);
   let typing = $state<string | null>(null);
@@ -102,20 +108,17 @@
   };
 </script>
 
-<div class="rule" title={setting.help}>
-  <span class="label">{setting.label}</span>
+<div class="rule" class:bare title={setting.help}>
+  <span class="label">{bare ? '' : setting.label}</span>
   {#if typing === null}
-    <button
-      class="figure value"
-      tabindex="-1"
-      aria-label={`Type ${setting.label}`}
-      onclick={() => (typing = '')}>{shown}</button
+    <button class="figure value" tabindex="-1" aria-label={`Type ${name}`} onclick={() => (typing = '')}
+      >{shown}</button
     >
   {:else}
     <input
       class="figure typing"
       class:wrong
-      aria-label={`${setting.label}, typed`}
+      aria-label={`${name}, typed`}
       aria-invalid={wrong}
       placeholder={shown}
       bind:value={typing}
@@ -132,12 +135,12 @@
     class="scale"
     role="slider"
     tabindex="0"
-    aria-label={setting.label}
+    aria-label={name}
     aria-valuemin={setting.minimum}
     aria-valuemax={setting.maximum}
     aria-valuenow={number}
     aria-valuetext={shown}
-    data-setting={setting.name}
+    data-setting={mark ?? setting.name}
     bind:this={scale}
     {@attach nonPassive}
     onpointerdown={press}
@@ -161,6 +164,9 @@
     grid-template-columns: 1fr auto;
     align-items: baseline;
     height: 33px;
+  }
+  .bare {
+    height: 30px;
   }
   .label {
     white-space: nowrap;

@@ -2,13 +2,18 @@
   /** What the scope did to the passage: before, after, change; gain reduction; hints with their measure. */
   import type { Figures } from '../api/client';
   import { format } from '../controls/value';
+  import { splitName } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
 
   let dismissed = $state<string[]>([]);
   const study = $derived(workspace.study);
   const ledger = $derived(study?.ledger ?? null);
   const what = $derived(
-    workspace.step ? (workspace.processor(workspace.step.kind)?.label ?? '') : (workspace.strip?.name ?? ''),
+    workspace.step?.lanes
+      ? splitName(workspace.step)
+      : workspace.step
+        ? (workspace.processor(workspace.step.kind)?.label ?? '')
+        : (workspace.lane?.name ?? workspace.strip?.name ?? ''),
   );
   const ROWS: [keyof Figures, string, string][] = [
     ['sample_peak_dbfs', 'Sample peak', 'dBFS'],

@@ -1,25 +1,58 @@
 <script lang="ts">
-  /** A searchable list of the processors. */
+  /** A searchable list of what can be put on a path: processors, ready-made splits, and paths of one's own. */
+  import { api, type PathStart, type Step } from '../api/client';
+  import { insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
+  import { unnamed } from './tree';
 
   let { close }: { close: () => void } = $props();
   let search = $state('');
   let at = $state(0);
-  const found = $derived(
-    workspace.processors.filter((p) =>
-      `${p.label} ${p.summary}`.toLowerCase().includes(search.trim().toLowerCase()),
-    ),
-  );
+  let ready = $state.raw<PathStart[]>([]);
 
-  function choose(kind: string | undefined): void {
-    if (!kind) return;
+  void workspace.attempt(async () => {
+    const own = (await api.presets('path')).map((preset) => ({
+      name: preset.name,
+      listen: 'Your own.',
+      path: preset.settings as { steps: Step[] },
+    }));
+    ready = [...(await api.pathStarts()), ...own];
+  });
+
+  const items = $derived([
+    ...workspace.processors
+      .filter((processor) => processor.kind !== 'split')
+      .map((processor) => ({
+        name: processor.label,
+        what: processor.summary,
+        take: () => void workspace.addStep(processor.kind),
+      })),
+    ...ready.map((start) => ({
+      name: start.name,
+      what: `Ready-made: ${start.listen}`,
+      take: () => void insertSteps(workspace, unnamed(start.path.steps)),
+    })),
+  ]);
+  /** Those that are called so come before those that only tell of it. */
+  const found = $derived.by(() => {
+    const wanted = search.trim().toLowerCase();
+    const named = items.filter((item) => item.name.toLowerCase().includes(wanted));
+    return [
+      ...named,
+      ...items.filter((item) => !named.includes(item) && item.what.toLowerCase().includes(wanted)),
+    ];
+  });
+
+  function choose(index: number): void {
+    const item = found[index];
+    if (!item) return;
     close();
-    void workspace.addStep(kind);
+    item.take();
   }
   function keys(event: KeyboardEvent): void {
     event.stopPropagation();
     if (event.key === 'Escape') close();
-    else if (event.key === 'Enter') choose(found[at]?.kind);
+    else if (event.key === 'Enter') choose(at);
     else if (event.key === 'ArrowDown') at = Math.min(at + 1, found.length - 1);
     else if (event.key === 'ArrowUp') at = Math.max(at - 1, 0);
     else return;
@@ -38,10 +71,10 @@
     {@attach focus}
   />
   <ul>
-    {#each found as processor, index (processor.kind)}
+    {#each found as item, index (index)}
       <li>
-        <button class:at={index === at} onclick={() => choose(processor.kind)}>
-          <b>{processor.label}</b><span class="soft">{processor.summary}</span>
+        <button class:at={index === at} onclick={() => choose(index)}>
+          <b>{item.name}</b><span class="soft">{item.what}</span>
         </button>
       </li>
     {:else}
@@ -54,10 +87,10 @@
 <style>
   .menu {
     position: fixed;
-    top: 196px;
+    top: 150px;
     left: 50%;
-    margin-left: -170px;
-    width: 340px;
+    margin-left: -190px;
+    width: 400px;
     max-width: 90vw;
     z-index: 20;
     background: var(--plate);
@@ -80,6 +113,8 @@
     list-style: none;
     margin: 8px 0 0;
     padding: 0;
+    max-height: min(500px, calc(100vh - 270px));
+    overflow: auto;
   }
   li button {
     display: flex;

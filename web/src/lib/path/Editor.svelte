@@ -2,17 +2,35 @@
   /** The editor of the chosen step (or of the strip itself): pictures first, then rules in groups. */
   import type { Setting, SettingValue, Step } from '../api/client';
   import Choice from '../controls/Choice.svelte';
+  import Dividers from '../controls/Dividers.svelte';
   import Rule from '../controls/Rule.svelte';
   import Points from '../controls/Points.svelte';
   import Pictures from '../pictures/Pictures.svelte';
+  import { format } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
+  import { divide, splitName } from '../state/splits';
   import Door from './Door.svelte';
+  import LaneRules from './LaneRules.svelte';
+  import LaneTable from './LaneTable.svelte';
+  import PathPresets from './PathPresets.svelte';
   import Starts from './Starts.svelte';
+
+  let { bands }: { bands: number } = $props();
 
   const step = $derived(workspace.step);
   const strip = $derived(workspace.strip);
   const processor = $derived(step ? workspace.processor(step.kind) : undefined);
   const door = $derived(workspace.playing && step ? workspace.header?.doors[step.id] : undefined);
+  const found = $derived(workspace.found);
+  const lane = $derived(workspace.lane);
+  const split = $derived(step?.lanes ? step : null);
+  /** What is edited: the step, the lane, or the strip itself. */
+  const title = $derived(split ? splitName(split) : (processor?.label ?? lane?.name ?? strip?.name ?? ''));
+  const trail = $derived([
+    strip?.name ?? '',
+    ...(found?.trail ?? []).flatMap((part) => [splitName(part.split), part.lane.name]),
+    ...(step ? [title] : []),
+  ]);
   let starting = $state(false);
 
   const number = (name: string, label: string, unit: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
@@ -38,7 +56,9 @@
   const groups = $derived.by(() => {
     if (!processor || !step) return [];
     const found: { name: string; settings: Setting[] }[] = [];
-    for (const setting of processor.settings.filter((candidate) => applies(candidate, step))) {
+    for (const setting of processor.settings.filter(
+      (candidate) => applies(candidate, step) && candidate.name !== 'by', // a split stays what it is
+    )) {
       const group = found.find((candidate) => candidate.name === setting.group);
       if (group) group.settings.push(setting);
       else found.push({ name: setting.group, settings: [setting] });
@@ -57,8 +77,8 @@
 
 <section class="editor" aria-label="Editor">
   <header>
-    <h2>{processor?.label ?? strip?.name ?? ''}</h2>
-    <span class="soft">{processor ? `${strip?.name ?? ''} > ${processor.label}` : 'the strip itself'}</span>
+    <h2>{title}</h2>
+    <span class="soft trail">{trail.length > 1 ? trail.join(' > ') : 'the strip itself'}</span>
     {#if workspace.study && workspace.study.latency_ms > 0}
       <span class="figure soft" title="The sound is this late here; everything else is delayed to match.">
         {workspace.study.latency_ms.toFixed(1)} ms late
@@ -67,10 +87,39 @@
     {#if door}<Door state={door} word />{/if}
     <span class="space"></span>
     {#if step && processor}
+      {#if !split}
+        {#if found?.lane}
+          <button
+            class="button"
+            title="The same step, with its settings, in every lane"
+            onclick={() => workspace.edit({ op: 'copy_to_lanes', step_id: step.id })}
+            >Copy to the other lanes</button
+          >
+        {:else}
+          <button
+            class="button"
+            title="The step goes into each of {bands} bands, with its settings"
+            onclick={() => divide(workspace, 'bands', bands)}>Make multiband</button
+          >
+        {/if}
+      {/if}
       <button class="button" aria-haspopup="dialog" onclick={() => (starting = !starting)}
-        >Starting points</button
+        >{split ? 'Ready-made' : 'Starting points'}</button
       >
-      {#if starting}<Starts {step} {processor} close={() => (starting = false)} />{/if}
+      {#if starting && split}<PathPresets close={() => (starting = false)} />
+      {:else if starting}<Starts {step} {processor} close={() => (starting = false)} />{/if}
+      {#if split?.settings['by'] === 'copies'}
+        <button class="button" onclick={() => workspace.edit({ op: 'add_lane', step_id: step.id })}
+          >Add a lane</button
+        >
+      {/if}
+      {#if split}
+        <button
+          class="button"
+          title="Each lane gets a bus of its own, to be mixed there"
+          onclick={() => workspace.edit({ op: 'lanes_to_buses', step_id: step.id })}>Lanes to buses</button
+        >
+      {/if}
       {#if processor.listens}
         <button
           class="button"
@@ -90,21 +139,34 @@
       </button>
       <button class="button" title="Remove (Del)" onclick={() => workspace.removeStep(step.id)}>Remove</button
       >
-    {:else if strip && strip.kind !== 'main'}
-      <button class="button" onclick={() => workspace.edit({ op: 'remove_strip', strip_id: strip.id })}
-        >Remove strip</button
-      >
+    {:else if strip}
+      <button class="button" aria-haspopup="dialog" onclick={() => (starting = !starting)}>Ready-made</button>
+      {#if starting}<PathPresets close={() => (starting = false)} />{/if}
+      {#if strip.kind !== 'main' && !lane}
+        <button class="button" onclick={() => workspace.edit({ op: 'remove_strip', strip_id: strip.id })}
+          >Remove strip</button
+        >
+      {/if}
     {/if}
   </header>
   <Pictures />
-  <div class="rules" style:--groups={step ? Math.max(groups.length, 1) : 2}>
-    {#if step}
+  <div class="rules" class:split style:--groups={step ? Math.max(groups.length, 1) : lane ? 3 : 2}>
+    {#if lane && found?.split}
+      <LaneRules {lane} split={found.split} />
+    {:else if step}
       {#each groups as group (group.name)}
         <div class="group">
           <h3 class="soft">{group.name}</h3>
           {#each group.settings as setting (setting.name)}
             {@const value = step.settings[setting.name]!}
-            {#if setting.type === 'points'}
+            {#if setting.type === 'dividers'}
+              <Dividers
+                value={value as number[]}
+                change={(next) => put(setting.name, next, null)}
+                add={(frequency_hz) => workspace.edit({ op: 'add_divider', step_id: step.id, frequency_hz })}
+                remove={(index) => workspace.edit({ op: 'remove_divider', step_id: step.id, index })}
+              />
+            {:else if setting.type === 'points'}
               <Points
                 {setting}
                 value={value as [number, number][]}
@@ -116,8 +178,16 @@
               <Choice {setting} {value} change={(next) => put(setting.name, next, null)} />
             {/if}
           {/each}
+          {#if group.name === 'Blend' && split && split.settings['law'] === 'steady' && split.settings['blend']}
+            <p class="soft match" data-figure="match">
+              {#if split.match?.refused}{split.match.refused}
+              {:else if split.match}Match found: treated {format(split.match.matched_db, 'dB')}
+              {:else}Measuring both sides ...{/if}
+            </p>
+          {/if}
         </div>
       {/each}
+      {#if split}<LaneTable {split} />{/if}
     {:else if strip}
       <div class="group">
         <h3 class="soft">Strip</h3>
@@ -179,6 +249,18 @@
     grid-template-columns: repeat(var(--groups), minmax(0, 1fr));
     column-gap: 20px;
     padding-top: 8px;
+  }
+  .split {
+    grid-template-columns: repeat(var(--groups), 150px) minmax(0, 1fr);
+  }
+  .trail {
+    min-width: 0;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .match {
+    margin: 4px 0;
+    line-height: 17px;
   }
   .group h3 {
     font-weight: 500;

@@ -1,198 +1,353 @@
 <script lang="ts">
-  /** The path as plates on a rail, left to right, each with its change as it is heard. */
-  import type { Step } from '../api/client';
+  /** The path as plates on a rail, left to right; splits fan out into lanes and join. Each plate shows its change live. */
+  import type { Setting, Step } from '../api/client';
+  import Rule from '../controls/Rule.svelte';
   import { format } from '../controls/value';
+  import { BAND_STARTS, dissolve, divide, idleSumDb, splitAt, splitName } from '../state/splits';
+  import {
+    bypassSteps,
+    chosenSteps,
+    copySteps,
+    insertSteps,
+    moveSteps,
+    moveStepTo,
+    removeSteps,
+  } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
-  import { bypassSteps, chosenSteps, copySteps, insertSteps, moveSteps, removeSteps } from '../state/steps';
   import AddStep from './AddStep.svelte';
   import Door from './Door.svelte';
+  import LaneTag from './LaneTag.svelte';
+  import { layout, nearestSlot } from './layout';
+  import { says } from './says';
+  import { arrow, everyStep, find, unnamed, type Chosen } from './tree';
 
-  let { adding = $bindable(false) }: { adding: boolean } = $props();
+  interface Props {
+    adding: boolean;
+    /** How many bands "in bands" makes. */
+    bands: number;
+    height: number;
+  }
+  let { adding = $bindable(false), bands = $bindable(4), height = $bindable(84) }: Props = $props();
   let dragged = $state<string | null>(null);
-  let over = $state<number | null>(null);
+  let over = $state<{ x: number; y: number; laneId: string | null; index: number } | null>(null);
+  let zoom = $state(1);
+  let canvas = $state<HTMLElement | null>(null);
 
+  const LEFT = 112;
+  const LEAST = 84;
+  const MOST = 252;
   const strip = $derived(workspace.strip);
   const steps = $derived(strip?.path.steps ?? []);
+  const every = $derived([...everyStep(steps)]);
+  const split = $derived(splitAt(workspace));
+  const placed = $derived(layout(steps, LEFT, LEAST));
+  const railY = $derived(placed.steps.find((item) => item.lane === null)?.box.y ?? 24);
+  const header = $derived(workspace.playing ? workspace.header : null);
   const allBypassed = $derived(steps.length > 0 && steps.every((step) => step.bypass));
+  const position = $derived(
+    workspace.processor('split')?.settings.find((setting) => setting.name === 'position') as Setting,
+  );
 
-  /** What a plate says: the change now while it plays, else the settings that matter most. */
-  function says(step: Step): string {
-    if (step.bypass) return 'bypassed';
-    const live = workspace.playing ? workspace.header?.steps[step.id] : undefined;
-    const door = workspace.playing ? workspace.header?.doors[step.id] : undefined;
-    if (door !== undefined && step.kind !== 'leveller') return door;
-    if (live !== undefined) return format(live, 'dB');
-    const { settings } = step;
-    const db = (name: string) =>
-      `${Number(settings[name]).toFixed(Number.isInteger(settings[name]) ? 0 : 1)} dB`;
-    if (step.kind === 'gate') return `opens at ${db('threshold_db')}`;
-    if (step.kind === 'limiter' || step.kind === 'clipper') return `ceiling ${db('ceiling_db')}`;
-    if (step.kind === 'shaper')
-      return `${format(Number(settings['attack_db']), '')} / ${format(Number(settings['sustain_db']), '')} dB`;
-    if (step.kind === 'deesser') return `from ${format(Number(settings['frequency_hz']), 'Hz')}`;
-    if (step.kind === 'leveller') return `to ${db('target_db')}`;
-    if (step.kind === 'freecurve') return `${(settings['points'] as unknown[]).length} points`;
-    if (step.kind === 'equaliser') {
-      const busy = [1, 2, 3, 4].filter((band) => {
-        const kind = settings[`band${band}_kind`];
-        return (
-          kind === 'high-pass' ||
-          kind === 'low-pass' ||
-          (kind !== 'off' && settings[`band${band}_gain_db`] !== 0)
-        );
-      }).length;
-      return busy === 1 ? '1 band' : `${busy} bands`;
-    }
-    if (step.kind === 'trim') return format(Number(settings['gain_db']), 'dB');
-    return `${Number(settings['ratio'])}:1 at ${Number(settings['threshold_db']).toFixed(0)} dB`;
+  $effect(() => {
+    height = Math.min(MOST, Math.max(LEAST, placed.height * zoom));
+  });
+
+  const moved = (step: Step) => (header && !step.bypass ? (header.steps[step.id] ?? 0) : 0);
+  const label = (step: Step) =>
+    step.kind === 'split' ? splitName(step) : (workspace.processor(step.kind)?.label ?? step.kind);
+  const blended = (step: Step) =>
+    step.settings['by'] === 'copies' && step.settings['blend'] === true && step.lanes?.length === 2;
+
+  function sum(step: Step): string {
+    if (step.settings['by'] !== 'copies') return 'flat when idle';
+    const db = idleSumDb(step);
+    return Number.isFinite(db) ? format(db, 'dB') : 'cancels';
   }
-  const moved = (step: Step) =>
-    workspace.playing && !step.bypass ? (workspace.header?.steps[step.id] ?? 0) : 0;
-  const label = (step: Step) => workspace.processor(step.kind)?.label ?? step.kind;
+  function match(step: Step): string {
+    if (step.settings['law'] !== 'steady') return `Law: ${String(step.settings['law'])}`;
+    if (!step.match) return 'Steady: the match is being measured';
+    return step.match.refused ?? `Steady: treated matched by ${format(step.match.matched_db, 'dB')}`;
+  }
 
-  function keys(event: KeyboardEvent, index: number): void {
-    const order = [null, ...steps.map((step) => step.id)];
-    const id = steps[index]?.id ?? null;
+  function focus({ stepId, laneId }: Chosen): void {
+    const name = laneId ? `[data-lane="${laneId}"]` : `[data-step="${stepId ?? 'strip'}"]`;
+    const button = canvas?.querySelector<HTMLElement>(`${name} button`);
+    button?.focus();
+    button?.scrollIntoView({ block: 'nearest', inline: 'nearest' });
+  }
+
+  function keys(event: KeyboardEvent, from: Chosen): void {
+    const ways = { ArrowRight: 'right', ArrowLeft: 'left', ArrowUp: 'up', ArrowDown: 'down' } as const;
+    const way = ways[event.key as keyof typeof ways];
     const turn = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
-    if (turn && event.altKey && id) moveSteps(workspace, turn);
-    else if (turn && event.shiftKey && steps[index + turn]) workspace.select(steps[index + turn]!.id, true);
-    else if (turn) {
-      const next = order[order.indexOf(id) + turn];
-      if (next === undefined) return;
-      workspace.choose(workspace.stripId, next);
-      document.querySelector<HTMLElement>(`[data-step="${next ?? 'strip'}"] button`)?.focus();
-    } else if ((event.key === 'Delete' || event.key === 'Backspace') && id) void removeSteps(workspace);
-    else return;
+    if (turn && event.altKey && from.stepId) moveSteps(workspace, turn);
+    else if (turn && event.shiftKey && from.stepId) {
+      const found = find(steps, from);
+      const next = found?.siblings[found.index + turn];
+      if (next) workspace.select(next.id, true);
+    } else if (way) {
+      const next = arrow(steps, from, way);
+      if (!next) return;
+      workspace.chooseOnPath(next);
+      focus(next);
+    } else if (event.key === 'Delete' || event.key === 'Backspace') {
+      if (from.stepId) void removeSteps(workspace);
+      else if (from.laneId) void workspace.edit({ op: 'remove_lane', lane_id: from.laneId });
+      else return;
+    } else return;
     event.preventDefault();
     event.stopPropagation();
   }
 
-  function drop(index: number, copying: boolean): void {
-    const from = steps.findIndex((step) => step.id === dragged);
-    if (from >= 0 && dragged) {
-      if (copying) void insertSteps(workspace, [steps[from]!], index);
-      else workspace.moveStep(dragged, index > from ? index - 1 : index);
+  function press(event: MouseEvent, step: Step): void {
+    if (event.shiftKey || event.ctrlKey || event.metaKey) workspace.select(step.id, event.shiftKey);
+    else workspace.choose(workspace.stripId, step.id);
+  }
+
+  function hover(event: DragEvent): void {
+    if (!dragged || !canvas) return;
+    event.preventDefault();
+    const box = canvas.getBoundingClientRect();
+    over = nearestSlot(placed.slots, (event.clientX - box.left) / zoom, (event.clientY - box.top) / zoom);
+  }
+  function drop(event: DragEvent): void {
+    hover(event);
+    const step = every.find((candidate) => candidate.id === dragged);
+    if (over && step) {
+      const { laneId, index } = over;
+      if (event.altKey) void insertSteps(workspace, unnamed([step]), { lane_id: laneId, index });
+      else moveStepTo(workspace, step.id, laneId, index);
     }
     dragged = over = null;
+  }
+  function addInto(laneId: string | null): void {
+    workspace.choose(workspace.stripId, laneId ? null : (steps.at(-1)?.id ?? null), laneId);
+    adding = true;
   }
 </script>
 
 <div class="path" role="group" aria-label="Path of {strip?.name ?? ''}">
-  <div class="rail"></div>
-  <div class="plate strip" class:chosen={workspace.stepId === null} data-step="strip">
+  <div class="tools" role="toolbar" aria-label="Splits">
+    {#if workspace.selected.length > 1}
+      <span class="soft">{workspace.selected.length} chosen</span>
+      <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
+        >Bypass them</button
+      >
+      <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
+    {/if}
     <button
-      class="face"
-      onclick={() => workspace.choose(workspace.stripId, null)}
-      onkeydown={(event) => keys(event, -1)}
+      class="button"
+      title="Put what is chosen beside an untreated lane (P)"
+      onclick={() => divide(workspace, 'copies')}>In parallel</button
     >
-      <b>{strip?.name ?? ''}</b>
-      <span class="figure soft">trim {format(strip?.trim_db ?? 0, 'dB')}</span>
-    </button>
-  </div>
-  {#if steps.length > 1}
-    <span class="several">
-      {#if workspace.selected.length > 1}
-        <span class="soft">{workspace.selected.length} chosen</span>
-        <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
-          >Bypass them</button
-        >
-        <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
-      {/if}
+    <span class="pair">
+      <button
+        class="button"
+        title="Put what is chosen into each band (F)"
+        onclick={() => divide(workspace, 'bands', bands)}>In bands</button
+      ><select class="figure" aria-label="How many bands" bind:value={bands}>
+        {#each Object.keys(BAND_STARTS) as count (count)}<option value={Number(count)}>{count}</option>{/each}
+      </select>
+    </span>
+    <button
+      class="button"
+      title="Put what is chosen on the middle and on the sides (W)"
+      onclick={() => divide(workspace, 'mid/side')}>In mid/side</button
+    >
+    <button
+      class="button"
+      title="Put what is chosen on the left and on the right"
+      onclick={() => divide(workspace, 'left/right')}>In left/right</button
+    >
+    {#if split}
+      <button
+        class="button"
+        title="One lane's steps take the split's place (U)"
+        onclick={() => dissolve(workspace)}>Take apart</button
+      >
+    {/if}
+    {#if steps.length > 1}
       <button
         class="button"
         aria-pressed={allBypassed}
         title="Shift+B"
         onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'All back on' : 'Bypass all'}</button
       >
-    </span>
-  {/if}
-  {#each steps as step, index (step.id)}
-    <div
-      class="plate"
-      class:chosen={step.id === workspace.stepId}
-      class:bypassed={step.bypass}
-      class:together={workspace.selected.includes(step.id)}
-      class:over={over === index}
-      data-step={step.id}
-      role="listitem"
-      draggable="true"
-      ondragstart={() => (dragged = step.id)}
-      ondragend={() => (dragged = over = null)}
-      ondragover={(event) => {
-        event.preventDefault();
-        over = index;
-      }}
-      ondrop={(event) => {
-        event.preventDefault();
-        drop(index, event.altKey);
-      }}
-    >
+    {/if}
+    {#if every.length > steps.length || placed.joins.length}
       <button
-        class="face"
-        title="Drag or press Alt with the arrows to move, B to bypass, Del to remove; Shift or Ctrl and click to choose several"
-        aria-pressed={workspace.selected.includes(step.id)}
-        onclick={(event) => {
-          if (event.shiftKey || event.ctrlKey || event.metaKey) workspace.select(step.id, event.shiftKey);
-          else workspace.choose(workspace.stripId, step.id);
-        }}
-        onkeydown={(event) => keys(event, index)}
+        class="button small"
+        aria-label="Draw the path smaller"
+        disabled={zoom <= 0.55}
+        onclick={() => (zoom -= 0.15)}>-</button
       >
-        <b>{label(step)}</b>
-        <span class="figure soft">{says(step)}</span>
-        {#if Math.abs(moved(step)) > 0.05}
-          <i
-            class={moved(step) < 0 ? 'taken' : 'added'}
-            style:width="{Math.min(Math.abs(moved(step)) / 24, 1) * 60}px"
-          ></i>
-        {/if}
-        {#if workspace.playing && workspace.header?.doors[step.id]}
-          <Door state={workspace.header.doors[step.id]!} />
-        {/if}
-      </button>
-    </div>
-  {/each}
-  <div
-    class="add"
-    role="presentation"
-    ondragover={(event) => event.preventDefault()}
-    ondrop={(event) => {
-      event.preventDefault();
-      drop(steps.length, event.altKey);
-    }}
-  >
-    <button class="plus" aria-label="Add a step" title="Add a step (A)" onclick={() => (adding = !adding)}
-      >+</button
-    >
-    {#if !steps.length}<span class="soft hint">Add a step to shape this strip: press A.</span>{/if}
-    {#if adding}<AddStep close={() => (adding = false)} />{/if}
+      <button
+        class="button small"
+        aria-label="Draw the path larger"
+        disabled={zoom >= 1}
+        onclick={() => (zoom = Math.min(1, zoom + 0.15))}>+</button
+      >
+    {/if}
   </div>
+  <div class="scroll" role="presentation" ondragover={hover} ondragleave={() => (over = null)} ondrop={drop}>
+    <div
+      class="canvas"
+      bind:this={canvas}
+      style:width="{placed.width}px"
+      style:height="{placed.height}px"
+      style:zoom
+    >
+      <svg width={placed.width} height={placed.height} aria-hidden="true">
+        {#each placed.rails as rail, index (index)}<path d={rail} />{/each}
+        {#each placed.joins as join (join.split.id)}
+          <circle cx={join.circle.x} cy={join.circle.y} r="4.5" />
+        {/each}
+        {#if over}<path class="marker" d="M{over.x} {over.y - 22}v44" />{/if}
+      </svg>
+      <div
+        class="plate at strip"
+        class:chosen={workspace.found === null}
+        data-step="strip"
+        style:left="8px"
+        style:top="{railY}px"
+      >
+        <button
+          class="face"
+          onclick={() => workspace.choose(workspace.stripId, null)}
+          onkeydown={(event) => keys(event, { stepId: null, laneId: null })}
+        >
+          <b>{strip?.name ?? ''}</b>
+          <span class="figure soft">trim {format(strip?.trim_db ?? 0, 'dB')}</span>
+        </button>
+      </div>
+      {#each placed.steps as { step, box } (step.id)}
+        <div
+          class="plate at"
+          class:chosen={step.id === workspace.stepId}
+          class:bypassed={step.bypass}
+          class:together={workspace.selected.includes(step.id)}
+          class:split={step.kind === 'split'}
+          data-step={step.id}
+          role="listitem"
+          draggable="true"
+          style:left="{box.x}px"
+          style:top="{box.y}px"
+          style:width="{box.width}px"
+          ondragstart={() => (dragged = step.id)}
+          ondragend={() => (dragged = over = null)}
+        >
+          <button
+            class="face"
+            title="Drag or press Alt with the arrows to move, B to bypass, Del to remove; Shift or Ctrl and click to choose several"
+            aria-pressed={workspace.selected.includes(step.id)}
+            onclick={(event) => press(event, step)}
+            onkeydown={(event) => keys(event, { stepId: step.id, laneId: null })}
+          >
+            <b>{label(step)}</b>
+            <span class="figure soft">{says(step, header)}</span>
+            {#if Math.abs(moved(step)) > 0.05}
+              <i
+                class={moved(step) < 0 ? 'taken' : 'added'}
+                style:width="{Math.min(Math.abs(moved(step)) / 24, 1) * 60}px"
+              ></i>
+            {/if}
+            {#if header?.doors[step.id]}
+              <Door state={header.doors[step.id]!} />
+            {/if}
+          </button>
+        </div>
+      {/each}
+      {#each placed.tags as { lane, split: owner, box } (lane.id)}
+        <div
+          class="at"
+          style:left="{box.x}px"
+          style:top="{box.y}px"
+          style:width="{box.width}px"
+          style:height="{box.height}px"
+        >
+          <LaneTag {lane} split={owner} keys={(event) => keys(event, { stepId: null, laneId: lane.id })} />
+        </div>
+      {/each}
+      {#each placed.joins as { split: owner, box } (owner.id)}
+        <div
+          class="at join"
+          data-join={owner.id}
+          style:left="{box.x}px"
+          style:top="{box.y}px"
+          style:width="{box.width}px"
+          style:height="{box.height}px"
+          title={blended(owner) ? match(owner) : ''}
+        >
+          {#if blended(owner) && position}
+            <Rule
+              setting={position}
+              mark="blend"
+              of={label(owner)}
+              value={owner.settings['position']!}
+              change={(value, gesture) => workspace.set(owner.id, { position: value }, gesture)}
+            />
+          {:else}
+            <span>Sum</span><span class="figure soft">{sum(owner)}</span>
+          {/if}
+        </div>
+      {/each}
+      {#each placed.slots.filter((slot) => slot.last) as slot (slot.laneId)}
+        <button
+          class="plus at"
+          class:small={slot.laneId}
+          aria-label={slot.laneId ? 'Add a step to this lane' : 'Add a step'}
+          title="Add a step (A)"
+          style:left="{slot.x - 9}px"
+          style:top="{slot.y - 9}px"
+          onclick={() => addInto(slot.laneId)}>+</button
+        >
+      {/each}
+      {#if !steps.length}
+        <span class="soft hint at" style:left="{LEFT + 44}px" style:top="34px"
+          >Add a step to shape this strip: press A.</span
+        >
+      {/if}
+    </div>
+  </div>
+  {#if adding}<AddStep close={() => (adding = false)} />{/if}
 </div>
 
 <style>
   .path {
     position: relative;
     height: 100%;
-    display: flex;
-    align-items: center;
-    gap: 16px;
-    padding: 0 16px;
-    overflow: auto visible;
   }
-  .rail {
+  .scroll {
+    height: 100%;
+    overflow: auto;
+  }
+  .canvas {
+    position: relative;
+    min-width: 100%;
+  }
+  svg {
     position: absolute;
-    left: 0;
-    right: 0;
-    top: 50%;
-    border-top: 1.5px solid var(--ink-soft);
+    inset: 0;
+    fill: none;
+    stroke: var(--ink-soft);
+    stroke-width: 1.5;
+  }
+  circle {
+    fill: var(--ground);
+    stroke: var(--ink);
+  }
+  .marker {
+    stroke: var(--after);
+    stroke-width: 3;
+  }
+  .at {
+    position: absolute;
   }
   .plate {
-    position: relative;
-    flex: none;
-    min-width: 116px;
-    height: 48px;
+    height: 40px;
   }
   .strip {
-    min-width: 96px;
+    width: 104px;
   }
   .face {
     display: flex;
@@ -201,11 +356,20 @@
     justify-content: center;
     width: 100%;
     border: 0;
-    padding: 0 10px;
+    padding: 0 8px;
     text-align: left;
+    line-height: 17px;
+    white-space: nowrap;
+  }
+  .face span {
+    font-size: 11px;
+    letter-spacing: -0.02em;
   }
   b {
     font-weight: 650;
+    max-width: 100%;
+    overflow: hidden;
+    text-overflow: ellipsis;
   }
   .chosen {
     background: var(--ink);
@@ -215,12 +379,20 @@
     background: var(--after);
     padding: 2px;
   }
-  .over {
-    background: var(--after);
-  }
   .bypassed b {
     color: var(--ink-soft);
     text-decoration: line-through;
+  }
+  .join {
+    display: grid;
+    align-content: center;
+    background: var(--ground);
+    padding: 0 6px;
+    line-height: 16px;
+    white-space: nowrap;
+  }
+  .join > .figure {
+    font-size: 11px;
   }
   .taken {
     position: absolute;
@@ -238,32 +410,42 @@
     border: 1px solid var(--after);
     background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
   }
-  .several {
+  .tools {
     position: absolute;
-    right: 8px;
-    top: 2px;
+    right: 6px;
+    top: 1px;
     display: flex;
     gap: 4px;
     z-index: 2;
+    background: var(--ground);
+    padding-left: 8px;
   }
-  .several button {
+  .tools button {
     height: 20px;
     line-height: 18px;
     font-size: 12px;
+    padding: 0 6px;
   }
-  .add {
-    position: relative;
+  .tools .small {
+    width: 20px;
+    padding: 0;
+  }
+  .pair {
     display: flex;
-    align-items: center;
-    gap: 8px;
-    z-index: 3;
+  }
+  select {
+    height: 20px;
+    border: 1px solid var(--line);
+    border-left: 0;
+    background: var(--plate);
+    padding: 0;
   }
   .plus {
-    width: 28px;
-    height: 28px;
+    width: 18px;
+    height: 18px;
     padding: 0;
-    font-size: 18px;
-    line-height: 24px;
+    font-size: 14px;
+    line-height: 15px;
     background: var(--plate);
     border: 1px solid var(--line);
   }

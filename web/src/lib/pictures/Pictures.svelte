@@ -2,6 +2,7 @@
   /** Two pictures side by side; each place can show any picture the step has. */
   import Segments from '../controls/Segments.svelte';
   import { workspace } from '../state/workspace.svelte';
+  import Bands from './Bands.svelte';
   import Bite from './Bite.svelte';
   import Curve from './Curve.svelte';
   import Envelopes from './Envelopes.svelte';
@@ -16,9 +17,10 @@
     spectrum: Spectrum,
     wave: Wave,
     envelopes: Envelopes,
+    bands: Bands,
   };
   const NAMES: Record<string, string> = {
-    bite: 'Level', curve: 'Curve', response: 'Response', spectrum: 'Spectrum', wave: 'Wave', envelopes: 'Envelopes',
+    bite: 'Level', curve: 'Curve', response: 'Response', spectrum: 'Spectrum', wave: 'Wave', envelopes: 'Envelopes', bands: 'Lanes',
   }; // prettier-ignore
   type Kind = keyof typeof KINDS;
 
@@ -41,7 +43,12 @@
   }
 </script>
 
-<div class="pictures" class:wide={places[1] === 'spectrum' || places[1] === 'wave' || places[1] === 'bite'}>
+<div
+  class="pictures"
+  class:wide={places[1] === 'spectrum' ||
+    places[1] === 'wave' ||
+    (places[1] === 'bite' && places[0] !== 'bands')}
+>
   {#each places as picture, place (place)}
     {@const Picture = KINDS[picture!]}
     <div class="place">

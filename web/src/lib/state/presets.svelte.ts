@@ -1,5 +1,5 @@
 /** The user's presets of one processor, and what is done with them. */
-import { api, type Preset, type SettingValue } from '../api/client';
+import { api, type Preset } from '../api/client';
 import { workspace } from './workspace.svelte';
 
 class PresetState {
@@ -18,7 +18,7 @@ class PresetState {
     await this.load(this.kind);
   }
 
-  save(name: string, settings: Record<string, SettingValue>): Promise<void> {
+  save(name: string, settings: Record<string, unknown>): Promise<void> {
     return this.then(() => api.savePreset({ kind: this.kind, name, settings }));
   }
 

@@ -19,8 +19,7 @@ class SpectrumState {
     await workspace.attempt(async () => {
       const answer = await api.studySpectrum(version.id, {
         tab: workspace.tab,
-        strip_id: workspace.stripId,
-        step_id: workspace.step?.id ?? null,
+        ...workspace.scope,
         start_s,
         end_s,
         fraction: this.fraction,

@@ -1,66 +1,64 @@
 /** What is done to several steps at once: copy, paste, duplicate, bypass, remove, move. */
 import type { Edit, Step } from '../api/client';
-import { newId, type Workspace } from './workspace.svelte';
+import { find, unnamed } from '../path/tree';
+import type { Workspace } from './workspace.svelte';
 
 const BOARD = 'saltanvil.copied-steps';
 
 /** The steps an act is about: the selected ones in their order, or the chosen one. */
 export function chosenSteps(workspace: Workspace): Step[] {
-  const steps = workspace.strip?.path.steps ?? [];
+  const first = workspace.selected[0];
+  const steps = first
+    ? (find(workspace.strip?.path.steps ?? [], { stepId: first, laneId: null })?.siblings ?? [])
+    : [];
   const selected = steps.filter((step) => workspace.selected.includes(step.id));
   return selected.length ? selected : workspace.step ? [workspace.step] : [];
 }
 
 const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });
 
+/** Copies of steps, under new names, at a place; the last of them is chosen. */
 export async function insertSteps(
   workspace: Workspace,
-  copies: Pick<Step, 'kind' | 'bypass' | 'settings'>[],
-  at: number,
+  copies: object[],
+  { lane_id, index } = workspace.place,
 ): Promise<void> {
   const strip = workspace.strip;
   if (!strip || !copies.length) return;
-  const ids = copies.map(() => newId());
-  const edits = copies.map(({ kind, bypass, settings }, i) => ({
-    op: 'add_step',
-    strip_id: strip.id,
-    index: at + i,
-    step: { id: ids[i], kind, bypass, settings },
-  }));
-  await workspace.edit(batch(edits));
-  if (!workspace.strip?.path.steps.some((step) => step.id === ids.at(-1))) return;
-  workspace.choose(strip.id, ids.at(-1)!);
-  workspace.selected = ids.length > 1 ? ids : [];
+  await workspace.edit(
+    batch(copies.map((step, i) => ({ op: 'add_step', strip_id: strip.id, lane_id, index: index + i, step }))),
+  );
+  const steps = workspace.strip?.path.steps ?? [];
+  const row = lane_id ? find(steps, { stepId: null, laneId: lane_id })?.siblings : steps;
+  const made = (row ?? []).slice(index, index + copies.length).map((step) => step.id);
+  if (!made.length) return;
+  workspace.choose(strip.id, made.at(-1)!);
+  workspace.selected = made.length > 1 ? made : [];
 }
-
-const after = (workspace: Workspace, last: Step | undefined) =>
-  (workspace.strip?.path.steps.findIndex((step) => step.id === last?.id) ?? -1) + 1;
 
 /** Copied steps outlive the page and can be pasted on another strip, in another session or tab. */
 export function copySteps(workspace: Workspace): void {
   const steps = chosenSteps(workspace);
   if (!steps.length) return;
-  localStorage.setItem(
-    BOARD,
-    JSON.stringify(steps.map(({ kind, bypass, settings }) => ({ kind, bypass, settings }))),
-  );
+  localStorage.setItem(BOARD, JSON.stringify(unnamed(steps)));
   workspace.note(steps.length === 1 ? 'One step copied.' : `${steps.length} steps copied.`);
 }
 
+/** Behind the last of the chosen steps. */
+function behind(workspace: Workspace): { lane_id: string | null; index: number } {
+  const last = chosenSteps(workspace).at(-1);
+  const found = last && find(workspace.strip?.path.steps ?? [], { stepId: last.id, laneId: null });
+  return found ? { lane_id: found.lane?.id ?? null, index: found.index + 1 } : workspace.place;
+}
+
 export async function pasteSteps(workspace: Workspace): Promise<void> {
-  const copied = JSON.parse(localStorage.getItem(BOARD) ?? '[]') as Step[];
+  const copied = JSON.parse(localStorage.getItem(BOARD) ?? '[]') as object[];
   if (!copied.length) workspace.note('Nothing was copied yet: choose steps and press Ctrl+C.');
-  const steps = workspace.strip?.path.steps ?? [];
-  await insertSteps(
-    workspace,
-    copied,
-    workspace.step ? after(workspace, chosenSteps(workspace).at(-1)) : steps.length,
-  );
+  await insertSteps(workspace, copied, behind(workspace));
 }
 
 export async function duplicateSteps(workspace: Workspace): Promise<void> {
-  const steps = chosenSteps(workspace);
-  await insertSteps(workspace, steps, after(workspace, steps.at(-1)));
+  await insertSteps(workspace, unnamed(chosenSteps(workspace)), behind(workspace));
 }
 
 /** Bypass the given steps, or take them all back if every one is bypassed. */
@@ -72,24 +70,48 @@ export function bypassSteps(workspace: Workspace, steps: Step[]): void {
 
 export async function removeSteps(workspace: Workspace): Promise<void> {
   const going = chosenSteps(workspace);
+  if (!going.length) return;
   if (going.length === 1) return workspace.removeStep(going[0]!.id);
+  const lane = find(workspace.strip?.path.steps ?? [], { stepId: going[0]!.id, laneId: null })?.lane ?? null;
   await workspace.edit(batch(going.map((step) => ({ op: 'remove_step', step_id: step.id }))));
-  workspace.selected = [];
-  workspace.choose(workspace.stripId);
+  workspace.choose(workspace.stripId, lane ? null : undefined, lane?.id ?? null);
 }
 
-/** Move the steps one place to the left (-1) or to the right (1). */
+/** Put a step somewhere else: before the step that stands at `index` there now. */
+export function moveStepTo(
+  workspace: Workspace,
+  stepId: string,
+  lane_id: string | null,
+  index: number,
+): void {
+  const found = find(workspace.strip?.path.steps ?? [], { stepId, laneId: null });
+  if (!found) return;
+  const same = (found.lane?.id ?? null) === lane_id;
+  if (same && (index === found.index || index === found.index + 1)) return;
+  void workspace.edit({
+    op: 'move_step',
+    step_id: stepId,
+    strip_id: workspace.stripId,
+    lane_id,
+    index: same && index > found.index ? index - 1 : index,
+  });
+}
+
+/** Move the steps one place to the left (-1) or to the right (1) in their path. */
 export function moveSteps(workspace: Workspace, turn: number): void {
-  const steps = workspace.strip?.path.steps ?? [];
   const going = chosenSteps(workspace);
-  const places = going.map((step) => steps.indexOf(step));
-  if (!places.length || Math.min(...places) + turn < 0 || Math.max(...places) + turn >= steps.length) return;
+  const found = going[0] && find(workspace.strip?.path.steps ?? [], { stepId: going[0].id, laneId: null });
+  if (!found) return;
+  const { siblings, lane } = found;
+  const places = going.map((step) => siblings.indexOf(step));
+  if (Math.min(...places) + turn < 0 || Math.max(...places) + turn >= siblings.length) return;
   const order = turn < 0 ? going : going.toReversed();
   const edits = order.map((step) => ({
     op: 'move_step',
     step_id: step.id,
     strip_id: workspace.stripId,
-    index: steps.indexOf(step) + turn,
+    lane_id: lane?.id ?? null,
+    index: siblings.indexOf(step) + turn,
   }));
   void workspace.edit(batch(edits));
 }

@@ -4,6 +4,7 @@ import { api, Refused, upload } from '../api/client';
 import type {
   Edit,
   JobView,
+  Lane,
   OverviewAnswer,
   Processor,
   ScopeAnswer,
@@ -14,8 +15,9 @@ import type {
 } from '../api/client';
 import { Audition } from '../audio/audition';
 import type { BlockHeader } from '../audio/protocol';
+import { everyStep, find, type Chosen, type Found } from '../path/tree';
 
-export type Listening = 'before' | 'after' | 'taken' | 'key';
+export type Listening = 'before' | 'after' | 'taken' | 'key' | 'only';
 export type Ear = 'full' | 'small' | 'mono' | 'quiet';
 export interface Passage {
   start_s: number;
@@ -49,6 +51,8 @@ export class Workspace {
   version = $state.raw<Version | null>(null);
   stripId = $state('main');
   stepId = $state<string | null>(null);
+  /** The lane that is chosen itself; null while a step is. */
+  laneId = $state<string | null>(null);
   /** Steps chosen together, by Shift or Ctrl; empty while only one is chosen. */
   selected = $state<string[]>([]);
   passage = $state<Passage>({ start_s: 0, end_s: 10, name: 'Start' });
@@ -90,8 +94,31 @@ export class Workspace {
     return this.session?.strips.find((strip) => strip.id === this.stripId) ?? null;
   }
 
+  /** The chosen step or lane, with what it stands in; null if it is the strip itself. */
+  get found(): Found | null {
+    return this.strip ? find(this.strip.path.steps, { stepId: this.stepId, laneId: this.laneId }) : null;
+  }
+
   get step(): Step | null {
-    return this.strip?.path.steps.find((step) => step.id === this.stepId) ?? null;
+    return this.found?.step ?? null;
+  }
+
+  /** The lane that is chosen itself. */
+  get lane(): Lane | null {
+    return this.stepId === null ? (this.found?.lane ?? null) : null;
+  }
+
+  /** Where something new goes: behind the chosen step, at the end of the chosen lane, or of the path. */
+  get place(): { lane_id: string | null; index: number } {
+    const { found } = this;
+    if (!found) return { lane_id: null, index: this.strip?.path.steps.length ?? 0 };
+    const index = found.step ? found.index + 1 : found.siblings.length;
+    return { lane_id: found.lane?.id ?? null, index };
+  }
+
+  /** What is compared and measured, as the server is told. */
+  get scope() {
+    return { strip_id: this.stripId, step_id: this.step?.id ?? null, lane_id: this.lane?.id ?? null };
   }
 
   processor(kind: string): Processor | undefined {
@@ -113,12 +140,15 @@ export class Workspace {
     this.close();
     remember('session', id);
     this.take(version);
-    const kept = recall<{ strip: string; step: string | null; passage: Passage }>(`view.${id}`);
+    const kept = recall<{ strip: string; step: string | null; lane?: string | null; passage: Passage }>(
+      `view.${id}`,
+    );
     const strips = version.session.strips;
     const first = strips.find((strip) => strip.name === 'Snare') ?? strips[0]!;
     this.stripId = strips.find((strip) => strip.id === kept?.strip)?.id ?? first.id;
-    this.stepId = kept?.step ?? this.strip?.path.steps.at(-1)?.id ?? null;
-    if (!this.step) this.stepId = this.strip?.path.steps[0]?.id ?? null;
+    this.laneId = kept?.lane ?? null;
+    this.stepId = kept?.step ?? (this.laneId ? null : (this.strip?.path.steps.at(-1)?.id ?? null));
+    this.settle();
     const section = version.session.sections.find((candidate) => candidate.name === 'Chorus');
     const all = { start_s: 0, end_s: Math.min(version.length_s, 20), name: 'Start' };
     this.passage = kept?.passage ?? (section ? { ...section } : all);
@@ -165,7 +195,14 @@ export class Workspace {
     if (this.version && version.id === this.version.id && version.revision < this.version.revision) return;
     this.version = version;
     if (!this.strip) this.stripId = 'main';
-    if (this.stepId && !this.step) this.stepId = this.strip?.path.steps.at(-1)?.id ?? null;
+    this.settle();
+  }
+
+  /** If what was chosen is gone, choose what is nearest. */
+  private settle(): void {
+    if ((this.stepId === null && this.laneId === null) || this.found) return;
+    this.stepId = this.strip?.path.steps.at(-1)?.id ?? null;
+    this.laneId = null;
   }
 
   /** Another tab changed the session. */
@@ -224,29 +261,18 @@ export class Workspace {
   async addStep(kind: string): Promise<void> {
     const strip = this.strip;
     if (!strip) return;
-    const at = strip.path.steps.findIndex((step) => step.id === this.stepId);
     const id = newId();
-    await this.edit({
-      op: 'add_step',
-      strip_id: strip.id,
-      index: at < 0 ? strip.path.steps.length : at + 1,
-      step: { id, kind },
-    });
-    if (this.strip?.path.steps.some((step) => step.id === id)) this.choose(strip.id, id);
+    await this.edit({ op: 'add_step', strip_id: strip.id, ...this.place, step: { id, kind } });
+    this.choose(strip.id, id);
   }
 
   async removeStep(stepId: string): Promise<void> {
-    const steps = this.strip?.path.steps ?? [];
-    const at = steps.findIndex((step) => step.id === stepId);
-    const next = (steps[at + 1] ?? steps[at - 1])?.id ?? null;
+    const found = this.strip && find(this.strip.path.steps, { stepId, laneId: null });
+    if (!found) return;
+    const next = found.siblings[found.index + 1] ?? found.siblings[found.index - 1];
     await this.edit({ op: 'remove_step', step_id: stepId });
-    if (this.stepId === stepId || !this.step) this.choose(this.stripId, next);
-  }
-
-  moveStep(stepId: string, index: number): void {
-    const count = this.strip?.path.steps.length ?? 0;
-    if (index >= 0 && index < count)
-      void this.edit({ op: 'move_step', step_id: stepId, strip_id: this.stripId, index });
+    if (this.stepId === stepId || !this.step)
+      this.choose(this.stripId, next?.id ?? null, next ? null : (found.lane?.id ?? null));
   }
 
   bypass(step: Step): void {
@@ -255,32 +281,45 @@ export class Workspace {
 
   // ---- choosing and listening --------------------------------------------------------------------------------------
 
-  /** Add a step to those chosen together, or take it out; `through` adds all up to it. */
+  /** Add a step to those chosen together, or take it out; `through` adds all up to it. Only steps of one path go together. */
   select(stepId: string, through: boolean): void {
-    const ids = (this.strip?.path.steps ?? []).map((step) => step.id);
-    const from = this.selected.length ? this.selected : this.stepId ? [this.stepId] : [];
-    if (through) {
+    const ids = (find(this.strip?.path.steps ?? [], { stepId, laneId: null })?.siblings ?? []).map(
+      (step) => step.id,
+    );
+    const from = (this.selected.length ? this.selected : this.stepId ? [this.stepId] : []).filter((id) =>
+      ids.includes(id),
+    );
+    if (through && from.length) {
       const [a, b] = [ids.indexOf(this.stepId ?? stepId), ids.indexOf(stepId)];
       this.selected = ids.slice(Math.min(a, b), Math.max(a, b) + 1);
     } else {
       this.selected = from.includes(stepId) ? from.filter((id) => id !== stepId) : [...from, stepId];
     }
+    if (this.selected.length === 1) this.choose(this.stripId, this.selected[0]!);
   }
 
-  choose(stripId: string, stepId: string | null | undefined = undefined): void {
+  choose(stripId: string, stepId: string | null | undefined = undefined, laneId: string | null = null): void {
     const strip = this.session?.strips.find((candidate) => candidate.id === stripId);
     if (!strip) return;
     this.selected = [];
     const moved = stripId !== this.stripId;
     this.stripId = stripId;
     this.stepId = stepId === undefined ? (strip.path.steps.at(-1)?.id ?? null) : stepId;
+    this.laneId = this.stepId === null ? laneId : null;
+    this.settle();
     if (moved) this.overview = null;
     this.study = null;
     this.keepView();
     this.tellScope();
-    if (this.listening === 'key' && !(this.step && this.processor(this.step.kind)?.listens))
-      this.listen('after');
+    const unheard =
+      (this.listening === 'key' && !(this.step && this.processor(this.step.kind)?.listens)) ||
+      (this.listening === 'only' && !this.found?.lane);
+    if (unheard) this.listen('after');
     this.measure();
+  }
+
+  chooseOnPath({ stepId, laneId }: Chosen): void {
+    this.choose(this.stripId, stepId, laneId);
   }
 
   setPassage(passage: Passage): void {
@@ -293,7 +332,12 @@ export class Workspace {
 
   private keepView(): void {
     if (this.version)
-      remember(`view.${this.version.id}`, { strip: this.stripId, step: this.stepId, passage: this.passage });
+      remember(`view.${this.version.id}`, {
+        strip: this.stripId,
+        step: this.stepId,
+        lane: this.laneId,
+        passage: this.passage,
+      });
   }
 
   async play(position_s: number = this.loop ? this.passage.start_s : this.position_s): Promise<void> {
@@ -338,6 +382,12 @@ export class Workspace {
     else this.listen(this.listening === 'key' ? 'after' : 'key');
   }
 
+  /** Hear the lane alone that is chosen or that the step stands in, or all of them again. Nothing is edited. */
+  hearOnly(): void {
+    if (!this.found?.lane) this.note('Choose a lane, or a step in one, to hear it alone.');
+    else this.listen(this.listening === 'only' ? 'after' : 'only');
+  }
+
   setMatched(on: boolean): void {
     this.matched = on;
     this.audition?.send({ type: 'matched', on });
@@ -362,7 +412,7 @@ export class Workspace {
   }
 
   private tellScope(): void {
-    this.audition?.send({ type: 'scope', strip_id: this.stripId, step_id: this.step?.id ?? null });
+    this.audition?.send({ type: 'scope', ...this.scope });
   }
 
   // ---- measuring ---------------------------------------------------------------------------------------------------
@@ -391,8 +441,7 @@ export class Workspace {
     const { start_s, end_s } = this.passage;
     const question = {
       tab: this.tab,
-      strip_id: this.stripId,
-      step_id: this.step?.id ?? null,
+      ...this.scope,
       start_s,
       end_s,
       columns: this.columns,
@@ -402,7 +451,8 @@ export class Workspace {
     const current = () =>
       this.version?.id === version.id &&
       this.stripId === question.strip_id &&
-      (this.step?.id ?? null) === question.step_id;
+      (this.step?.id ?? null) === question.step_id &&
+      (this.lane?.id ?? null) === question.lane_id;
     void this.attempt(async () => {
       const study = await api.studyScope(version.id, question);
       if (!study || !current()) return;
@@ -413,7 +463,17 @@ export class Workspace {
         columns: 1200,
       });
       if (overview && current()) this.overview = overview;
+      await this.matchBlends();
     });
+  }
+
+  /** Steady blends follow what was edited: the server measures them anew over the passage. */
+  private async matchBlends(): Promise<void> {
+    const { version } = this;
+    if (!version?.session.strips.some((strip) => [...everyStep(strip.path.steps)].some(isSteady))) return;
+    const { start_s, end_s } = this.passage;
+    const answer = await api.studyBlends(version.id, { tab: this.tab, start_s, end_s });
+    if (answer && Object.keys(answer.matches).length) await this.refresh();
   }
 
   // ---- jobs and notices --------------------------------------------------------------------------------------------
@@ -490,6 +550,13 @@ export class Workspace {
       return undefined;
     }
   }
+}
+
+function isSteady(step: Step): boolean {
+  const { by, blend, law } = step.settings;
+  return (
+    step.kind === 'split' && by === 'copies' && blend === true && law === 'steady' && step.lanes?.length === 2
+  );
 }
 
 export function newId(): string {

@@ -56,6 +56,9 @@
       ['before', 'Before', 'What enters the scope (Z)'],
       ['after', 'After', 'What leaves it (X)'],
       ['taken', 'Taken', 'What was taken away, alone (C)'],
+      ...(workspace.found?.lane
+        ? ([['only', 'Only', 'The lane alone, the others go on unheard (O)']] as const)
+        : []),
       ...(listens ? ([['key', 'Key', 'What the detector hears (G)']] as const) : []),
     ]}
   />

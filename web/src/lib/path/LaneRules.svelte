@@ -1,0 +1,141 @@
+<script lang="ts">
+  /** A chosen lane: its name, level, polarity and where it goes, and what can be done with it. */
+  import type { Lane, Step } from '../api/client';
+  import Rule from '../controls/Rule.svelte';
+  import { addCeiling, giveBack, setLane } from '../state/splits';
+  import { workspace } from '../state/workspace.svelte';
+  import { LEVEL } from './lane';
+
+  let { lane, split }: { lane: Lane; split: Step } = $props();
+  const SWITCHES = [
+    ['mute', 'Mute', 'Silent (D).'],
+    ['solo', 'Solo', 'The other lanes are silent while you listen; never in a file (S).'],
+    ['bypass', 'Bypass', 'The lane without its steps (B).'],
+    ['invert', 'Turn polarity', 'The waveform upside down.'],
+    ['linked', 'Linked', 'A setting moved in one linked lane moves by as much in the others.'],
+  ] as const;
+  const buses = $derived(
+    (workspace.session?.strips ?? []).filter(
+      (strip) => strip.kind !== 'track' && strip.id !== workspace.stripId,
+    ),
+  );
+</script>
+
+<div class="group">
+  <h3 class="soft">Lane</h3>
+  <label class="row">
+    <span>Name</span>
+    <input
+      class="text"
+      aria-label="Name of the lane"
+      value={lane.name}
+      maxlength="120"
+      onkeydown={(event) => {
+        event.stopPropagation();
+        if (event.key === 'Enter') event.currentTarget.blur();
+      }}
+      onblur={(event) => {
+        const name = event.currentTarget.value.trim();
+        if (name && name !== lane.name) setLane(workspace, lane, { name });
+      }}
+    />
+  </label>
+  <Rule
+    setting={LEVEL}
+    value={lane.level_db}
+    change={(value, gesture) => setLane(workspace, lane, { level_db: Number(value) }, gesture)}
+  />
+  <label class="row" title="A bus gets the lane instead of the split's sum.">
+    <span>Goes to</span>
+    <select
+      class="figure"
+      aria-label="Where the lane goes"
+      value={lane.output ?? ''}
+      onchange={(event) => setLane(workspace, lane, { output: event.currentTarget.value })}
+    >
+      <option value="">the sum</option>
+      {#each buses as bus (bus.id)}<option value={bus.id}>{bus.name}</option>{/each}
+    </select>
+  </label>
+</div>
+<div class="group">
+  <h3 class="soft">Listening</h3>
+  {#each SWITCHES as [name, label, help] (name)}
+    <label class="row" title={help}>
+      <span>{label}</span>
+      <input
+        type="checkbox"
+        checked={lane[name]}
+        onchange={(event) => setLane(workspace, lane, { [name]: event.currentTarget.checked })}
+      />
+    </label>
+  {/each}
+</div>
+<div class="group acts">
+  <h3 class="soft">In one press</h3>
+  <button
+    class="button"
+    title="Set the level so that the lane leaves as loud as it enters"
+    onclick={() => giveBack(workspace, lane)}>Give back what was taken</button
+  >
+  <button class="button" onclick={() => addCeiling(workspace, lane, -6)}>Add a ceiling at -6 dB</button>
+  <button
+    class="button"
+    aria-pressed={workspace.listening === 'only'}
+    title="Alone, without an edit (O)"
+    onclick={() => workspace.hearOnly()}>Hear only this lane</button
+  >
+  <button
+    class="button"
+    title="Each lane gets a bus of its own, to be mixed there"
+    onclick={() => workspace.edit({ op: 'lanes_to_buses', step_id: split.id })}
+    >Send all lanes to buses</button
+  >
+  <button class="button" onclick={() => workspace.edit({ op: 'remove_lane', lane_id: lane.id })}
+    >Remove this lane</button
+  >
+</div>
+
+<style>
+  .row {
+    display: grid;
+    grid-template-columns: auto minmax(0, 1fr);
+    column-gap: 8px;
+    height: 28px;
+    align-items: center;
+  }
+  .row > :last-child {
+    justify-self: end;
+  }
+  .text {
+    width: 140px;
+    max-width: 100%;
+    height: 20px;
+    border: 1px solid var(--line);
+    background: var(--plate);
+    padding: 0 4px;
+  }
+  input[type='checkbox'] {
+    accent-color: var(--after);
+  }
+  select {
+    background: none;
+    border: 0;
+    border-bottom: 1px solid var(--ink-soft);
+    max-width: 100%;
+  }
+  option {
+    background: var(--plate);
+  }
+  .acts {
+    display: grid;
+    gap: 4px;
+    align-content: start;
+  }
+  h3 {
+    font-weight: 500;
+    border-bottom: 1px solid var(--line);
+    height: 22px;
+    margin-bottom: 2px;
+  }
+</style>

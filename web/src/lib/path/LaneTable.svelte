@@ -1,0 +1,194 @@
+<script lang="ts">
+  /** All lanes of a split side by side: what listens, how loud, and the main rules of the step that stands for each. */
+  import type { Lane, Setting, Step } from '../api/client';
+  import Rule from '../controls/Rule.svelte';
+  import { format } from '../controls/value';
+  import { bandsState, mainStep, takenDb } from '../state/bands.svelte';
+  import { addCeiling, giveBack, linkAll, setLane, spanOf } from '../state/splits';
+  import { workspace } from '../state/workspace.svelte';
+  import { LEVEL } from './lane';
+
+  let { split }: { split: Step } = $props();
+  const CEILING_DB = -6;
+  const lanes = $derived(split.lanes ?? []);
+  const mains = $derived(lanes.map((lane) => mainStep(lane)));
+  /** Each main rule of each kind of step there is, once. */
+  const rows = $derived.by(() => {
+    const found: { kind: string; setting: Setting }[] = [];
+    for (const step of mains) {
+      const processor = step && workspace.processor(step.kind);
+      for (const name of processor?.main ?? []) {
+        const setting = processor!.settings.find((candidate) => candidate.name === name)!;
+        if (!found.some((row) => row.kind === step!.kind && row.setting.name === name))
+          found.push({ kind: step!.kind, setting });
+      }
+    }
+    return found;
+  });
+  const kinds = $derived(new Set(rows.map((row) => row.kind)));
+  const applies = (setting: Setting, step: Step) =>
+    Object.entries(setting.when).every(([name, values]) => values.includes(String(step.settings[name])));
+  const ceilingOf = (lane: Lane) => {
+    const last = lane.path.steps.at(-1);
+    return last?.kind === 'limiter' && !last.bypass ? last : null;
+  };
+  const ceiling = $derived(
+    workspace.processor('limiter')?.settings.find((setting) => setting.name === 'ceiling_db'),
+  );
+</script>
+
+<div class="table" style:--lanes={lanes.length} role="table" aria-label="Lanes">
+  <span class="corner">
+    <button
+      class="button"
+      title="A setting moved in one linked lane moves in all"
+      onclick={() => linkAll(workspace, split)}
+      >{lanes.every((lane) => lane.linked) ? 'Unlink all' : 'Link all'}</button
+    >
+  </span>
+  {#each lanes as lane, index (lane.id)}
+    <span class="head">
+      <button class="name" onclick={() => workspace.choose(workspace.stripId, null, lane.id)}
+        ><b>{lane.name}</b> <span class="soft figure">{spanOf(split, index)}</span></button
+      >
+      <button
+        class="act"
+        class:on={lane.linked}
+        aria-pressed={lane.linked}
+        aria-label="Link {lane.name}"
+        onclick={() => setLane(workspace, lane, { linked: !lane.linked })}>=</button
+      >
+    </span>
+  {/each}
+  <span class="label">Level</span>
+  {#each lanes as lane (lane.id)}
+    <Rule
+      bare
+      setting={LEVEL}
+      of={lane.name}
+      mark="level {lane.name}"
+      value={lane.level_db}
+      change={(value, gesture) => setLane(workspace, lane, { level_db: Number(value) }, gesture)}
+    />
+  {/each}
+  {#each rows as { kind, setting } (`${kind} ${setting.name}`)}
+    <span class="label" title={setting.help}
+      >{setting.label}{kinds.size > 1 ? ` (${workspace.processor(kind)?.label ?? kind})` : ''}</span
+    >
+    {#each lanes as lane, index (lane.id)}
+      {@const step = mains[index]}
+      {#if step && step.kind === kind && applies(setting, step)}
+        <Rule
+          bare
+          {setting}
+          of={lane.name}
+          mark="{setting.name} {lane.name}"
+          value={step.settings[setting.name]!}
+          change={(value, gesture) => workspace.set(step.id, { [setting.name]: value }, gesture)}
+        />
+      {:else}<span class="none soft">--</span>{/if}
+    {/each}
+  {/each}
+  <span class="label">Takes, {workspace.playing ? 'now' : 'at most'}</span>
+  {#each lanes as lane (lane.id)}
+    <span class="cell figure" data-figure="taken {lane.name}">{format(takenDb(lane), 'dB')}</span>
+  {/each}
+  <span class="label">Loudness moved</span>
+  {#each lanes as lane (lane.id)}
+    {@const moved = bandsState.of(lane)?.loudness_moved_lu}
+    <span class="cell figure">
+      <button
+        class="button"
+        title="Set the level so that the lane leaves as loud as it enters"
+        onclick={() => giveBack(workspace, lane)}>Give back</button
+      >
+      {moved === undefined ? '--' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)} LU`}
+    </span>
+  {/each}
+  <span class="label">Ceiling</span>
+  {#each lanes as lane (lane.id)}
+    {@const limiter = ceilingOf(lane)}
+    {#if limiter && ceiling}
+      <Rule
+        bare
+        setting={ceiling}
+        of={lane.name}
+        mark="ceiling {lane.name}"
+        value={limiter.settings['ceiling_db']!}
+        change={(value, gesture) => workspace.set(limiter.id, { ceiling_db: value }, gesture)}
+      />
+    {:else}
+      <span class="cell">
+        <button
+          class="button"
+          aria-label="Give {lane.name} a ceiling"
+          onclick={() => addCeiling(workspace, lane, CEILING_DB)}>Add at {CEILING_DB} dB</button
+        >
+      </span>
+    {/if}
+  {/each}
+</div>
+
+<style>
+  .table {
+    display: grid;
+    grid-template-columns: minmax(84px, auto) repeat(var(--lanes), minmax(0, 1fr));
+    column-gap: 16px;
+    align-items: center;
+  }
+  .head {
+    display: flex;
+    align-items: center;
+    gap: 4px;
+    border-bottom: 1px solid var(--line);
+    height: 22px;
+    min-width: 0;
+  }
+  .name {
+    flex: 1;
+    min-width: 0;
+    border: 0;
+    padding: 0;
+    text-align: left;
+    overflow: hidden;
+    white-space: nowrap;
+    text-overflow: ellipsis;
+  }
+  .corner {
+    border-bottom: 1px solid var(--line);
+    height: 22px;
+  }
+  .corner button,
+  .cell button {
+    height: 19px;
+    line-height: 16px;
+    padding: 0 6px;
+    font-size: 12px;
+  }
+  .label {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .cell {
+    display: flex;
+    justify-content: space-between;
+    align-items: center;
+    height: 26px;
+    white-space: nowrap;
+  }
+  .none {
+    text-align: right;
+  }
+  .act {
+    width: 16px;
+    height: 16px;
+    line-height: 13px;
+    padding: 0;
+    border: 1px solid var(--line);
+  }
+  .on {
+    background: var(--ink);
+    color: var(--plate);
+  }
+</style>

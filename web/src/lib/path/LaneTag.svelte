@@ -1,0 +1,121 @@
+<script lang="ts">
+  /** The beginning of a lane: its name, level, mute and solo, and how loud it is in the sum. */
+  import type { Lane, Step } from '../api/client';
+  import { format } from '../controls/value';
+  import { setLane, spanOf } from '../state/splits';
+  import { workspace } from '../state/workspace.svelte';
+
+  interface Props {
+    lane: Lane;
+    split: Step;
+    keys: (event: KeyboardEvent) => void;
+  }
+  let { lane, split, keys }: Props = $props();
+
+  const chosen = $derived(workspace.stepId === null && workspace.laneId === lane.id);
+  const live = $derived(workspace.playing ? workspace.header?.lanes[lane.id] : undefined);
+  const bus = $derived(workspace.session?.strips.find((strip) => strip.id === lane.output));
+  const span = $derived(spanOf(split, (split.lanes ?? []).indexOf(lane)));
+  const state = $derived.by(() => {
+    if (lane.mute) return 'muted';
+    if (bus) return `to ${bus.name}`;
+    const level = lane.level_db <= -90 ? 'off' : format(lane.level_db, 'dB').replace(' dB', '');
+    return `${lane.invert ? 'turned ' : ''}${lane.bypass ? 'bypassed' : span ? `${level}  ${span}` : format(lane.level_db, 'dB')}`;
+  });
+  const alone = $derived(split.lanes?.some((other) => other.solo) && !lane.solo);
+</script>
+
+<div class="tag" class:chosen class:pale={lane.mute || alone} data-lane={lane.id}>
+  <button
+    class="name"
+    title="{lane.name}{span ? `, ${span} Hz` : ''}{alone ? ': another lane is soloed' : ''}"
+    onclick={() => workspace.choose(workspace.stripId, null, lane.id)}
+    onkeydown={keys}
+  >
+    <b>{lane.name}{lane.linked ? ' =' : ''}</b>
+    <span class="figure soft">{state}</span>
+  </button>
+  <span class="acts">
+    <button
+      class="act"
+      class:on={lane.mute}
+      aria-pressed={lane.mute}
+      aria-label="Mute {lane.name}"
+      onclick={() => setLane(workspace, lane, { mute: !lane.mute })}>M</button
+    >
+    <button
+      class="act"
+      class:on={lane.solo}
+      aria-pressed={lane.solo}
+      aria-label="Solo {lane.name}"
+      onclick={() => setLane(workspace, lane, { solo: !lane.solo })}>S</button
+    >
+  </span>
+  {#if live !== undefined}<i style:width="{Math.max(0, Math.min(1, (live + 60) / 60)) * 100}%"></i>{/if}
+</div>
+
+<style>
+  .tag {
+    position: relative;
+    height: 100%;
+    display: flex;
+    align-items: center;
+    background: var(--ground);
+    border-left: 3px solid var(--ink-soft);
+  }
+  .chosen {
+    outline: 2px solid var(--ink);
+    outline-offset: -2px;
+    border-left-color: var(--ink);
+  }
+  .pale .name {
+    opacity: 0.6;
+  }
+  .name {
+    flex: 1;
+    min-width: 0;
+    height: 100%;
+    display: flex;
+    flex-direction: column;
+    justify-content: center;
+    align-items: flex-start;
+    padding: 0 2px 0 6px;
+    border: 0;
+    text-align: left;
+    line-height: 16px;
+    overflow: hidden;
+    white-space: nowrap;
+  }
+  .name span {
+    font-size: 10.5px;
+    letter-spacing: -0.03em;
+    white-space: pre;
+  }
+  .acts {
+    display: flex;
+    flex-direction: column;
+    gap: 2px;
+    padding-right: 2px;
+  }
+  .act {
+    width: 16px;
+    height: 16px;
+    line-height: 13px;
+    padding: 0;
+    font-size: 10px;
+    border: 1px solid var(--line);
+    background: var(--plate);
+    color: var(--ink-soft);
+  }
+  .on {
+    background: var(--ink);
+    color: var(--plate);
+  }
+  i {
+    position: absolute;
+    left: 0;
+    bottom: 0;
+    height: 2px;
+    background: var(--after);
+  }
+</style>

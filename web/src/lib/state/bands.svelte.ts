@@ -1,0 +1,49 @@
+/** What each lane of the chosen split did, asked for only while a split is chosen. */
+import { api, type Bands, type Lane, type LaneFigures, type Step } from '../api/client';
+import { everyStep } from '../path/tree';
+import { workspace } from './workspace.svelte';
+
+class BandsState {
+  found = $state.raw<{ step_id: string; bands: Bands } | null>(null);
+  private asked = 0;
+
+  async ask(): Promise<void> {
+    const { version, step, passage } = workspace;
+    if (!version || !step?.lanes) return;
+    const number = (this.asked += 1);
+    await workspace.attempt(async () => {
+      const answer = await api.studyBands(version.id, {
+        tab: workspace.tab,
+        strip_id: workspace.stripId,
+        step_id: step.id,
+        start_s: passage.start_s,
+        end_s: passage.end_s,
+      });
+      if (answer && number === this.asked) this.found = { step_id: step.id, bands: answer.bands };
+    });
+  }
+
+  of(lane: Lane): LaneFigures | undefined {
+    return this.found?.bands.lanes.find((figures) => figures.lane_id === lane.id);
+  }
+}
+
+/** The step that stands for a lane: its first with a detector that works, else its first. */
+export function mainStep(lane: Lane): Step | null {
+  const steps = lane.path.steps.filter((step) => step.kind !== 'split');
+  const listening = steps.filter((step) => !step.bypass && workspace.processor(step.kind)?.listens);
+  return listening[0] ?? steps[0] ?? null;
+}
+
+/** The gain a lane's steps take now (negative) or, while nothing plays, the most they took over the passage. */
+export function takenDb(lane: Lane): number {
+  const { header } = workspace;
+  if (workspace.playing && header)
+    return [...everyStep(lane.path.steps)].reduce(
+      (sum, step) => sum + Math.min(0, step.bypass ? 0 : (header.steps[step.id] ?? 0)),
+      0,
+    );
+  return -Math.max(0, bandsState.of(lane)?.largest_db ?? 0);
+}
+
+export const bandsState = new BandsState();

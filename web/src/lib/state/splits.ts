@@ -1,0 +1,123 @@
+/** What is done with splits and lanes: put steps into them, take them apart, treat the others alike. */
+import type { Edit, Lane, Step } from '../api/client';
+import { api } from '../api/client';
+import { chosenSteps } from './steps';
+import { newId, type Workspace } from './workspace.svelte';
+
+export type Way = 'copies' | 'bands' | 'mid/side' | 'left/right';
+/** Dividers to begin with (common practice, no source). */
+export const BAND_STARTS: Record<number, number[]> = {
+  2: [80],
+  3: [200, 2000],
+  4: [120, 500, 5000],
+};
+
+/** One gesture: the chosen steps go into a split; with none chosen, an empty split stands at the place. */
+export async function divide(workspace: Workspace, by: Way, bands = 4): Promise<void> {
+  const strip = workspace.strip;
+  if (!strip) return;
+  const steps = chosenSteps(workspace);
+  const { place } = workspace;
+  const split_id = newId();
+  await workspace.edit({
+    op: 'divide',
+    strip_id: strip.id,
+    lane_id: place.lane_id,
+    step_ids: steps.map((step) => step.id),
+    index: place.index,
+    by,
+    dividers_hz: BAND_STARTS[bands],
+    split_id,
+  });
+  workspace.choose(strip.id, split_id);
+  if (by === 'copies' && workspace.step?.id === split_id)
+    workspace.note('The blend stands at the untreated end: move it to bring the treated lane in.');
+}
+
+export async function dissolve(workspace: Workspace): Promise<void> {
+  const split = splitAt(workspace);
+  if (!split) {
+    workspace.note('Choose a split, a lane of it, or a step in one, to take the split apart.');
+    return;
+  }
+  const first = split.lanes?.flatMap((lane) => lane.path.steps)[0];
+  await workspace.edit({ op: 'dissolve', step_id: split.id, keep: workspace.lane?.id ?? null });
+  workspace.choose(workspace.stripId, first?.id);
+}
+
+/** The chosen split, or the one around what is chosen. */
+export function splitAt(workspace: Workspace): Step | null {
+  return workspace.step?.lanes ? workspace.step : (workspace.found?.split ?? null);
+}
+
+export function setLane(
+  workspace: Workspace,
+  lane: Lane,
+  what: Partial<Omit<Lane, 'id' | 'path' | 'output'>> & { output?: string },
+  gesture: string | null = null,
+): void {
+  void workspace.edit({ op: 'set_lane', lane_id: lane.id, ...what }, gesture);
+}
+
+/** Link all lanes of a split, or none. */
+export function linkAll(workspace: Workspace, split: Step): void {
+  const lanes = split.lanes ?? [];
+  const linked = !lanes.every((lane) => lane.linked);
+  const edits: Edit[] = lanes.map((lane) => ({ op: 'set_lane', lane_id: lane.id, linked }));
+  void workspace.edit({ op: 'batch', edits });
+}
+
+/** A limiter at the end of a lane: a ceiling of its own. */
+export async function addCeiling(workspace: Workspace, lane: Lane, ceiling_db: number): Promise<void> {
+  await workspace.edit({
+    op: 'add_step',
+    strip_id: workspace.stripId,
+    lane_id: lane.id,
+    step: { kind: 'limiter', settings: { ceiling_db, peaks: 'sample' } },
+  });
+}
+
+/** The aim of equal loudness: the lane's level is set so that it leaves as loud as it enters. */
+export async function giveBack(workspace: Workspace, lane: Lane): Promise<void> {
+  const { version, passage } = workspace;
+  if (!version) return;
+  await workspace.attempt(async () => {
+    const found = await api.giveBack(version.id, {
+      tab: workspace.tab,
+      strip_id: workspace.stripId,
+      lane_id: lane.id,
+      start_s: passage.start_s,
+      end_s: passage.end_s,
+    });
+    if (found) await workspace.edit({ op: 'set_lane', lane_id: lane.id, level_db: found.level_db });
+  });
+}
+
+/** Lanes as they can be called where their names do not say enough. */
+export function spanOf(split: Step, index: number): string {
+  if (split.settings['by'] !== 'bands') return '';
+  const dividers = split.settings['dividers_hz'] as number[];
+  const hz = (value: number) =>
+    value >= 1000 ? `${Number((value / 1000).toPrecision(3))}k` : String(Math.round(value));
+  if (index === 0) return `< ${hz(dividers[0]!)}`;
+  if (index === dividers.length) return `> ${hz(dividers.at(-1)!)}`;
+  return `${hz(dividers[index - 1]!)}-${hz(dividers[index]!)}`;
+}
+
+/** What a split is called on its plate and in the editor. */
+export function splitName(split: Step): string {
+  const by = String(split.settings['by']);
+  if (by === 'bands') return `${split.lanes?.length ?? 0} bands`;
+  if (by === 'copies') return split.settings['blend'] && split.lanes?.length === 2 ? 'In parallel' : 'Copies';
+  return by === 'mid/side' ? 'Mid/side' : 'Left/right';
+}
+
+/** What copies that leave the sound as it is would add up to. */
+export function idleSumDb(split: Step): number {
+  const sum = (split.lanes ?? []).reduce(
+    (total, lane) =>
+      total + (lane.mute || lane.level_db <= -90 ? 0 : (lane.invert ? -1 : 1) * 10 ** (lane.level_db / 20)),
+    0,
+  );
+  return sum === 0 ? -Infinity : 20 * Math.log10(Math.abs(sum));
+}
