@@ -4,6 +4,7 @@ import copy
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,7 +14,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.cache import Stretch, StretchCache, fingerprint
 from saltanvil.engine.plan import Feed, Media, Node, ceil_tick, compile_plan, floor_tick, preroll_start
-from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.rack import Audio, Late, Rack
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.steps import Audition, LaneNode, Scope, SplitNode, StepNode
 from saltanvil.processors.base import Telemetry
@@ -64,6 +65,8 @@ class ScopeRenderer:
         #: Before and after of the scope, each with its latency, once it is found; and the name of after.
         self._found: tuple[Stretch, int, Stretch, int] | None = None
         self._found_name = ""
+        #: Whether what a lane sends to a bus is asked for, and not the lane by itself.
+        self._sending = False
         self._traces: list[tuple[Stretch, int]] = []
         self._lanes: list[tuple[Stretch, int]] = []
 
@@ -154,6 +157,7 @@ class ScopeRenderer:
             node = compile_plan(self.session, self.media, Rack(), Audition(solo=False), only=node.strip.id).nodes[-1]
         lane_id = None if feed.lane is None else feed.lane.lane.id
         renderer._scope, renderer._found, renderer._traces = Scope(node.strip.id, None, lane_id), None, []
+        renderer._sending = True
         name, stretch = renderer._entering(node)
         name, stretch, _ = renderer._through(name, stretch, node.steps, node.latency_in)
         if feed.lane is None:
@@ -205,12 +209,16 @@ class ScopeRenderer:
                 path_name, after, after_latency = lane_name, stretch, enters
             sides.append((after, after_latency))
             by = enters + lane.latency - after_latency  # a bypassed lane is as late as its path
-            out = fingerprint("lane", path_name, by, lane.wait, lane.gain, lane.place, channels)
-            joined = self._made(out, lambda lane=lane, after=after, by=by: self._placed(lane, after, by, channels))  # type: ignore[misc]
+            out = fingerprint("lane", path_name, by, lane.wait, lane.level, lane.share, lane.place, channels)
+            joined = self._made(out, partial(self._placed, lane, after, by, channels))
             placed.append((out, joined))
+            if chosen and not self._sending and lane.share != 1.0:
+                # A lane is measured by itself, wherever the blend stands.
+                out = fingerprint("lane alone", path_name, by, lane.wait, lane.level, lane.place, channels)
+                joined = self._made(out, partial(in_place, lane, after, channels, by + lane.wait, lane.level))
             if chosen:
                 whole = fingerprint("lane before", lane_name, lane.place, channels)
-                untouched = self._made(whole, lambda lane=lane, inner=inner: in_place(lane, inner, channels))  # type: ignore[misc]
+                untouched = self._made(whole, partial(in_place, lane, inner, channels))
                 self._found = (untouched, inner_latency, joined, split.leaves)
                 self._found_name = out
                 return out, joined
@@ -292,8 +300,10 @@ def holds(lane: LaneNode, scope: Scope) -> bool:
     return any(step.step.id == scope.step_id for node in lane.steps for step in node.walk())
 
 
-def in_place(lane: LaneNode, given: Stretch, channels: int) -> Audio:
-    """What enters a lane as it would lie in the sum."""
-    y = np.empty((channels, given.audio.shape[1]), np.float32)
-    mix.place(given.audio, y, *lane.place, 1.0, np.zeros(mix.GLIDE_STATE))
+def in_place(lane: LaneNode, given: Stretch, channels: int, late: int = 0, level: float = 1.0) -> Audio:
+    """What enters or leaves a lane as it would lie in the sum, some frames late."""
+    x = Late(len(given.audio))(given.audio, late) if late else given.audio
+    y = np.empty((channels, x.shape[1]), np.float32)
+    left, right = lane.place
+    mix.place(x, y, level * left, level * right, 1.0, np.zeros(mix.GLIDE_STATE))
     return y

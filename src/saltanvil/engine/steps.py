@@ -18,7 +18,7 @@ from saltanvil.engine.rack import Audio, Glide, Late, Rack
 from saltanvil.processors import Processor, processor_named
 from saltanvil.processors.base import Context, Telemetry, glide_part, sensible
 from saltanvil.processors.split import Split
-from saltanvil.session.blend import lane_gains
+from saltanvil.session.blend import lane_levels, lane_shares
 from saltanvil.session.document import MAIN_ID, Lane, Path, Step
 
 #: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.
@@ -131,13 +131,15 @@ class StepNode:
 
 @dataclass
 class LaneNode:
-    """A lane at work. place: gains to both sides of the sum; gain: of the lane; wait: frames until the latest lane."""
+    """A lane at work. place: gains to both sides of the sum; level: of the lane itself; share: what a blend gives it;
+    wait: frames until the latest lane."""
 
     lane: Lane
     steps: list[StepNode]
     latency: int
     place: tuple[float, float]
-    gain: float
+    level: float
+    share: float
     rate: int
     leaves: int
     past: Late
@@ -160,15 +162,17 @@ class LaneNode:
         x = self.waiting(x, self.wait) if self.wait else x
         y = np.empty((channels, x.shape[1]), np.float32)
         left, right = self.place
-        mix.place(x, y, self.gain * left, self.gain * right, glide_part(self.rate), self.glide.state)
+        gain = self.level * self.share
+        mix.place(x, y, gain * left, gain * right, glide_part(self.rate), self.glide.state)
         return y
 
     def untouched(self, x: Audio, rack: Rack, channels: int) -> Audio:
-        """What enters the lane, in the sum: what its output is compared to."""
+        """What enters the lane, at its share of the sum: what its output is compared to."""
         by = self.latency + self.wait
         late = rack.late(len(x), self.lane.id, "lane before")(x, by) if by else x
         y = np.empty((channels, x.shape[1]), np.float32)
-        mix.place(late, y, *self.place, 1.0, np.zeros(mix.GLIDE_STATE))
+        left, right = self.place
+        mix.place(late, y, self.share * left, self.share * right, 1.0, np.zeros(mix.GLIDE_STATE))
         return y
 
 
@@ -250,14 +254,14 @@ class StepCompiler:
         own = processor.latency_of(step.settings, rate)
         inside = 1 if step.split.by in ("mid/side", "left/right") else channels
         lanes = []
-        gains = lane_gains(step, self.audition.solo, self.only)
+        levels = lane_levels(step, self.audition.solo, self.only)
         places = processor.places(step.split.by, channels, len(step.lanes))
-        for lane, gain, place in zip(step.lanes, gains, places, strict=True):
+        for lane, level, share, place in zip(step.lanes, levels, lane_shares(step), places, strict=True):
             steps = self.path(lane.path, inside, enters + own)
             late, waiting = rack.late(inside, "lane", lane.id), rack.late(inside, "lane waits", lane.id)
             latency = sum(node.late_by for node in steps)
             glide = rack.glide("lane", lane.id)
-            lanes.append(LaneNode(lane, steps, latency, place, gain, rate, enters + own + latency, late, waiting, glide))
+            lanes.append(LaneNode(lane, steps, latency, place, level, share, rate, enters + own + latency, late, waiting, glide))
         longest = max(lane.latency for lane in lanes)
         for node in lanes:
             node.wait = longest - node.latency

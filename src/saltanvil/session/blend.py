@@ -33,23 +33,27 @@ def blend_gains(step: Step) -> tuple[float, float]:
     return untreated * held, treated * held * db_to_gain(match.matched_db)
 
 
-def lane_gains(step: Step, solo: bool = False, only: str | None = None) -> list[float]:
-    """Gain of each lane of a split in its sum, negative where the polarity is turned, 0 where it is not heard.
+def lane_levels(step: Step, solo: bool = False, only: str | None = None) -> list[float]:
+    """Gain of each lane by itself, negative where the polarity is turned, 0 where it is not heard.
 
     solo: whether the lanes' solo counts; only: a lane that is to be heard alone.
     """
     alone = {lane.id for lane in step.lanes if lane.solo} if solo else set()
     if only is not None and any(lane.id == only for lane in step.lanes):
         alone = {only}
-    weights = blend_gains(step) if step.blended else (1.0,) * len(step.lanes)
     found = []
-    for lane, weight in zip(step.lanes, weights, strict=True):
+    for lane in step.lanes:
         heard = not lane.mute and lane.level_db > OFF_DB and (not alone or lane.id in alone)
-        gain = db_to_gain(lane.level_db) * weight if heard else 0.0
+        gain = db_to_gain(lane.level_db) if heard else 0.0
         found.append(-gain if lane.invert else gain)
     return found
 
 
+def lane_shares(step: Step) -> tuple[float, ...]:
+    """What a blend gives each lane on top of its level; 1 where there is none."""
+    return blend_gains(step) if step.blended else (1.0,) * len(step.lanes)
+
+
 def full_sum_db(step: Step) -> float:
     """What a sum by copies does to sound that all its lanes leave as it is: +6.02 dB for two full copies."""
-    return gain_to_db(abs(sum(lane_gains(step))))
+    return gain_to_db(abs(sum(level * share for level, share in zip(lane_levels(step), lane_shares(step), strict=True))))

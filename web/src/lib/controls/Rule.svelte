@@ -165,9 +165,6 @@
     align-items: baseline;
     height: 33px;
   }
-  .bare {
-    height: 30px;
-  }
   .label {
     white-space: nowrap;
     overflow: hidden;
@@ -231,5 +228,27 @@
     margin-left: -4.5px;
     background: var(--ink);
     clip-path: polygon(0 0, 100% 0, 100% 45%, 50% 100%, 0 45%);
+  }
+  /* In a table: the scale and the number side by side. */
+  .bare {
+    height: 20px;
+    grid-template-columns: minmax(0, 1fr) 58px;
+    align-items: center;
+    column-gap: 6px;
+  }
+  .bare .label {
+    display: none;
+  }
+  .bare .scale {
+    grid-column: 1;
+    grid-row: 1;
+  }
+  .bare .value,
+  .bare .typing {
+    grid-column: 2;
+    grid-row: 1;
+    width: 100%;
+    text-align: right;
+    font-size: 11px;
   }
 </style>

@@ -24,7 +24,7 @@
     ['floor_dbfs', 'Floor, 10th pct', 'dBFS, RMS of 50 ms'],
   ];
   const text = (value: number | null | undefined) =>
-    value === null || value === undefined ? '--' : value.toFixed(1);
+    value === null || value === undefined ? '--' : value.toFixed(value <= -100 ? 0 : 1);
   const change = (a: number | null | undefined, b: number | null | undefined) => {
     if (a === null || b === null || a === undefined || b === undefined) return '--';
     const moved = b - a;

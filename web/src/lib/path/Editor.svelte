@@ -227,7 +227,7 @@
   .editor {
     height: 100%;
     display: grid;
-    grid-template-rows: 40px minmax(150px, 1fr) auto;
+    grid-template-rows: 36px minmax(176px, 1fr) auto;
     padding: 0 12px 4px;
     min-height: 0;
     overflow: auto;
@@ -248,7 +248,7 @@
     display: grid;
     grid-template-columns: repeat(var(--groups), minmax(0, 1fr));
     column-gap: 20px;
-    padding-top: 8px;
+    padding-top: 4px;
   }
   .split {
     grid-template-columns: repeat(var(--groups), 150px) minmax(0, 1fr);

@@ -96,13 +96,15 @@
   <span class="label">Loudness moved</span>
   {#each lanes as lane (lane.id)}
     {@const moved = bandsState.of(lane)?.loudness_moved_lu}
-    <span class="cell figure">
+    <span class="cell">
       <button
         class="button"
         title="Set the level so that the lane leaves as loud as it enters"
         onclick={() => giveBack(workspace, lane)}>Give back</button
       >
-      {moved === undefined ? '--' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)} LU`}
+      <span class="figure"
+        >{moved === undefined ? '--' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)} LU`}</span
+      >
     </span>
   {/each}
   <span class="label">Ceiling</span>
@@ -133,8 +135,10 @@
   .table {
     display: grid;
     grid-template-columns: minmax(84px, auto) repeat(var(--lanes), minmax(0, 1fr));
-    column-gap: 16px;
+    column-gap: 14px;
     align-items: center;
+    align-content: start;
+    line-height: 18px;
   }
   .head {
     display: flex;
@@ -160,9 +164,9 @@
   }
   .corner button,
   .cell button {
-    height: 19px;
-    line-height: 16px;
-    padding: 0 6px;
+    height: 18px;
+    line-height: 15px;
+    padding: 0 5px;
     font-size: 12px;
   }
   .label {
@@ -174,7 +178,7 @@
     display: flex;
     justify-content: space-between;
     align-items: center;
-    height: 26px;
+    height: 21px;
     white-space: nowrap;
   }
   .none {

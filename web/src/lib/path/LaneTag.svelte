@@ -82,7 +82,7 @@
     padding: 0 2px 0 6px;
     border: 0;
     text-align: left;
-    line-height: 16px;
+    line-height: 15px;
     overflow: hidden;
     white-space: nowrap;
   }
@@ -94,7 +94,7 @@
   .acts {
     display: flex;
     flex-direction: column;
-    gap: 2px;
+    gap: 1px;
     padding-right: 2px;
   }
   .act {

@@ -33,7 +33,7 @@
   let zoom = $state(1);
   let canvas = $state<HTMLElement | null>(null);
 
-  const LEFT = 112;
+  const LEFT = 108;
   const LEAST = 84;
   const MOST = 252;
   const strip = $derived(workspace.strip);
@@ -59,7 +59,7 @@
     step.settings['by'] === 'copies' && step.settings['blend'] === true && step.lanes?.length === 2;
 
   function sum(step: Step): string {
-    if (step.settings['by'] !== 'copies') return 'flat when idle';
+    if (step.settings['by'] !== 'copies') return 'flat if idle';
     const db = idleSumDb(step);
     return Number.isFinite(db) ? format(db, 'dB') : 'cancels';
   }
@@ -344,10 +344,10 @@
     position: absolute;
   }
   .plate {
-    height: 40px;
+    height: 36px;
   }
   .strip {
-    width: 104px;
+    width: 100px;
   }
   .face {
     display: flex;
@@ -358,7 +358,7 @@
     border: 0;
     padding: 0 8px;
     text-align: left;
-    line-height: 17px;
+    line-height: 15px;
     white-space: nowrap;
   }
   .face span {

@@ -1,13 +1,15 @@
 /** Where the plates, lanes and rails of a path lie. Pure functions; all lengths in CSS pixels. */
 import type { Lane, Step } from '../api/client';
 
-export const PLATE = { width: 118, height: 40 };
-export const TAG = { width: 104, height: 40 };
-export const JOIN = { width: 112, height: 40 };
-const GAP = 14;
+export const PLATE = { width: 114, height: 36 };
+/** The plate at which a split fans out says little. */
+export const HEAD = { width: 86, height: 36 };
+export const TAG = { width: 98, height: 36 };
+export const JOIN = { width: 104, height: 36 };
+const GAP = 12;
 /** Room in which rails fan out and come together. */
-const FAN = 22;
-const ROW_GAP = 6;
+const FAN = 20;
+const ROW_GAP = 4;
 const PLUS = 18;
 const TAIL = 40;
 /** Room for the path's own buttons, and for a scroll bar. */
@@ -45,7 +47,7 @@ function sizeOfStep(step: Step): Size {
     lanes.reduce((sum, lane) => sum + lane.up + lane.down, 0) + ROW_GAP * Math.max(0, lanes.length - 1);
   const inside = Math.max(...lanes.map((lane) => lane.width));
   return {
-    width: PLATE.width + 2 * FAN + inside + FAN / 2 + JOIN.width,
+    width: HEAD.width + 2 * FAN + inside + FAN / 2 + JOIN.width,
     up: Math.max(half, height / 2),
     down: Math.max(half, height / 2),
   };
@@ -67,12 +69,9 @@ function row(into: Placed, steps: Step[], lane: Lane | null, x: number, y: numbe
     into.slots.push({ x: x + GAP / 2, y, laneId: lane?.id ?? null, index, last: false });
     into.rails.push(`M${x} ${y}h${GAP}`);
     x += GAP;
-    into.steps.push({
-      step,
-      lane,
-      box: { x, y: y - PLATE.height / 2, width: PLATE.width, height: PLATE.height },
-    });
-    x = step.lanes ? fan(into, step, x + PLATE.width, y) : x + PLATE.width;
+    const { width, height } = step.lanes ? HEAD : PLATE;
+    into.steps.push({ step, lane, box: { x, y: y - height / 2, width, height } });
+    x = step.lanes ? fan(into, step, x + width, y) : x + width;
   });
   into.slots.push({ x: x + GAP + PLUS / 2, y, laneId: lane?.id ?? null, index: steps.length, last: true });
   into.rails.push(`M${x} ${y}h${GAP + PLUS}`);
@@ -82,7 +81,7 @@ function row(into: Placed, steps: Step[], lane: Lane | null, x: number, y: numbe
 /** A split's lanes beneath each other, from its head at x on; returns where its join ends. */
 function fan(into: Placed, split: Step, x: number, y: number): number {
   const size = sizeOfStep(split);
-  const inside = size.width - PLATE.width - 2 * FAN - FAN / 2 - JOIN.width;
+  const inside = size.width - HEAD.width - 2 * FAN - FAN / 2 - JOIN.width;
   const end = x + FAN + inside;
   let top = y - size.up;
   const lanes = split.lanes ?? [];

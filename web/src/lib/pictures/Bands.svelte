@@ -26,7 +26,7 @@
   const spectrum = $derived(byBands ? (spectrumState.found?.spectrum ?? null) : null);
   const TOP = 6;
   const LOW = -78;
-  const xs = $derived<Axis>({ low: Math.log10(20), high: Math.log10(20000), from: 34, to: box.width - 8 });
+  const xs = $derived<Axis>({ low: Math.log10(20), high: Math.log10(20000), from: 34, to: box.width - 14 });
   const ys = $derived<Axis>({ low: LOW, high: TOP, from: box.height - 20, to: 40 });
   const FREQUENCIES = [20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000];
   const LEVELS: Axis = $derived({ low: -24, high: 24, from: ys.from - 6, to: ys.to + 6 });
@@ -203,7 +203,9 @@
   ondblclick={addDivider}
 >
   <canvas bind:this={canvas}></canvas>
-  <span class="title">dBFS{byBands ? ' over Hz' : ''}; hatched: taken; bars: level at the detector</span>
+  <span class="title"
+    >dBFS{byBands ? ' over Hz' : ''}; hatched: taken; bars: level at the detector; wedges: lane level</span
+  >
   {#if box.width && split}
     {#each lanes as lane, i (lane.id)}
       {@const [from, to] = columns[i]!}

@@ -34,6 +34,8 @@ export interface Notice {
 /** Meters and playheads move this often; more costs a slow machine the core its sound needs. */
 const SHOW_EVERY_MS = 30;
 const JOB_POLL_MS = 250;
+/** A note that asks for nothing goes by itself. */
+const NOTE_MS = 6000;
 
 const remember = (name: string, value: unknown) =>
   localStorage.setItem(`saltanvil.${name}`, JSON.stringify(value));
@@ -533,7 +535,9 @@ export class Workspace {
 
   note(text: string, kind: Notice['kind'] = 'note', action?: Notice['action']): void {
     if (this.notices.some((notice) => notice.text === text)) return;
-    this.notices.push({ id: (this.numbers += 1), text, kind, action });
+    const id = (this.numbers += 1);
+    this.notices.push({ id, text, kind, action });
+    if (kind === 'note' && !action) setTimeout(() => this.dismiss(id), NOTE_MS);
   }
 
   dismiss(id: number): void {
