@@ -90,6 +90,19 @@ def test_process_is_the_engine(files, capsys):
     assert np.abs(soundfile.read(keyed)[0].T - expected).max() > 0.01
 
 
+def test_process_takes_splits_as_sessions_keep_them(files, capsys):
+    """An idle band split is an all-pass, so that it keeps the level; a copy split beside it doubles it."""
+    lanes = [{"name": name, "path": {"steps": []}} for name in ("Low", "High")]
+    bands = {"kind": "split", "settings": {"by": "bands", "dividers_hz": [500]}, "lanes": lanes}
+    copies = {"kind": "split", "settings": {"by": "copies", "blend": False}, "lanes": lanes}
+    (files / "split.json").write_text(json.dumps({"steps": [bands, copies]}))
+    out = files / "out.wav"
+    assert main(["process", str(files / "in.wav"), "-o", str(out), "--path", str(files / "split.json"), "--report"]) == 0
+    report = json.loads(capsys.readouterr().out)
+    assert report["after"]["rms_dbfs"] - report["before"]["rms_dbfs"] == pytest.approx(6.02, abs=0.01)
+    assert [step["kind"] for step in report["steps"]] == ["split", "split"]
+
+
 @pytest.mark.parametrize(
     "arguments, words",
     [

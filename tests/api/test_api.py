@@ -209,6 +209,65 @@ def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client
     assert len(client.get("/api/presets?kind=clipper").json()) == 1
 
 
+def test_blends_are_matched_beside_the_history_and_lanes_given_back(client, session, tmp_path):
+    soundfile.write(tmp_path / "take.wav", noise(1, 48000 * 3).T, 48000, subtype="FLOAT")
+    send(client, session, "take.wav", (tmp_path / "take.wav").read_bytes())
+    view = client.get(f"/api/sessions/{session}").json()
+    track = next(strip["id"] for strip in view["session"]["strips"] if strip["kind"] == "track")
+
+    def edit(**given):
+        answer = client.post(f"/api/sessions/{session}/edits", json={"edit": given, "tab": "t"})
+        assert answer.status_code == 200, answer.text
+        return answer.json()
+
+    def ask(kind, **more):
+        asked = {"tab": "t", "start_s": 0, "end_s": 3, **more}
+        return client.post(f"/api/sessions/{session}/studies/{kind}", json=asked).json()
+
+    squash = {"kind": "compressor", "id": "c", "settings": {"threshold_db": -40, "ratio": 8}}
+    edit(op="add_step", strip_id=track, step=squash)
+    before = edit(op="divide", strip_id=track, step_ids=["c"], by="copies", split_id="p")
+    found = ask("blends")
+    match = found["matches"]["p"]
+    assert match["matched_db"] > 3 and match["refused"] is None and found["revision"] == before["revision"] + 1
+    assert ask("blends")["matches"] == {}  # nothing moved since
+    edit(op="set_step", step_id="p", settings={"position": 0.6})
+    ledger = ask("scope", strip_id=track, step_id="p")["ledger"]
+    assert abs(ledger["matched_db"]) < 0.3
+    edit(op="set_step", step_id="c", settings={"threshold_db": -42})
+    assert ask("blends")["matches"]["p"]["matched_db"] > match["matched_db"] + 1  # it follows edits
+    undone = [client.post(f"/api/sessions/{session}/undo", json={}).json() for _ in range(4)][-1]
+    path = next(strip for strip in undone["session"]["strips"] if strip["id"] == track)["path"]
+    assert path["steps"] == [] and undone["can_redo"]  # what was measured is no step of the history
+    for _ in range(4):
+        view = client.post(f"/api/sessions/{session}/redo", json={}).json()
+    lanes = next(strip for strip in view["session"]["strips"] if strip["id"] == track)["path"]["steps"][0]["lanes"]
+    bands = ask("bands", strip_id=track, step_id="p")["bands"]["lanes"]
+    assert (
+        [lane["step_id"] for lane in bands] == [None, "c"] and bands[1]["largest_db"] > 6 and bands[1]["loudness_moved_lu"] < -3
+    )
+    level = ask("give-back", strip_id=track, lane_id=lanes[1]["id"])["level_db"]
+    assert level == pytest.approx(-bands[1]["loudness_moved_lu"], abs=0.1)
+    edit(op="set_lane", lane_id=lanes[1]["id"], level_db=level)
+    assert abs(ask("scope", strip_id=track, lane_id=lanes[1]["id"])["ledger"]["matched_db"]) < 0.1
+    assert "has no lanes" in ask("bands", strip_id=track, step_id="c")["detail"]
+    assert "no lane" in ask("give-back", strip_id=track, lane_id="gone")["detail"]
+
+
+def test_paths_are_kept_as_presets_without_the_buses_they_came_from(client):
+    starts = client.get("/api/paths/starts").json()
+    assert {"low-end control", "four-band compressor"} <= {start["name"] for start in starts}
+    path = next(start["path"] for start in starts if start["name"] == "four-band compressor")
+    path["steps"][0]["lanes"][0]["output"] = "elsewhere"
+    answer = client.post("/api/presets", json={"kind": "path", "name": "Mine", "settings": path})
+    assert answer.status_code == 201 and answer.json()["settings"]["steps"][0]["lanes"][0]["output"] is None
+    file = client.get("/api/presets/file?kind=path").json()
+    assert client.post("/api/presets/file", json=file).status_code == 201
+    file["presets"][0]["settings"]["steps"][0]["lanes"].pop()
+    refused = client.post("/api/presets/file", json=file)
+    assert refused.status_code == 422 and "4 lanes, not 3" in refused.json()["detail"]
+
+
 def test_export_reads_back(client, session, tmp_path):
     soundfile.write(tmp_path / "t.wav", noise(2, 96_000).T, 48000, subtype="FLOAT")
     send(client, session, "t.wav", (tmp_path / "t.wav").read_bytes())

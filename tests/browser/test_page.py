@@ -43,7 +43,7 @@ def wait_figure(page, name, test, column=None, seconds=10):
 
 
 def setting(page, name):
-    return float(page.get_attribute(f"[role=slider][data-setting={name}]", "aria-valuenow"))
+    return float(page.get_attribute(f"[role=slider][data-setting='{name}']", "aria-valuenow"))
 
 
 def wait_heard(page, frames):
@@ -51,7 +51,7 @@ def wait_heard(page, frames):
 
 
 def type_setting(page, name, text):
-    page.focus(f"[role=slider][data-setting={name}]")
+    page.focus(f"[role=slider][data-setting='{name}']")
     page.keyboard.press("Enter")
     page.wait_for_selector("input.typing:focus")
     page.keyboard.type(text)

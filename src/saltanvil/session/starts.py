@@ -77,7 +77,7 @@ PATH_STARTS = (
     starting(
         "low-end control",
         "The low end should stand still while the notes change. Give back what was taken: the lane's own button finds it.",
-        bands((LOW_END_HZ,), compressor(-30.0, 20.0, 160.0, 4.0), step("trim")),
+        bands((LOW_END_HZ,), compressor(-34.0, 20.0, 160.0, 4.0), step("trim")),
     ),
     starting(
         "parallel drums: 8:1 at the tempo",

@@ -111,11 +111,12 @@ class Services:
 
     # ---- superseded questions --------------------------------------------------------------------------------------
 
-    def ask(self, tab: str, kind: str) -> "Asked":
-        """A question of a tab; an older one of the same kind is called off."""
+    def ask(self, tab: str, kind: str, number: int | None = None) -> "Asked":
+        """A question of a tab; one of the same kind with a lower number (the older, without numbers) is called off."""
         with self._lock:
-            number = self._asked.get((tab, kind), 0) + 1
-            self._asked[tab, kind] = number
+            latest = self._asked.get((tab, kind), 0)
+            number = latest + 1 if number is None else number
+            self._asked[tab, kind] = max(latest, number)
         return Asked(self, (tab, kind), number)
 
     def is_latest(self, name: tuple[str, str], number: int) -> bool:

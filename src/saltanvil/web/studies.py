@@ -2,7 +2,7 @@
 
 import asyncio
 from collections.abc import Callable
-from typing import Literal, TypeVar
+from typing import Annotated, Literal, TypeVar
 
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
@@ -36,10 +36,15 @@ MAX_PASSAGE_S = 1800.0
 T = TypeVar("T")
 
 
+#: Questions of a tab are numbered by it, as they may arrive in another order than they were asked in.
+Asking = Annotated[int | None, Field(ge=0, le=1 << 53)]
+
+
 class PassageQuestion(BaseModel):
     """A scope over a passage."""
 
     tab: str = Field(min_length=1, max_length=64)
+    number: Asking = None
     strip_id: str
     step_id: str | None = None
     lane_id: str | None = None
@@ -93,6 +98,7 @@ class BlendsQuestion(BaseModel):
     """The passage over which blends are matched."""
 
     tab: str = Field(min_length=1, max_length=64)
+    number: Asking = None
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
 
@@ -113,6 +119,7 @@ class AimAnswer(BaseModel):
 
 class OverviewQuestion(BaseModel):
     tab: str = Field(min_length=1, max_length=64)
+    number: Asking = None
     strip_id: str
     columns: int = Field(default=1000, ge=16, le=4096)
 
@@ -142,18 +149,18 @@ async def study_scope(services: Served, session_id: Number, asked: ScopeQuestion
 class Questioned:
     """A question about a passage of a session: checked, and given up if the same tab asks again."""
 
-    def __init__(self, services: Services, session_id: int, tab: str, start_s: float, end_s: float, kind: str) -> None:
+    def __init__(self, services: Services, session_id: int, asked: PassageQuestion | BlendsQuestion, kind: str) -> None:
         self.services = services
         self.version = services.sessions.version(session_id)
         self.session, self.rate = self.version.session, self.version.session.rate_hz
         self.media = services.media.at_rate(self.rate)
-        self.start = round(start_s * self.rate)
-        self.stop = min(round(end_s * self.rate), session_frames(self.session, self.media))
+        self.start = round(asked.start_s * self.rate)
+        self.stop = min(round(asked.end_s * self.rate), session_frames(self.session, self.media))
         if self.stop - self.start < self.rate // 50:
             raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
         if self.stop - self.start > MAX_PASSAGE_S * self.rate:
             raise HTTPException(422, "the passage is longer than half an hour; choose a shorter one")
-        self._asked = services.ask(tab, kind)
+        self._asked = services.ask(asked.tab, kind, asked.number)
 
     def renderer(self, session: Session | None = None) -> ScopeRenderer:
         services = self.services
@@ -166,7 +173,7 @@ def compare(
     services: Services, session_id: int, asked: PassageQuestion, kind: str
 ) -> tuple[Version, Compared, Step | None, Scope, int, int] | None:
     """Before and after of the asked scope; None if the tab has asked a question of this kind again meanwhile."""
-    question = Questioned(services, session_id, asked.tab, asked.start_s, asked.end_s, kind)
+    question = Questioned(services, session_id, asked, kind)
     scope = Scope(asked.strip_id, asked.step_id, asked.lane_id)
     try:
         found = question.renderer().compare(scope)
@@ -228,7 +235,7 @@ async def study_bands(services: Served, session_id: Number, asked: PassageQuesti
 
 
 def bands_answer(services: Services, session_id: int, asked: PassageQuestion) -> BandsAnswer | None:
-    question = Questioned(services, session_id, asked.tab, asked.start_s, asked.end_s, "bands")
+    question = Questioned(services, session_id, asked, "bands")
     place = question.session.step(asked.step_id or "")
     if not place.step.lanes:
         raise HTTPException(422, f"this step is a {place.step.kind} and has no lanes; ask about a split")
@@ -246,7 +253,7 @@ async def study_blends(services: Served, session_id: Number, asked: BlendsQuesti
 
 
 def blends_answer(services: Services, session_id: int, asked: BlendsQuestion) -> BlendsAnswer | None:
-    question = Questioned(services, session_id, asked.tab, asked.start_s, asked.end_s, "blends")
+    question = Questioned(services, session_id, asked, "blends")
     try:
         found = matches_of(question.session.model_copy(deep=True), question.renderer)
     except Cancelled:
@@ -283,7 +290,7 @@ def overview_answer(services: Services, session_id: int, asked: OverviewQuestion
     version = services.sessions.version(session_id)
     rate = version.session.rate_hz
     frames = session_frames(version.session, services.media.at_rate(rate))
-    question = services.ask(asked.tab, "overview")
+    question = services.ask(asked.tab, "overview", asked.number)
     media = services.media.at_rate(rate)
     renderer = ScopeRenderer(version.session, media, services.cache, 0, frames, question.superseded, services.pool)
     try:

@@ -698,6 +698,8 @@ export interface components {
     BlendsQuestion: {
       /** Tab */
       tab: string;
+      /** Number */
+      number?: number | null;
       /** Start S */
       start_s: number;
       /** End S */
@@ -1177,6 +1179,8 @@ export interface components {
     OverviewQuestion: {
       /** Tab */
       tab: string;
+      /** Number */
+      number?: number | null;
       /** Strip Id */
       strip_id: string;
       /**
@@ -1192,6 +1196,8 @@ export interface components {
     PassageQuestion: {
       /** Tab */
       tab: string;
+      /** Number */
+      number?: number | null;
       /** Strip Id */
       strip_id: string;
       /** Step Id */
@@ -1398,6 +1404,8 @@ export interface components {
     ScopeQuestion: {
       /** Tab */
       tab: string;
+      /** Number */
+      number?: number | null;
       /** Strip Id */
       strip_id: string;
       /** Step Id */
@@ -1655,6 +1663,8 @@ export interface components {
     SpectrumQuestion: {
       /** Tab */
       tab: string;
+      /** Number */
+      number?: number | null;
       /** Strip Id */
       strip_id: string;
       /** Step Id */

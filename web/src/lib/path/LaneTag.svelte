@@ -19,8 +19,9 @@
   const state = $derived.by(() => {
     if (lane.mute) return 'muted';
     if (bus) return `to ${bus.name}`;
-    const level = lane.level_db <= -90 ? 'off' : format(lane.level_db, 'dB').replace(' dB', '');
-    return `${lane.invert ? 'turned ' : ''}${lane.bypass ? 'bypassed' : span ? `${level}  ${span}` : format(lane.level_db, 'dB')}`;
+    const level = format(lane.level_db, 'dB', -90);
+    const told = lane.bypass ? 'bypassed' : span ? `${level.replace(' dB', '')}  ${span}` : level;
+    return lane.invert ? `turned ${told}` : told;
   });
   const alone = $derived(split.lanes?.some((other) => other.solo) && !lane.solo);
 </script>

@@ -14,6 +14,7 @@ class BandsState {
     await workspace.attempt(async () => {
       const answer = await api.studyBands(version.id, {
         tab: workspace.tab,
+        number: workspace.nextNumber(),
         strip_id: workspace.stripId,
         step_id: step.id,
         start_s: passage.start_s,

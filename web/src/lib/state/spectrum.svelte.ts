@@ -19,6 +19,7 @@ class SpectrumState {
     await workspace.attempt(async () => {
       const answer = await api.studySpectrum(version.id, {
         tab: workspace.tab,
+        number: workspace.nextNumber(),
         ...workspace.scope,
         start_s,
         end_s,

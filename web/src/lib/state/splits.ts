@@ -84,6 +84,7 @@ export async function giveBack(workspace: Workspace, lane: Lane): Promise<void> 
   await workspace.attempt(async () => {
     const found = await api.giveBack(version.id, {
       tab: workspace.tab,
+      number: workspace.nextNumber(),
       strip_id: workspace.stripId,
       lane_id: lane.id,
       start_s: passage.start_s,

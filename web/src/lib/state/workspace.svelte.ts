@@ -436,6 +436,11 @@ export class Workspace {
     return this.zoom;
   }
 
+  /** Questions are numbered, as they may reach the server in another order than they were asked in. */
+  nextNumber(): number {
+    return (this.numbers += 1);
+  }
+
   /** Ask for the ledger and the pictures of the scope; older questions are superseded on the server. */
   measure(): void {
     const version = this.version;
@@ -443,6 +448,7 @@ export class Workspace {
     const { start_s, end_s } = this.passage;
     const question = {
       tab: this.tab,
+      number: this.nextNumber(),
       ...this.scope,
       start_s,
       end_s,
@@ -461,6 +467,7 @@ export class Workspace {
       this.study = study;
       const overview = await api.studyOverview(version.id, {
         tab: this.tab,
+        number: question.number,
         strip_id: this.stripId,
         columns: 1200,
       });
@@ -474,7 +481,12 @@ export class Workspace {
     const { version } = this;
     if (!version?.session.strips.some((strip) => [...everyStep(strip.path.steps)].some(isSteady))) return;
     const { start_s, end_s } = this.passage;
-    const answer = await api.studyBlends(version.id, { tab: this.tab, start_s, end_s });
+    const answer = await api.studyBlends(version.id, {
+      tab: this.tab,
+      number: this.nextNumber(),
+      start_s,
+      end_s,
+    });
     if (answer && Object.keys(answer.matches).length) await this.refresh();
   }
 
