@@ -17,14 +17,16 @@ import soundfile
 
 from saltanvil.dsp import mix
 from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.plan import Scope
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.engine.steps import Audition, Scope, StepCompiler
 from saltanvil.measure import loudness
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context, Processor
 from saltanvil.processors.compressor import Compressor, CompressorSettings
 from saltanvil.processors.equaliser import Equaliser, EqualiserSettings
+from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings
 from saltanvil.session.document import Path as StepPath
 from saltanvil.session.document import Session, Step, Strip
 from saltanvil.store.database import Database
@@ -48,19 +50,19 @@ def best(work: Callable[[], object], times: int = 5) -> float:
     return min(found)
 
 
-def ffmpeg_seconds(path: Path, chain: str) -> float:
+def ffmpeg_seconds(path: Path, chain: str, way: str = "-af") -> float:
     """CPU time of one filter alone: with it, less without it; best of five."""
 
-    def once(filters: str) -> float:
+    def once(filters: str, way: str = "-af") -> float:
         run = subprocess.run(
-            ["ffmpeg", "-hide_banner", "-benchmark", "-threads", "1", "-i", path, "-af", filters, "-f", "null", "-"],
+            ["ffmpeg", "-hide_banner", "-benchmark", "-threads", "1", "-i", path, way, filters, "-f", "null", "-"],
             capture_output=True, text=True,
         )  # fmt: skip
         found = re.search(r"utime=([\d.]+)s stime=([\d.]+)s", run.stderr)
         assert found, run.stderr
         return float(found[1]) + float(found[2])
 
-    return min(once(chain) for _ in range(5)) - min(once("anull") for _ in range(5))
+    return min(once(chain, way) for _ in range(5)) - min(once("anull") for _ in range(5))
 
 
 def music(channels: int, seconds: float) -> np.ndarray:
@@ -99,6 +101,55 @@ WORKING_SET: tuple[tuple[str, dict[str, Any], str, str, str], ...] = (
     ("leveller", {}, "", "", "none set"),
     ("freecurve", {}, "acompressor=threshold=0.125:ratio=4:attack=10:release=150", "acompressor", "none set"),
 )
+
+
+def lanes_of(*paths: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    return [{"name": f"Lane {number}", "path": {"steps": steps}} for number, steps in enumerate(paths)]
+
+
+def split_of(settings: dict[str, Any], *paths: list[dict[str, Any]]) -> dict[str, Any]:
+    return {"kind": "split", "settings": settings, "lanes": lanes_of(*paths)}
+
+
+def path_in_blocks(steps: list[dict[str, Any]], x: np.ndarray) -> Callable[[], None]:
+    path = StepPath.model_validate({"steps": steps})
+    nodes = StepCompiler(Rack(), Context(rate=RATE), Audition(solo=False)).path(path, x.shape[0], 0)
+    blocks = [np.ascontiguousarray(x[:, at : at + BLOCK]) for at in range(0, x.shape[1], BLOCK)]
+
+    def work() -> None:
+        for block in blocks:
+            for node in nodes:
+                block = node.process(block)
+
+    return work
+
+
+def splits(x: np.ndarray, path: Path) -> None:
+    """Crossovers against ffmpeg's, a split of four compressors against one compressor four times, deep nesting."""
+    divide = "acrossover=split=120 500 5000:order=4th[a][b][c][d];[a][b][c][d]amix=4:normalize=0"
+    pass_on = "asplit=4[a][b][c][d];[a][b][c][d]amix=4:normalize=0"
+    theirs = ffmpeg_seconds(path, divide, "-filter_complex") - ffmpeg_seconds(path, pass_on, "-filter_complex")
+    for slope in ("12 dB/oct", "24 dB/oct", "48 dB/oct"):
+        chosen = SplitSettings(by="bands", dividers_hz=BAND_STARTS[4], slope=slope)
+        ours = best(in_blocks(Split(chosen, 2, Context(rate=RATE)), x), 3)
+        budget = "600 x; 0.3" if slope == "24 dB/oct" else "none set"
+        against = f"; {ours / theirs:.2f} of acrossover" if slope == "24 dB/oct" else ""
+        say(f"four bands and their sum, {slope}", f"{SECONDS / ours:.0f} x{against}", budget)
+    linear = SplitSettings(by="bands", dividers_hz=BAND_STARTS[4], phase="linear")
+    say("four bands, linear phase", f"{SECONDS / best(in_blocks(Split(linear, 2, Context(rate=RATE)), x), 2):.0f} x", "none set")
+
+    squeeze = {"kind": "compressor", "settings": {"threshold_db": -30.0}}
+    bands = {"by": "bands", "dividers_hz": BAND_STARTS[4]}
+    whole = best(path_in_blocks([split_of(bands, *[[squeeze]] * 4)], x), 3)
+    four = best(path_in_blocks([squeeze] * 4, x), 3)
+    empty = best(path_in_blocks([split_of(bands, *[[]] * 4)], x), 3)
+    say("four-band compressor", f"{SECONDS / whole:.0f} x; {whole / (four + empty):.2f} of its parts", "none set")
+    deep: list[dict[str, Any]] = [squeeze]
+    for _ in range(4):
+        deep = [split_of({"by": "copies", "blend": False}, [], deep)]
+    spent = best(path_in_blocks(deep, x), 3) - best(path_in_blocks([squeeze], x), 3)
+    blocks = x.shape[1] / BLOCK
+    say("copy split of two lanes, for each of four nested", f"{spent / blocks / 4 * 1e6:.0f} microseconds a block", "none set")
 
 
 def say(what: str, figure: str, budget: str) -> None:
@@ -162,6 +213,8 @@ def main() -> None:
             against = f"{ours / ffmpeg_seconds(path, chain):.2f} of {tool}" if chain else quiet
             say(f"{processor.label.lower()}{''.join(f', {value}' for value in chosen.values() if isinstance(value, str))}",
                 f"{SECONDS / ours:.0f} x; {against}", budget)  # fmt: skip
+
+        splits(x, path)
 
         ours = best(lambda: (loudness.integrated_lufs(loudness.hop_energies(x, RATE)), loudness.true_peak_dbtp(x)))
         theirs = ffmpeg_seconds(path, "ebur128=peak=true")

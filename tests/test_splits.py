@@ -27,6 +27,7 @@ from saltanvil.session.document import Path, Session, Step, Strip
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.studies.blend import given_back_db, match_of, matches_of
+from saltanvil.studies.ledger import ledger_of
 from tests.signals import Arrays, noise, tone
 
 RATE = 48000
@@ -479,12 +480,12 @@ def sides_of(kind, x):
         "distorted": np.tanh(12 * x).astype(np.float32),
         "delayed": late,
         "filtered": high,
-        "polarity": (-0.45 * x).astype(np.float32),
+        "turned": -np.float32(0.45) * high,
         "uncorrelated": noise(len(x), x.shape[1], 77),
     }[kind]
 
 
-@pytest.mark.parametrize("kind", ["compressed", "distorted", "delayed", "filtered", "uncorrelated"])
+@pytest.mark.parametrize("kind", ["compressed", "distorted", "delayed", "filtered", "turned", "uncorrelated"])
 @pytest.mark.parametrize("track", ["Snare", "Bass", "Lead voice", "Overheads"])
 def test_the_steady_blend_holds_the_loudness_at_every_position(kind, track, demo_tracks):
     """Within 0.3 LU of the untreated side over 21 positions, read by pyloudnorm (BS.1770; DeMan's K-weighting)."""
@@ -516,6 +517,26 @@ def test_sides_that_cancel_are_refused_a_match_and_silence_is_named(demo_tracks)
     assert "too far" in match_of(10 * x, 0.02 * x, RATE).refused
     part = match_of(x, np.float32(-0.45) * x, RATE)  # matched, the two are the same sound turned over
     assert "all but cancel" in part.refused
+
+
+def test_a_silent_split_says_why(media):
+    session = session_of(split([], [], by="copies", blend=False))
+    made = path_of(session)[0]
+
+    def hints():
+        found = ScopeRenderer(session, media, StretchCache(), 0, RATE).compare(Scope("a", "split"))
+        return [hint.text for hint in ledger_of(found, RATE, made).hints]
+
+    assert hints() == []
+    for lane in made.lanes:
+        lane.mute = True
+    assert hints() == ["Every lane that goes to the sum is muted."]
+    made.lanes[0].mute = made.lanes[1].mute = False
+    made.lanes[1].invert = True
+    assert "cancel each other" in hints()[0]
+    for lane in made.lanes:
+        lane.output = "bus"
+    assert "buses of their own" in hints()[0]
 
 
 def test_inner_matches_come_before_outer_ones_and_the_passage_is_held(media):

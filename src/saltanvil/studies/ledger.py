@@ -130,6 +130,15 @@ def split_facts(step: Step) -> list[Fact]:
     return []
 
 
+def why_silent(split: Step) -> str:
+    """Why a split that sound enters lets none out."""
+    if all(lane.output is not None for lane in split.lanes):
+        return "All lanes go to buses of their own: nothing is left for the sum. Listen to the buses, or send a lane back."
+    if all(lane.mute or lane.output is not None for lane in split.lanes):
+        return "Every lane that goes to the sum is muted."
+    return "Nothing leaves this split: the lanes are muted, turned down or shut, or they cancel each other."
+
+
 def hints_of(
     found: Compared, before: Figures, after: Figures, reduction: Reduction | None, rate: int, step: Step | None
 ) -> list[Hint]:
@@ -145,6 +154,8 @@ def hints_of(
         )
     if step is not None and step.lanes and step.match is not None and step.match.refused is not None:
         hints.append(Hint("unmatched", f"The blend is not matched. {step.match.refused}", "law"))
+    if step is not None and step.lanes and after.sample_peak_dbfs <= -120.0 < before.sample_peak_dbfs:
+        hints.append(Hint("silent lanes", why_silent(step), None))
     if before.sample_peak_dbfs <= -120.0:
         hints.append(
             Hint(
