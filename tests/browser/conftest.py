@@ -3,8 +3,10 @@
 import shutil
 import subprocess
 import sys
+from contextlib import contextmanager
 from pathlib import Path
 
+import httpx
 import pytest
 from playwright.sync_api import sync_playwright
 
@@ -24,32 +26,38 @@ def demo_folder(tmp_path_factory):
     return folder
 
 
-@pytest.fixture
-def server(demo_folder, tmp_path):
-    """The address of a server over a copy of the demo. It ends when its standard input closes."""
-    data = tmp_path / "data"
-    shutil.copytree(demo_folder, data)
+@contextmanager
+def serving(data):
+    """The address of a server over a folder. It ends when its standard input closes."""
     command = [
-        sys.executable,
-        "-m",
-        "saltanvil.cli",
-        "serve",
-        "--port",
-        "0",
-        "--data",
-        str(data),
-        "--page",
-        str(ROOT / "web/dist"),
-        "--until-stdin-closes",
-    ]
+        sys.executable, "-m", "saltanvil.cli", "serve", "--port", "0", "--data", str(data),
+        "--page", str(ROOT / "web/dist"), "--until-stdin-closes",
+    ]  # fmt: skip
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     address = ""
     while "http://" not in address:
         address = process.stdout.readline()
         assert address, "the server ended"
-    yield address.split(" at ")[1].strip()
+    yield address.split(" at ")[1].strip().rstrip("/")
     process.stdin.close()
     process.wait(20)
+
+
+@pytest.fixture(scope="session")
+def shared_server(demo_folder, tmp_path_factory):
+    """One server for all tests that leave nothing behind but a session of their own."""
+    data = tmp_path_factory.mktemp("shared") / "data"
+    shutil.copytree(demo_folder, data)
+    with serving(data) as address:
+        yield address
+
+
+@pytest.fixture
+def server(demo_folder, tmp_path):
+    """A server of the test's own, over a copy of the demo."""
+    shutil.copytree(demo_folder, tmp_path / "data")
+    with serving(tmp_path / "data") as address:
+        yield address
 
 
 @pytest.fixture(scope="session")
@@ -60,18 +68,37 @@ def browser():
         browser.close()
 
 
-@pytest.fixture
-def page(browser, server):
+@contextmanager
+def opened(browser, address, session=None):
     """The demo on its first screen; any error of the page fails the test.
 
     Waiting on conditions needs eval, which the served policy forbids; hence bypass_csp.
     """
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, bypass_csp=True)
+    if session is not None:
+        context.add_init_script(f"localStorage['saltanvil.session'] ??= '{session}'")
     page = context.new_page()
     wrong = []
     page.on("pageerror", lambda error: wrong.append(str(error)))
-    page.goto(server)
+    page.goto(address)
     page.wait_for_selector("[data-figure=matched_db]", timeout=30_000)
     yield page
     context.close()
     assert not wrong, wrong
+
+
+@pytest.fixture
+def page(browser, shared_server):
+    """A copy of the demo session of its own; presets it makes are taken away again."""
+    made = httpx.post(f"{shared_server}/api/sessions/1/duplicate").json()["id"]
+    with opened(browser, shared_server, made) as page:
+        yield page
+    for preset in httpx.get(f"{shared_server}/api/presets").json():
+        httpx.delete(f"{shared_server}/api/presets/{preset['id']}")
+
+
+@pytest.fixture
+def page_alone(browser, server):
+    """The demo as it is after the first start, on a server of its own."""
+    with opened(browser, server) as page:
+        yield page

@@ -261,12 +261,13 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     with page.expect_download() as download:
         link.click()
     download.value.save_as(tmp_path / "out.wav")
-    assert download.value.suggested_filename == "Low Water - oars.wav"
+    assert download.value.suggested_filename == "Low Water copy - oars.wav"
     read, rate = soundfile.read(tmp_path / "out.wav", dtype="float32")
     assert rate == 48000 and np.array_equal(read[:96_000].T, x)
 
 
-def test_sessions_and_two_tabs(page, server):
+def test_sessions_and_two_tabs(page_alone, server):
+    page = page_alone
     page.click("button.session")
     page.click("[aria-label='Duplicate Low Water']")
     page.wait_for_selector("text=Low Water copy")

@@ -1,9 +1,18 @@
 """How a kernel is declared, and the time grid all kernels share."""
 
+import sys
 from collections.abc import Callable
 from typing import Any
 
-import numba
+if "scipy.linalg" in sys.modules:
+    import numba
+else:
+    # No kernel does linear algebra, for which numba would load scipy.linalg: a tenth of the time of a start.
+    sys.modules["scipy.linalg"] = None  # type: ignore[assignment]
+    import numba
+    import numba.np.arraymath
+
+    del sys.modules["scipy.linalg"]
 
 #: Settings move on ticks of this many frames, counted from the session's zero.
 TICK_FRAMES = 64

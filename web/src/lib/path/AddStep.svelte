@@ -8,15 +8,14 @@
   let { close }: { close: () => void } = $props();
   let search = $state('');
   let at = $state(0);
-  let ready = $state.raw<PathStart[]>([]);
+  let own = $state.raw<PathStart[]>([]);
 
   void workspace.attempt(async () => {
-    const own = (await api.presets('path')).map((preset) => ({
+    own = (await api.presets('path')).map((preset) => ({
       name: preset.name,
       listen: 'Your own.',
       path: preset.settings as { steps: Step[] },
     }));
-    ready = [...(await api.pathStarts()), ...own];
   });
 
   const items = $derived([
@@ -27,7 +26,7 @@
         what: processor.summary,
         take: () => void workspace.addStep(processor.kind),
       })),
-    ...ready.map((start) => ({
+    ...[...workspace.pathStarts, ...own].map((start) => ({
       name: start.name,
       what: `Ready-made: ${start.listen}`,
       take: () => void insertSteps(workspace, unnamed(start.path.steps)),

@@ -1,6 +1,6 @@
 <script lang="ts">
   /** Ready-made paths and splits, and paths of one's own: chosen steps, a split, a lane's or the strip's whole path. */
-  import { api, type PathStart, type Preset, type Step } from '../api/client';
+  import type { Preset, Step } from '../api/client';
   import { presets } from '../state/presets.svelte';
   import { chosenSteps, insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
@@ -8,14 +8,10 @@
 
   let { close }: { close: () => void } = $props();
   let name = $state('');
-  let ready = $state.raw<PathStart[]>([]);
   let picker = $state<HTMLInputElement | null>(null);
 
   $effect(() => {
     void presets.load('path');
-    void workspace.attempt(async () => {
-      ready = await api.pathStarts();
-    });
   });
 
   /** What would be kept. */
@@ -43,7 +39,7 @@
   <h3>Ready-made</h3>
   <p class="soft">Press one: it is put behind what is chosen. Then listen for what it says.</p>
   <ul>
-    {#each ready as start (start.name)}
+    {#each workspace.pathStarts as start (start.name)}
       <li>
         <button class="start" onclick={() => put(start.path.steps)}>
           <b>{start.name}</b><span class="soft">{start.listen}</span>

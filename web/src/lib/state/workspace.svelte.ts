@@ -6,6 +6,7 @@ import type {
   JobView,
   Lane,
   OverviewAnswer,
+  PathStart,
   Processor,
   ScopeAnswer,
   SettingValue,
@@ -50,6 +51,8 @@ function recall<T>(name: string): T | null {
 export class Workspace {
   readonly tab = crypto.randomUUID();
   processors = $state.raw<Processor[]>([]);
+  /** Ready-made paths and splits. */
+  pathStarts = $state.raw<PathStart[]>([]);
   version = $state.raw<Version | null>(null);
   stripId = $state('main');
   stepId = $state<string | null>(null);
@@ -129,8 +132,14 @@ export class Workspace {
 
   async start(): Promise<void> {
     await this.attempt(async () => {
-      this.processors = await api.processors();
-      const rows = (await api.sessions()).filter((row) => !row.deleted);
+      const [processors, starts, all] = await Promise.all([
+        api.processors(),
+        api.pathStarts(),
+        api.sessions(),
+      ]);
+      this.processors = processors;
+      this.pathStarts = starts;
+      const rows = all.filter((row) => !row.deleted);
       const last = recall<number>('session');
       const row = rows.find((candidate) => candidate.id === last) ?? rows[0];
       if (row) await this.open(row.id);
