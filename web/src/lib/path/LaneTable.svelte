@@ -181,6 +181,10 @@
     height: 21px;
     white-space: nowrap;
   }
+  .cell .figure {
+    font-size: 11px;
+    letter-spacing: -0.03em;
+  }
   .none {
     text-align: right;
   }

@@ -20,7 +20,7 @@
     if (lane.mute) return 'muted';
     if (bus) return `to ${bus.name}`;
     const level = format(lane.level_db, 'dB', -90);
-    const told = lane.bypass ? 'bypassed' : span ? `${level.replace(' dB', '')}  ${span}` : level;
+    const told = lane.bypass ? 'bypassed' : span && lane.level_db === 0 ? span : level;
     return lane.invert ? `turned ${told}` : told;
   });
   const alone = $derived(split.lanes?.some((other) => other.solo) && !lane.solo);
