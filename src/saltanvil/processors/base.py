@@ -136,7 +136,8 @@ class Processor(ABC):
 
         What is not a number is taken as silence, and what is beyond all sense is held to +80 dBFS.
         """
-        x = sensible(x)
+        if needs_cleaning(x):
+            x = clean(x)
         y = self.treat(x, None if key is None else sensible(key))
         self._phase = (self._phase + x.shape[1]) & (TICK_FRAMES - 1)
         return y

@@ -187,11 +187,16 @@ class Split(Processor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         """The idle sum, every lane at full level."""
         lanes = self.divide(x)
-        y = np.zeros_like(x)
-        for lane, (left, right) in zip(lanes, self.places(self.settings.by, self.channels, len(lanes)), strict=True):
-            for c, gain in enumerate((left, right)[: self.channels]):
-                y[c] += np.float32(gain) * lane[min(c, len(lane) - 1)]
-        return y
+        if self.settings.by in ("copies", "bands"):
+            y = lanes[0].copy()
+            for lane in lanes[1:]:
+                y += lane
+            return y
+        places = self.places(self.settings.by, self.channels, len(lanes))
+        sides = [
+            sum(np.float32(gains[c]) * lane for gains, lane in zip(places, lanes, strict=True)) for c in range(self.channels)
+        ]
+        return np.concatenate(sides)
 
 
 def low_response(divider_hz: float, slope: int) -> Response:

@@ -197,7 +197,7 @@
       style:height="{placed.height}px"
       style:zoom
     >
-      <svg width={placed.width} height={placed.height} aria-hidden="true">
+      <svg aria-hidden="true">
         {#each placed.rails as rail, index (index)}<path d={rail} />{/each}
         {#each placed.joins as join (join.split.id)}
           <circle cx={join.circle.x} cy={join.circle.y} r="4.5" />
@@ -328,6 +328,8 @@
   svg {
     position: absolute;
     inset: 0;
+    width: 100%;
+    height: 100%;
     fill: none;
     stroke: var(--ink-soft);
     stroke-width: 1.5;

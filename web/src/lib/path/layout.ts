@@ -1,7 +1,7 @@
 /** Where the plates, lanes and rails of a path lie. Pure functions; all lengths in CSS pixels. */
 import type { Lane, Step } from '../api/client';
 
-export const PLATE = { width: 114, height: 36 };
+export const PLATE = { width: 122, height: 36 };
 /** The plate at which a split fans out says little. */
 export const HEAD = { width: 86, height: 36 };
 export const TAG = { width: 98, height: 36 };
@@ -12,6 +12,8 @@ const FAN = 20;
 const ROW_GAP = 4;
 const PLUS = 18;
 const TAIL = 40;
+/** The path leads on to the strip's level: past any window's edge. */
+const BEYOND = 5000;
 /** Room for the path's own buttons, and for a scroll bar. */
 const ABOVE = 24;
 const BELOW = 12;
@@ -128,7 +130,7 @@ export function layout(steps: Step[], left: number, least: number): Placed {
   const down = Math.max(PLATE.height / 2, ...sizes.map((size) => size.down));
   const y = ABOVE + up;
   const end = row(into, steps, null, left, y);
-  into.rails.push(`M0 ${y}H${left}`, `M${end} ${y}h${TAIL}`);
+  into.rails.push(`M0 ${y}H${left}`, `M${end} ${y}h${BEYOND}`);
   into.width = end + TAIL;
   into.height = Math.max(least, ABOVE + up + down + BELOW);
   return into;
