@@ -196,14 +196,15 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     page.click("[aria-label='solo High in the picture']")
     page.wait_for_timeout(500)
     soloed = mean_energy(page, 1)
-    assert 0 < soloed < 0.3 * whole
+    assert 0 < soloed < 0.15 * whole
     page.click("[aria-label='solo High in the picture']")
     # The same without an edit: only this lane, while the others keep working.
     page.click("[data-lane] >> text='High'")
     page.wait_for_selector(".editor h2:has-text('High')")
     page.keyboard.press("o")
     page.wait_for_timeout(500)
-    assert mean_energy(page, 1) == pytest.approx(soloed, rel=0.5)
+    # Another bar of the song, so only about as loud; that it is the same sound is tested on the plan.
+    assert soloed / 5 < mean_energy(page, 1) < 5 * soloed < whole
     page.keyboard.press("c")
     page.wait_for_timeout(400)
     assert mean_energy(page, 1) < 0.05 * whole  # what the lane's compressor took

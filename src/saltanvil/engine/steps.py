@@ -166,7 +166,7 @@ class LaneNode:
         mix.place(x, y, gain * left, gain * right, glide_part(self.rate), self.glide.state)
         return y
 
-    def untouched(self, x: Audio, rack: Rack, channels: int) -> Audio:
+    def untouched(self, x: Audio, channels: int, rack: Rack) -> Audio:
         """What enters the lane, at its share of the sum: what its output is compared to."""
         by = self.latency + self.wait
         late = rack.late(len(x), self.lane.id, "lane before")(x, by) if by else x
@@ -202,7 +202,7 @@ class SplitNode(StepNode):
     def lane(self, lane: LaneNode, given: Audio, channels: int, hearing: Hearing | None) -> Audio:
         y = lane.placed(lane.through(given, hearing), channels)
         if hearing is not None and hearing.is_about(None, lane.lane.id):
-            y = hearing.compare(lane.untouched(given, self.rack, channels), y, self.leaves)
+            y = hearing.compare(lane.untouched(given, channels, self.rack), y, self.leaves)
         lane.peak_db = gain_to_db(float(mix.peak(y)))
         lane.sent = y if lane.lane.output is not None else None
         return y

@@ -188,15 +188,4 @@
   .none {
     text-align: right;
   }
-  .act {
-    width: 16px;
-    height: 16px;
-    line-height: 13px;
-    padding: 0;
-    border: 1px solid var(--line);
-  }
-  .on {
-    background: var(--ink);
-    color: var(--plate);
-  }
 </style>

@@ -98,20 +98,6 @@
     gap: 1px;
     padding-right: 2px;
   }
-  .act {
-    width: 16px;
-    height: 16px;
-    line-height: 13px;
-    padding: 0;
-    font-size: 10px;
-    border: 1px solid var(--line);
-    background: var(--plate);
-    color: var(--ink-soft);
-  }
-  .on {
-    background: var(--ink);
-    color: var(--plate);
-  }
   i {
     position: absolute;
     left: 0;

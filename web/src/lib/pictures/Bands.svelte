@@ -353,21 +353,6 @@
     text-overflow: ellipsis;
     white-space: nowrap;
   }
-  .act {
-    flex: none;
-    width: 15px;
-    height: 15px;
-    line-height: 12px;
-    padding: 0;
-    font-size: 10px;
-    border: 1px solid var(--line);
-    background: var(--plate);
-    color: var(--ink-soft);
-  }
-  .on {
-    background: var(--ink);
-    color: var(--plate);
-  }
   .threshold {
     position: absolute;
     height: 11px;

@@ -1,0 +1,173 @@
+<script lang="ts">
+  /** Starting points and what users keep of their own: taken, kept, renamed, deleted, exported, imported. */
+  import type { Preset } from '../api/client';
+  import { presets } from '../state/presets.svelte';
+
+  interface Props {
+    title: string;
+    hint: string;
+    starts: { name: string; listen: string; take: () => void }[];
+    /** What one's own are called, and what stands there while there are none. */
+    own: string;
+    none: string;
+    kind: string;
+    placeholder: string;
+    field: string;
+    file: string;
+    take: (preset: Preset) => void;
+    /** What would be kept; null if there is nothing. */
+    kept: () => Record<string, unknown> | null;
+    close: () => void;
+  }
+  let { title, hint, starts, own, none, kind, placeholder, field, file, take, kept, close }: Props = $props();
+  let name = $state('');
+  let renaming = $state<number | null>(null);
+  let picker = $state<HTMLInputElement | null>(null);
+
+  $effect(() => {
+    void presets.load(kind);
+  });
+
+  async function save(): Promise<void> {
+    const settings = kept();
+    if (!name.trim() || !settings) return;
+    await presets.save(name.trim(), settings);
+    name = '';
+  }
+  async function rename(preset: Preset, to: string): Promise<void> {
+    renaming = null;
+    if (to.trim() && to.trim() !== preset.name) await presets.rename(preset, to.trim());
+  }
+  const focus = (input: HTMLInputElement) => input.focus();
+</script>
+
+<div class="menu" role="dialog" aria-label={title}>
+  <h3>{title}</h3>
+  <p class="soft">{hint}</p>
+  <ul>
+    {#each starts as start (start.name)}
+      <li>
+        <button class="start" onclick={start.take}>
+          <b>{start.name}</b><span class="soft">{start.listen}</span>
+        </button>
+      </li>
+    {/each}
+  </ul>
+  <h3>{own}</h3>
+  <ul>
+    {#each presets.list as preset (preset.id)}
+      <li class="own">
+        {#if renaming === preset.id}
+          <input
+            value={preset.name}
+            aria-label="New name"
+            {@attach focus}
+            onkeydown={(event) => {
+              event.stopPropagation();
+              if (event.key === 'Enter') void rename(preset, event.currentTarget.value);
+              if (event.key === 'Escape') renaming = null;
+            }}
+          />
+        {:else}
+          <button class="start" onclick={() => take(preset)}><b>{preset.name}</b></button>
+          <button class="button" onclick={() => (renaming = preset.id)}>Rename</button>
+          <button class="button" onclick={() => presets.remove(preset)}>Delete</button>
+        {/if}
+      </li>
+    {:else}<li class="soft">{none}</li>{/each}
+  </ul>
+  <form
+    onsubmit={(event) => {
+      event.preventDefault();
+      void save();
+    }}
+  >
+    <input
+      {placeholder}
+      aria-label={field}
+      maxlength="120"
+      bind:value={name}
+      onkeydown={(event) => event.stopPropagation()}
+    />
+    <button class="button" disabled={!name.trim() || !kept()}>Save</button>
+    <button type="button" class="button" disabled={!presets.list.length} onclick={() => presets.exportAll()}
+      >Export</button
+    >
+    <button type="button" class="button" onclick={() => picker?.click()}>Import</button>
+    <input
+      type="file"
+      accept=".json,application/json"
+      hidden
+      aria-label={file}
+      bind:this={picker}
+      onchange={(event) => {
+        const chosen = event.currentTarget.files?.[0];
+        if (chosen) void presets.import(chosen);
+        event.currentTarget.value = '';
+      }}
+    />
+  </form>
+</div>
+<div class="veil" role="presentation" onpointerdown={close}></div>
+
+<style>
+  .menu {
+    position: fixed;
+    top: 92px;
+    left: 50%;
+    margin-left: -120px;
+    width: 440px;
+    max-width: 95vw;
+    max-height: calc(100vh - 160px);
+    min-height: 200px;
+    overflow: auto;
+    z-index: 20;
+    background: var(--plate);
+    border: 1px solid var(--ink-soft);
+    padding: 8px 12px;
+    white-space: normal;
+  }
+  .veil {
+    position: fixed;
+    inset: 0;
+    z-index: 10;
+  }
+  p {
+    margin: 0 0 4px;
+  }
+  ul {
+    list-style: none;
+    margin: 0 0 8px;
+    padding: 0;
+  }
+  .start {
+    display: flex;
+    flex-direction: column;
+    flex: 1;
+    width: 100%;
+    text-align: left;
+    padding: 4px 8px;
+    border: 0;
+  }
+  .start:hover {
+    background: var(--ground);
+  }
+  .start span {
+    font-size: 12px;
+    line-height: 16px;
+  }
+  .own,
+  form {
+    display: flex;
+    gap: 8px;
+    align-items: center;
+  }
+  input {
+    flex: 1;
+    min-width: 0;
+    height: 24px;
+    border: 1px solid var(--line);
+    background: var(--ground);
+    padding: 0 8px;
+  }
+</style>
