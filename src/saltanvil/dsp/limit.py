@@ -15,6 +15,7 @@ import numpy as np
 from saltanvil.dsp.compress import through_ring
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 from saltanvil.dsp.logs import TINY
+from saltanvil.dsp.oversample import filtered
 
 # Target settings; those before GLIDING glide from tick to tick. CEILING and DRIVE in dB.
 (
@@ -55,17 +56,7 @@ def between_samples(history, phases, rows, out, count):  # type: ignore[no-untyp
     """out[j] = largest magnitude from sample j - 1 on until sample j, for j = 0..count; history: HISTORY + count."""
     taps = phases.shape[1]
     for p in range(1, 4):
-        row = rows[p]
-        for i in range(count + 1):
-            row[i] = np.float32(0.0)
-        for t in range(0, taps, 4):
-            h0, h1, h2, h3 = phases[p, t], phases[p, t + 1], phases[p, t + 2], phases[p, t + 3]
-            x0 = history[t : t + count + 1]
-            x1 = history[t + 1 : t + count + 2]
-            x2 = history[t + 2 : t + count + 3]
-            x3 = history[t + 3 : t + count + 4]
-            for i in range(count + 1):
-                row[i] += h0 * x0[i] + h1 * x1[i] + h2 * x2[i] + h3 * x3[i]
+        filtered(history, phases[p], count + 1, rows[p])
     sample = history[taps // 2 - 1 : taps // 2 + count + 1]
     r1, r2, r3 = rows[1], rows[2], rows[3]
     for i in range(1, count + 1):

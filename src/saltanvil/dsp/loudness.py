@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp.kernel import DENORMAL, kernel
+from saltanvil.dsp.oversample import filtered
 
 TRUE_PEAK_TAPS = 32  # a phase; 12 let 0.5 dB of an inter-sample peak through, 24 or more do not
 
@@ -163,16 +164,7 @@ def true_peak(x, phases, inside):  # type: ignore[no-untyped-def]
         found_bits[0] = most
         if could > found[0]:
             for p in range(1, oversampling):
-                for i in range(chunk):
-                    row[i] = np.float32(0.0)
-                for t in range(0, taps, 4):
-                    h0, h1, h2, h3 = phases[p, t], phases[p, t + 1], phases[p, t + 2], phases[p, t + 3]
-                    x0 = padded[t : t + chunk]
-                    x1 = padded[t + 1 : t + 1 + chunk]
-                    x2 = padded[t + 2 : t + 2 + chunk]
-                    x3 = padded[t + 3 : t + 3 + chunk]
-                    for i in range(chunk):
-                        row[i] += h0 * x0[i] + h1 * x1[i] + h2 * x2[i] + h3 * x3[i]
+                filtered(padded, phases[p], chunk, row)
                 for i in range(wanted):
                     most = max(most, row_bits[i] & sign)
         first += chunk

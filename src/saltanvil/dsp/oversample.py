@@ -85,14 +85,21 @@ def filtered(memory, taps, count, out):  # type: ignore[no-untyped-def]
     """out[i] = sum of taps[t] memory[i + t]: a stretch through a FIR filter, taps a multiple of four."""
     for i in range(count):
         out[i] = np.float32(0.0)
-    for t in range(0, taps.shape[0], 4):
+    # Eight taps at a time, so that the sums are read and written less often; what is left, four at a time.
+    eights = taps.shape[0] // 8 * 8
+    for t in range(0, eights, 8):
         h0, h1, h2, h3 = taps[t], taps[t + 1], taps[t + 2], taps[t + 3]
-        x0 = memory[t : t + count]
-        x1 = memory[t + 1 : t + 1 + count]
-        x2 = memory[t + 2 : t + 2 + count]
-        x3 = memory[t + 3 : t + 3 + count]
+        h4, h5, h6, h7 = taps[t + 4], taps[t + 5], taps[t + 6], taps[t + 7]
+        x = memory[t : t + count + 7]
         for i in range(count):
-            out[i] += h0 * x0[i] + h1 * x1[i] + h2 * x2[i] + h3 * x3[i]
+            low = h0 * x[i] + h1 * x[i + 1] + h2 * x[i + 2] + h3 * x[i + 3]
+            high = h4 * x[i + 4] + h5 * x[i + 5] + h6 * x[i + 6] + h7 * x[i + 7]
+            out[i] += low + high
+    for t in range(eights, taps.shape[0], 4):
+        h0, h1, h2, h3 = taps[t], taps[t + 1], taps[t + 2], taps[t + 3]
+        x = memory[t : t + count + 3]
+        for i in range(count):
+            out[i] += h0 * x[i] + h1 * x[i + 1] + h2 * x[i + 2] + h3 * x[i + 3]
 
 
 @inline
