@@ -82,12 +82,17 @@ def knob_to_ear(page: Page, times: int) -> list[float]:
     page.wait_for_timeout(2000)
     found = []
     for _ in range(times):
+        # Heard again, however long the lead has grown.
+        page.evaluate("() => { window.seen = []; }")
+        page.wait_for_function("() => window.seen.length > 1 && window.seen.at(-1)[2] > window.seen[0][2]")
         page.wait_for_timeout(300 + int(np.random.default_rng(len(found)).integers(0, 50)))
         began = page.evaluate(
             "() => { window.seen = []; const t = performance.now();"
             " document.querySelector(\"[aria-label='Mute Organ']\").click(); return t; }"
         )
-        page.wait_for_timeout(600)
+        page.wait_for_function(
+            "() => { const s = window.seen; return s.length > 4 && s.at(-1)[2] === s.at(-4)[2] && s.at(-1)[1] > s.at(-4)[1]; }"
+        )
         seen = page.evaluate("window.seen")
         power = [
             (t, (e2 - e1) / max(f2 - f1, 1))
