@@ -112,6 +112,7 @@ def test_process_takes_splits_as_sessions_keep_them(files, capsys):
         (["process", "in.wav", "-o", "out.wav", "--path", "bad.json"], "threshold_db"),
         (["process", "in.wav", "-o", "out.wav", "--path", "kind.json"], "echo chamber"),
         (["process", "in.wav", "-o", "out.wav", "--path", "in.wav"], "in.wav"),
+        (["process", "in.wav", "-o", "out.wav", "--path", "path.json", "--tempo", "0"], "--tempo"),
         (["render", "Nothing", "-o", "out", "--data", "nowhere"], "nowhere"),
     ],
 )

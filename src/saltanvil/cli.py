@@ -240,6 +240,8 @@ def run_process(asked: argparse.Namespace) -> None:
     kind: FileFormat | None = asked.format or DEFAULT_FORMATS.get(suffix)
     if kind is None or SUFFIX[kind] != suffix:
         raise Refused(f"{asked.output}: the file's ending must be .wav or .flac and fit the format")
+    if not 20.0 <= asked.tempo <= 300.0:
+        raise Refused(f"--tempo {asked.tempo:g}: a tempo is from 20 to 300 quarter notes a minute")
     x, rate = load(asked.input)
     key = None
     if asked.key is not None:

@@ -16,7 +16,6 @@ from saltanvil.processors.key import slope_db
 from saltanvil.processors.linearphase import LinearPhase, Response, half_frames
 
 Way = Literal["copies", "bands", "mid/side", "left/right"]
-WAYS: tuple[Way, ...] = ("copies", "bands", "mid/side", "left/right")
 
 #: Dividers nearer to each other than this leave no band between them.
 LEAST_APART = 1.1
