@@ -30,7 +30,7 @@ def figure(page, name, column=None):
     return float(re.search(r"[-+]?\d+\.\d", page.inner_text(place)).group())
 
 
-def wait_figure(page, name, test, column=None, seconds=10):
+def wait_figure(page, name, test, column=None, seconds=30):
     for _ in range(seconds * 20):
         try:
             value = figure(page, name, column)
@@ -47,7 +47,7 @@ def setting(page, name):
 
 
 def wait_heard(page, frames):
-    page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.heard) > {frames}", timeout=20_000)
+    page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.heard) > {frames}", timeout=60_000)
 
 
 def type_setting(page, name, text):

@@ -49,7 +49,7 @@ def drag(page, box, dx, dy, steps=8, key=None):
 
 
 def bands_drawn(page, count):
-    page.wait_for_selector(f".bands[data-lanes='{count}']", timeout=20_000)
+    page.wait_for_selector(f".bands[data-lanes='{count}']", timeout=60_000)
 
 
 def test_parallel_compression_on_the_drums_with_the_mouse_alone(page):
@@ -194,7 +194,8 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     whole = mean_energy(page, 1)
     # Solo on the picture: an edit of the session, heard and not rendered.
     page.click("[aria-label='solo High in the picture']")
-    page.wait_for_timeout(500)
+    saved(page)
+    page.wait_for_timeout(1200)
     soloed = mean_energy(page, 1)
     assert 0 < soloed < 0.15 * whole
     page.click("[aria-label='solo High in the picture']")
@@ -202,11 +203,11 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     page.click("[data-lane] >> text='High'")
     page.wait_for_selector(".editor h2:has-text('High')")
     page.keyboard.press("o")
-    page.wait_for_timeout(500)
+    page.wait_for_timeout(1200)
     # Another bar of the song, so only about as loud; that it is the same sound is tested on the plan.
     assert soloed / 5 < mean_energy(page, 1) < 5 * soloed < whole
     page.keyboard.press("c")
-    page.wait_for_timeout(400)
+    page.wait_for_timeout(1200)
     assert mean_energy(page, 1) < 0.05 * whole  # what the lane's compressor took
     page.keyboard.press("x")
     page.click(".path .split")
@@ -232,7 +233,8 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     page.wait_for_selector("[data-lane] >> text=Bottom")
     page.click("text=Send all lanes to buses")
     page.wait_for_selector("nav.tree >> text=Lead voice bottom")
-    page.wait_for_timeout(600)
+    saved(page)
+    page.wait_for_timeout(1200)
     assert mean_energy(page, 1) > 0.1 * whole  # the sound comes by the buses now
     page.select_option("[aria-label='Where the lane goes']", "")
     saved(page)
