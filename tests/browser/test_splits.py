@@ -126,14 +126,14 @@ def test_a_four_band_compressor_with_the_mouse_while_it_plays(page):
     assert plates(page) == ["Equaliser", "4 bands", *["Compressor"] * 4]
     assert lanes(page) == ["Low", "Low mid", "High mid", "High"]
     # A divider moves under the ear; the sound goes on.
-    before, gaps = heard(page), int(page.get_attribute("footer.transport", "data-underruns"))
+    before = heard(page)
     divider = page.locator("[data-picture='divider 2']")
     drag(page, divider.bounding_box(), 60, 0, steps=20)
     saved(page)
     page.wait_for_timeout(500)
     moved = [float(page.get_attribute(f"[data-picture='divider {i}']", "aria-valuenow")) for i in (1, 2, 3)]
     assert moved[0] == 120 and moved[1] > 700 and moved[2] == 5000
-    assert heard(page) > before + 24_000 and mean_energy(page) > 0 and gaps >= 0
+    assert heard(page) > before + 24_000 and mean_energy(page) > 0
     # With Shift all of them move together, by one ratio.
     drag(page, divider.bounding_box(), -40, 0, key="Shift")
     saved(page)
@@ -148,7 +148,7 @@ def test_a_four_band_compressor_with_the_mouse_while_it_plays(page):
     level = page.locator("[data-picture='level High']")
     drag(page, level.bounding_box(), 0, 30)
     saved(page)
-    assert setting(page, "level_db") if page.locator("[data-setting=level_db]").count() else setting(page, "level High") < -2
+    assert setting(page, "level High") < -2
     undo_to(page, ["Equaliser", "Compressor"])
 
 
