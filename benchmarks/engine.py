@@ -17,10 +17,10 @@ import soundfile
 
 from saltanvil.dsp import mix
 from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.rack import Rack
+from saltanvil.engine.points import Scope
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.steps import Audition, Scope, StepCompiler
+from saltanvil.engine.through import Arrays, Through
 from saltanvil.measure import loudness
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context, Processor
@@ -113,13 +113,10 @@ def split_of(settings: dict[str, Any], *paths: list[dict[str, Any]]) -> dict[str
 
 def path_in_blocks(steps: list[dict[str, Any]], x: np.ndarray) -> Callable[[], None]:
     path = StepPath.model_validate({"steps": steps})
-    nodes = StepCompiler(Rack(), Context(rate=RATE), Audition(solo=False)).path(path, x.shape[0], 0)
-    blocks = [np.ascontiguousarray(x[:, at : at + BLOCK]) for at in range(0, x.shape[1], BLOCK)]
+    through, edges = Through(path, x, RATE), range(0, x.shape[1] + 1, BLOCK)
 
     def work() -> None:
-        for block in blocks:
-            for node in nodes:
-                block = node.process(block)
+        through.run(edges)
 
     return work
 
@@ -153,25 +150,6 @@ def splits(x: np.ndarray, path: Path) -> None:
 
 def say(what: str, figure: str, budget: str) -> None:
     print(f"| {what} | {figure} | {budget} |", flush=True)
-
-
-class Arrays:
-    def __init__(self, sounds: list[np.ndarray]) -> None:
-        self.sounds = sounds
-
-    def channels(self, media_id: int) -> int:
-        return int(self.sounds[media_id].shape[0])
-
-    def frames(self, media_id: int) -> int:
-        return int(self.sounds[media_id].shape[1])
-
-    def read(self, media_id: int, start: int, frames: int) -> np.ndarray:
-        sound = self.sounds[media_id]
-        out = np.zeros((sound.shape[0], frames), np.float32)
-        first, last = max(start, 0), min(start + frames, sound.shape[1])
-        if last > first:
-            out[:, first - start : last - start] = sound[:, first:last]
-        return out
 
 
 def compressor_step(name: str, **settings: object) -> Step:

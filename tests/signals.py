@@ -23,24 +23,3 @@ def noise(channels: int, frames: int, seed: int = 0, level: float = 0.2) -> Audi
     rng = np.random.default_rng(seed)
     swell = 0.15 + np.sin(np.arange(frames) / 3000.0) ** 2
     return (rng.standard_normal((channels, frames)) * level * swell).astype(np.float32)
-
-
-class Arrays:
-    """The engine's `Media` over arrays."""
-
-    def __init__(self, *sounds: Audio) -> None:
-        self.sounds = sounds
-
-    def channels(self, media_id: int) -> int:
-        return self.sounds[media_id].shape[0]
-
-    def frames(self, media_id: int) -> int:
-        return self.sounds[media_id].shape[1]
-
-    def read(self, media_id: int, start: int, frames: int) -> Audio:
-        sound = self.sounds[media_id]
-        out = np.zeros((sound.shape[0], frames), np.float32)
-        first, last = max(start, 0), min(start + frames, sound.shape[1])
-        if last > first:
-            out[:, first - start : last - start] = sound[:, first:last]
-        return out

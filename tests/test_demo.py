@@ -6,8 +6,8 @@ import pytest
 from saltanvil.demo import low_water as demo
 from saltanvil.demo.synth import RATE
 from saltanvil.engine.render import render_strips
+from saltanvil.engine.through import Arrays
 from saltanvil.measure.figures import figures_of
-from tests.signals import Arrays
 
 FAULTS = demo.FAULTS
 

@@ -15,11 +15,12 @@ from saltanvil.engine.live import Passage, Player, Reader
 from saltanvil.engine.plan import Audition, Rack, Scope, audible, compile_plan
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.engine.through import Arrays
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.freecurve import MOST_CHANGE_DB
 from saltanvil.session.document import Path, Session, Step, Strip
-from tests.signals import Arrays, noise
+from tests.signals import noise
 
 FRAMES = 48000 * 3
 
@@ -248,7 +249,7 @@ def test_before_after_taken_null(media):
         heard[listening] = plan.render(64 * 200, 64 * 400)
     assert not np.array_equal(heard["before"], heard["after"])
     node = compile_plan(solo, media, Rack(), Audition()).node("a")
-    left, _ = node.gains()
+    left, _ = node.gains
     late, first = 144, 64 * 200
     step = (found.before - found.after)[0]
     stop = 64 * 600 - late
@@ -309,16 +310,15 @@ def test_pan_law(media):
     """Equal power for mono (-3.01 dB at the centre); balance for stereo, never raised."""
     session = small_session()
     session.strip("a").pan = 0.0
-    node = compile_plan(session, media, Rack()).node("a")
-    assert 20 * np.log10(node.gains()) == pytest.approx([-3.01, -3.01], abs=0.01)
+    gains = lambda strip: compile_plan(session, media, Rack()).node(strip).gains  # noqa: E731
+    assert 20 * np.log10(gains("a")) == pytest.approx([-3.01, -3.01], abs=0.01)
     for pan in np.linspace(-1, 1, 9):
-        node.strip.pan = float(pan)
-        assert sum(g * g for g in node.gains()) == pytest.approx(1)
-    wide = compile_plan(session, media, Rack()).node("b")
-    wide.strip.level_db = 0.0
-    assert wide.gains() == (1.0, 1.0)
-    wide.strip.pan = 0.6
-    assert wide.gains()[0] < 1.0 == wide.gains()[1]
+        session.strip("a").pan = float(pan)
+        assert sum(g * g for g in gains("a")) == pytest.approx(1)
+    session.strip("b").level_db = 0.0
+    assert gains("b") == (1.0, 1.0)
+    session.strip("b").pan = 0.6
+    assert gains("b")[0] < 1.0 == gains("b")[1]
 
 
 def test_hearing_the_key_plays_what_the_detector_hears_in_time_with_the_sound(media):

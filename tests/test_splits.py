@@ -16,7 +16,7 @@ from saltanvil.engine.cache import StretchCache
 from saltanvil.engine.plan import Audition, Rack, Scope, compile_plan
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.steps import StepCompiler
+from saltanvil.engine.through import Arrays, Through
 from saltanvil.measure.figures import figures_of, match_db
 from saltanvil.processors.base import Context
 from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings, band_gains_db
@@ -27,7 +27,7 @@ from saltanvil.session.edits import EditRefused
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.studies.blend import given_back_db, match_of, matches_of
 from saltanvil.studies.ledger import ledger_of
-from tests.signals import Arrays, noise, tone
+from tests.signals import noise, tone
 
 RATE = 48000
 
@@ -52,18 +52,9 @@ def split(*lanes, name="split", levels=(), **settings_):
 
 def through(path, x, rate=RATE, blocks=(), tempo=120.0):
     """x through steps, aligned to x, and the steps at work."""
-    compiler = StepCompiler(Rack(), Context(rate=rate, tempo_bpm=tempo), Audition(solo=False))
-    nodes = compiler.path(Path(steps=path), len(x), 0)
-    late = nodes[-1].leaves if nodes else 0
-    given_ = np.pad(x, ((0, 0), (0, late)))
-    edges = [0, *sorted(b for b in blocks if 0 < b < given_.shape[1]), given_.shape[1]]
-    parts = []
-    for a, b in zip(edges, edges[1:], strict=False):
-        y = np.ascontiguousarray(given_[:, a:b])
-        for node in nodes:
-            y = node.process(y)
-        parts.append(y)
-    return np.concatenate(parts, axis=1)[:, late:], nodes
+    work = Through(Path(steps=path), x, rate, tempo)
+    end = x.shape[1] + work.late
+    return work.run([0, *sorted({b for b in blocks if 0 < b < end}), end]), work.plan.node("sound").steps
 
 
 def db(value):
@@ -266,9 +257,9 @@ def test_level_polarity_mute_solo_and_bypass_of_a_lane():
     assert null_db(through([made], x)[0], low) < -120
     made.lanes[1].mute, made.lanes[1].solo = False, True
     assert null_db(through([made], x)[0], low - x) < -120  # solo is a matter of listening
-    listened = StepCompiler(Rack(), Context(rate=RATE), Audition()).path(Path(steps=[made]), 2, 0)[0].process(x)
+    listened = Through(Path(steps=[made]), x, RATE, audition=Audition()).run()
     assert null_db(listened, -x) < -120
-    only = StepCompiler(Rack(), Context(rate=RATE), Audition(), only="split-0").path(Path(steps=[made]), 2, 0)[0].process(x)
+    only = Through(Path(steps=[made]), x, RATE, audition=Audition(Scope("sound", None, "split-0"), "only")).run()
     assert null_db(only, low) < -120
 
 

@@ -89,7 +89,7 @@ def build_parser() -> argparse.ArgumentParser:
         type=Path,
         default=None,
         metavar="KEYFILE",
-        help="what all detectors hear instead of the input, lanes' own excepted",
+        help="what every detector hears that the path gives no key of its own",
     )
     process.add_argument("--tempo", type=float, default=120.0, metavar="BPM", help="what note values count in (120)")
     process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
@@ -219,11 +219,9 @@ def run_process(asked: argparse.Namespace) -> None:
     import numpy as np
     import soxr
 
-    from saltanvil.engine.rack import Rack
-    from saltanvil.engine.steps import Audition, StepCompiler
+    from saltanvil.engine.through import Through
     from saltanvil.measure.figures import figures_of
     from saltanvil.media.encode import SUFFIX, write_audio
-    from saltanvil.processors.base import Context
     from saltanvil.session.document import Path as StepPath
 
     try:
@@ -249,22 +247,11 @@ def run_process(asked: argparse.Namespace) -> None:
         if key_rate != rate:
             key = np.ascontiguousarray(soxr.resample(key.T, key_rate, rate, quality="VHQ").T, dtype=np.float32)
             key = key.reshape(-1, key.shape[-1])
-        key = fit(key, x.shape)
-    compiler = StepCompiler(Rack(), Context(rate=rate, tempo_bpm=asked.tempo), Audition(solo=False))
-    steps = compiler.path(path, x.shape[0], 0)
-    late = steps[-1].leaves if steps else 0
-    y = np.ascontiguousarray(np.pad(x, ((0, 0), (0, late))))
-    for node in steps:
-        # The key is as late as the sound it steers. It is for the path's own steps: those in lanes hear their own.
-        heard = None if key is None else np.pad(key, ((0, 0), (node.leaves - node.late_by, 0)))[:, : y.shape[1]]
-        if heard is not None:
-            heard = np.ascontiguousarray(np.pad(heard, ((0, 0), (0, y.shape[1] - heard.shape[1]))))
-        y = node.process(y, key=heard)
-    y = np.ascontiguousarray(y[:, late:])
+    work = Through(path, x, rate, asked.tempo, key)
+    y = work.run()
     reports = [
         {"kind": node.step.kind, "largest_reduction_db": float(told.max()) if len(told) else None}
-        for step in steps
-        for node in step.walk()
+        for node in work.plan.walk()
         if not node.step.bypass
         for told in (node.processor.telemetry.reduction_db,)
     ]
@@ -272,17 +259,6 @@ def run_process(asked: argparse.Namespace) -> None:
     if asked.report:
         before, after = figures_of(x, rate).as_dict(), figures_of(y, rate).as_dict()
         print(json.dumps({"before": before, "after": after, "steps": reports}, indent=1))
-
-
-def fit(key: "NDArray[np.float32]", shape: tuple[int, ...]) -> "NDArray[np.float32]":
-    """A key with the channels and the length of the sound it steers: the mean of its sides, cut or padded."""
-    import numpy as np
-
-    channels, frames = shape
-    if key.shape[0] != channels:
-        key = np.repeat(key.mean(axis=0, keepdims=True), channels, axis=0)
-    key = key[:, :frames]
-    return np.ascontiguousarray(np.pad(key, ((0, 0), (0, frames - key.shape[1]))), dtype=np.float32)
 
 
 def run_steps(asked: argparse.Namespace) -> None:

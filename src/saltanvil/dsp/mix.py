@@ -51,6 +51,13 @@ def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
 
 
 @kernel("void(float32[:,::1],float32[:,::1])")
+def fold(x, y):  # type: ignore[no-untyped-def]
+    """The mean of both sides. x: (2, frames); y: (1, frames)."""
+    for i in range(x.shape[1]):
+        y[0, i] = np.float32(0.5) * (x[0, i] + x[1, i])
+
+
+@kernel("void(float32[:,::1],float32[:,::1])")
 def accumulate(x, total):  # type: ignore[no-untyped-def]
     """Add x to total, both (channels, frames)."""
     for c in range(x.shape[0]):

@@ -26,9 +26,9 @@ from saltanvil.engine.plan import (
     session_frames,
     structure_of,
 )
-from saltanvil.engine.steps import SplitNode
+from saltanvil.engine.points import SplitNode
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
-from saltanvil.session.document import Session
+from saltanvil.session.document import MAIN_ID, Session
 
 log = logging.getLogger(__name__)
 
@@ -44,7 +44,8 @@ class Block:
     """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start.
 
     steps: each step's largest change of gain in dB, negative where it fell; doors: where a step's door stands;
-    lanes: peak of each lane in its split's sum, in dBFS.
+    lanes: peak of each lane in its split's sum, in dBFS; sends: of what each send brings to its bus; keys: loudest
+    level at each detector that has an outside key, in dB.
     """
 
     epoch: int
@@ -55,6 +56,8 @@ class Block:
     steps: dict[str, float]
     doors: dict[str, str]
     lanes: dict[str, float]
+    sends: dict[str, float]
+    keys: dict[str, float]
     reduction_db: list[float]
     detector_db: float
     main_peaks_dbfs: tuple[float, float]
@@ -239,7 +242,7 @@ class Player:
                 along = (np.arange(1, frames + 1, dtype=np.float32) / frames)[None, :]
                 audio = np.asarray(audio * along + faded.render(at, frames) * (1 - along), dtype=np.float32)
             plan = new
-            main = plan.nodes[-1].output
+            main = plan.node(MAIN_ID).output
             loudness.add(main)
             position = reader.position_of(reader.given - frames - plan.latency_frames)
             audio = ear(audio)
@@ -273,33 +276,39 @@ class Player:
         peaks: PeakMeter,
         lead_s: float,
     ) -> Block:
-        main = plan.nodes[-1].output
+        main = plan.node(MAIN_ID).output
         rate = plan.session.rate_hz
         steps: dict[str, float] = {}
         doors: dict[str, str] = {}
         lanes: dict[str, float] = {}
+        keys: dict[str, float] = {}
         traced: list[float] = []
         detector = SILENCE_DB
-        for node in plan.nodes:
-            for step in node.walk():
-                telemetry = step.processor.telemetry
-                steps[step.step.id] = round(step.change_db, 2)
-                if isinstance(step, SplitNode):
-                    lanes.update({lane.lane.id: round(lane.peak_db, 1) for lane in step.lanes})
-                if step.door is not None:
-                    doors[step.step.id] = step.door
-                if step.step.id == plan.audition.scope.step_id and len(telemetry.reduction_db):
-                    traced = [round(float(value), 2) for value in telemetry.reduction_db]
-                    detector = round(float(telemetry.detector_db.max()), 1)
+        for step in plan.walk():
+            telemetry = step.processor.telemetry
+            steps[step.step.id] = round(step.change_db, 2)
+            if isinstance(step, SplitNode):
+                lanes.update({placed.lane.id: round(placed.peak_db, 1) for placed in step.placed})
+            if step.door is not None:
+                doors[step.step.id] = step.door
+            if step.key is not None and len(telemetry.detector_db):
+                keys[step.step.id] = round(float(telemetry.detector_db.max()), 1)
+            if step.step.id == plan.audition.scope.step_id and len(telemetry.reduction_db):
+                traced = [round(float(value), 2) for value in telemetry.reduction_db]
+                detector = round(float(telemetry.detector_db.max()), 1)
+        strips = {strip_id: strip.levels_db() for strip_id, strip in plan.strips.items()}
+        feeds = (feed for strip in plan.strips.values() for feed in strip.entry.feeds if feed.gains is not None)
         return Block(
             epoch=epoch,
             sequence=sequence,
             audio=audio,
             position_s=position / rate,
-            strips={node.strip.id: (round(node.meter.in_db, 1), round(node.meter.out_db, 1)) for node in plan.nodes},
+            strips={strip_id: (round(entering, 1), round(leaving, 1)) for strip_id, (entering, leaving) in strips.items()},
             steps=steps,
             doors=doors,
             lanes=lanes,
+            sends={feed.name: round(feed.peak_db, 1) for feed in feeds},
+            keys=keys,
             reduction_db=traced,
             detector_db=detector,
             main_peaks_dbfs=(gain_to_db(float(mix.peak(main[:1]))), gain_to_db(float(mix.peak(main[1:])))),

@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import mix
-from saltanvil.processors import Processor, processor_named
+from saltanvil.processors import Processor, Settings, processor_named
 from saltanvil.processors.base import Context
 from saltanvil.session.document import Step
 
@@ -16,7 +16,10 @@ RING_FRAMES = 1 << 14
 
 
 class Late:
-    """A delay that may change. It remembers more than it needs, so that a longer delay still reads sound."""
+    """A delay that may change. It remembers more than it needs, so that a longer delay still reads sound.
+
+    As long as it never delayed it remembers nothing and costs nothing: most delays of a session are never needed.
+    """
 
     def __init__(self, channels: int) -> None:
         self.channels = channels
@@ -24,7 +27,9 @@ class Late:
         self.at = np.zeros(1, np.int64)
 
     def __call__(self, x: Audio, frames_late: int) -> Audio:
-        if not self.ring.size:  # most delays of a session are never needed
+        if not self.ring.size:
+            if frames_late == 0:
+                return x
             self.ring = np.zeros((self.channels, RING_FRAMES), np.float32)
         if frames_late >= self.ring.shape[1]:
             wider = np.zeros((self.ring.shape[0], 1 << frames_late.bit_length()), np.float32)
@@ -62,15 +67,16 @@ class Rack:
         self.held: dict[Key, Processor | Late | Glide] = {}
         self.used: set[Key] = set()
 
-    def processor(self, step: Step, channels: int, context: Context) -> Processor:
+    def processor(self, step: Step, settings: Settings, channels: int, context: Context) -> Processor:
+        """settings: those the step runs with."""
         kind = processor_named(step.kind)
-        name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.form_of(step.settings)))
+        name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.form_of(settings)))
         self.used.add(name)
         found = self.held.get(name)
         if isinstance(found, Processor):
-            found.configure(step.settings, context)
+            found.configure(settings, context)
             return found
-        made = kind(step.settings, channels, context)
+        made = kind(settings, channels, context)
         self.held[name] = made
         return made
 

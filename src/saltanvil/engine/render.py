@@ -1,6 +1,5 @@
 """Offline: the same plan in larger blocks, strips of one generation on all cores."""
 
-import os
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 
@@ -17,6 +16,7 @@ from saltanvil.engine.plan import (
     floor_tick,
     preroll_start,
 )
+from saltanvil.engine.spread import THREADS
 from saltanvil.session.document import MAIN_ID, Session
 
 #: Long enough that two threads seldom wait for the interpreter lock: 8192 runs at a third of the speed.
@@ -37,17 +37,18 @@ def render_strips(
 ) -> Iterator[dict[str, Audio]]:
     """Frames start..stop of the outputs of strips, block by block, aligned with the session's time.
 
-    Solo is a matter of listening and is not rendered; mute is. Blocks are equal in length for all strips.
-    Raises Cancelled when `cancelled` says so.
+    Solo and the session's low latency are matters of listening and are not rendered; mute is. Blocks are equal in
+    length for all strips. Raises Cancelled when `cancelled` says so.
     """
     keep_freed_memory()
+    session = session.model_copy(update={"low_latency": False})
     plan = compile_plan(session, media, Rack(), Audition(solo=False))
     latencies = {strip_id: plan.node(strip_id).latency for strip_id in strip_ids}
     begin = preroll_start(floor_tick(start), session.rate_hz)
     end = ceil_tick(stop + plan.latency_frames)
     waiting = {strip_id: [np.zeros((2, 0), np.float32)] for strip_id in strip_ids}
     given = start
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+    with ThreadPoolExecutor(THREADS) as pool:
         for at in range(begin, end, BLOCK_FRAMES):
             if cancelled():
                 raise Cancelled

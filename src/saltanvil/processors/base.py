@@ -117,6 +117,8 @@ class Processor(ABC):
     main: ClassVar[tuple[str, ...]] = ()
     #: Whether a detector listens, so that its key can be heard.
     listens: ClassVar[bool] = False
+    #: Whether that detector may listen to another sound.
+    keyed: ClassVar[bool] = False
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self.channels = channels
@@ -154,6 +156,11 @@ class Processor(ABC):
     def latency_of(cls, settings: Settings, rate: int) -> int:
         """By how many frames the output is late, for given settings."""
         return 0
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        """The settings for playing along: lookahead and oversampling off, as little latency as the processor can do."""
+        return settings
 
     @classmethod
     def form_of(cls, settings: Settings) -> tuple[object, ...]:
@@ -239,6 +246,7 @@ def describe(processor: type[Processor]) -> dict[str, Any]:
         "summary": (processor.__doc__ or "").strip().split("\n\n")[0],
         "pictures": list(processor.pictures),
         "listens": processor.listens,
+        "keyed": processor.keyed,
         "main": list(processor.main),
         "starts": [asdict(start) for start in processor.starts],
         "settings": settings,

@@ -195,6 +195,10 @@ class Clipper(Processor):
         self._target = target
 
     @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"oversampling": "1x"})
+
+    @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
         assert isinstance(settings, ClipperSettings)
         band = 2 * half_frames(rate) + 1 if settings.corners() else 0

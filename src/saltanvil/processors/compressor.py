@@ -166,6 +166,7 @@ class Compressor(Processor):
     main = ("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db")
     pictures = ("bite", "curve", "spectrum")
     listens = True
+    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -205,6 +206,10 @@ class Compressor(Processor):
         self._target = target
         self._keyed = target.copy()
         self._keyed[dsp.FEEDBACK] = 0.0
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"lookahead_ms": 0.0})
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:

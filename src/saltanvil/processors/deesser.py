@@ -181,6 +181,7 @@ class Deesser(Processor):
     main = ("threshold_db", "ratio", "range_db")
     pictures = ("bite", "spectrum", "curve")
     listens = True
+    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:

@@ -191,6 +191,7 @@ class FreeCurve(Processor):
     main = ("rounding_db", "attack_ms", "release_ms", "output_db")
     pictures = ("bite", "curve", "spectrum")
     listens = True
+    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -223,6 +224,10 @@ class FreeCurve(Processor):
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"lookahead_ms": 0.0})
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:

@@ -74,6 +74,7 @@ class DoorProcessor(Processor):
 
     pictures: ClassVar[tuple[str, ...]] = ("bite", "curve", "spectrum")
     listens = True
+    keyed = True
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
@@ -100,6 +101,10 @@ class DoorProcessor(Processor):
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"lookahead_ms": 0.0})
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:

@@ -103,6 +103,7 @@ class Leveller(Processor):
     main = ("target_db", "range_db", "speed_s")
     pictures = ("bite", "curve", "spectrum")
     listens = True
+    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:

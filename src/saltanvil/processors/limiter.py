@@ -158,6 +158,10 @@ class Limiter(Processor):
         self._target = target
 
     @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"lookahead_ms": 0.5, "peaks": "sample"})
+
+    @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
         assert isinstance(settings, LimiterSettings)
         between = dsp.INTERPOLATOR_LATE if settings.peaks == "true peak" else 0

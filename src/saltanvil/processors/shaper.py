@@ -128,6 +128,7 @@ class Shaper(Processor):
     main = ("attack_db", "sustain_db", "output_db")
     pictures = ("envelopes", "bite", "spectrum", "wave")
     listens = True
+    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -160,6 +161,10 @@ class Shaper(Processor):
         self._sustain.set(flanks(None, settings.sustain_hz, DETECTOR_SLOPE_DB, rate) if filtered else None)
         self._shelves.set(shelves(settings, rate))
         self._level_safe = settings.level_safe
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"level_safe": False})
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:

@@ -141,38 +141,43 @@ class Split(Processor):
             self._linear.set([low_response(hz, slope) for hz in settings.dividers_hz], context.rate)
 
     @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"phase": "minimum"})
+
+    @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
         """Of dividing alone; what the lanes' paths take comes on top."""
         assert isinstance(settings, SplitSettings)
         linear = settings.by == "bands" and settings.phase == "linear"
         return half_frames(rate, HALF_FRAMES) + STRETCH_FRAMES if linear else 0
 
-    def divide(self, x: Audio) -> list[Audio]:
-        """What enters each lane; of copies one, for all. Mid/side and left/right lanes are mono.
+    def divide(self, x: Audio) -> Audio:
+        """What enters the lanes, (lanes, channels of a lane, frames); of copies one, for all.
 
-        A mono signal is all middle and all left.
+        Mid/side and left/right lanes are mono. A mono signal is all middle and all left.
         """
         if self.settings.by == "copies":
-            return [x]
+            return x[None]
         if self.settings.by == "bands":
             return self._bands(x)
         nothing = np.zeros((1, x.shape[1]), np.float32)
         if self.settings.by == "left/right":
-            return [x[:1], x[1:] if len(x) == 2 else nothing]
+            return np.stack([x[:1], x[1:] if len(x) == 2 else nothing])
         if len(x) == 1:
-            return [x * np.float32(2.0 * ROOT_HALF), nothing]
+            return np.stack([x * np.float32(2.0 * ROOT_HALF), nothing])
         scale = np.float32(ROOT_HALF)
-        return [(x[:1] + x[1:]) * scale, (x[:1] - x[1:]) * scale]
+        return np.stack([(x[:1] + x[1:]) * scale, (x[:1] - x[1:]) * scale])
 
-    def _bands(self, x: Audio) -> list[Audio]:
+    def _bands(self, x: Audio) -> Audio:
         if self._linear is not None:
             lows = self._linear(x)  # the last is the whole
-            return [lows[0], *(high - low for low, high in zip(lows, lows[1:], strict=False))]
+            bands: Audio = np.stack([lows[0], *(high - low for low, high in zip(lows, lows[1:], strict=False))])
+            return bands
         slope = slope_db(self.settings.slope)
         bands = np.empty((len(self._wanted) + 1, *x.shape), np.float32)
         operations, glide = self._program, (self._wanted, self._now, self._before)
         dsp.divide(x, bands, operations, *glide, slope, *dsp.DAMPINGS[slope], self._memory, self._state, self._work)
-        return list(bands)
+        return bands
 
     @staticmethod
     def places(by: Way, channels: int, lanes: int) -> list[tuple[float, float]]:
@@ -187,7 +192,7 @@ class Split(Processor):
         """The idle sum, every lane at full level."""
         lanes = self.divide(x)
         if self.settings.by in ("copies", "bands"):
-            y = lanes[0].copy()
+            y: Audio = lanes[0].copy()
             for lane in lanes[1:]:
                 y += lane
             return y

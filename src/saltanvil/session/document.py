@@ -1,7 +1,7 @@
 """The session as a Pydantic model. A path file is the same `Path` the strips hold."""
 
 import secrets
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
@@ -27,6 +27,7 @@ MAX_LANES = 8
 #: Steps and lanes of one path, and splits within splits.
 MAX_PARTS, MAX_DEPTH = 400, 8
 MAX_STRIPS = 200
+MAX_SENDS = 32
 MAX_SECTIONS = 200
 MAIN_ID = "main"
 
@@ -52,6 +53,42 @@ class Match(Part):
     matched_db: float = Field(default=0.0, ge=-120.0, le=120.0)
     gains_db: list[float] = Field(default_factory=list, max_length=201)
     refused: str | None = Field(default=None, max_length=400)
+
+
+class Key(Part):
+    """What a detector listens to instead of its own signal.
+
+    The source is a step or a lane of any strip, or else a strip (the detector's own, if none is named), before or
+    after its path. It is taken before level and pan, and a mute does not silence it unless `mutes` says so.
+    """
+
+    strip_id: Id | None = None
+    step_id: Id | None = None
+    lane_id: Id | None = None
+    at: Literal["before", "after"] = "after"
+    trim_db: float = Field(default=0.0, ge=-60.0, le=60.0)
+    mutes: bool = False
+
+    @model_validator(mode="after")
+    def one_source(self) -> "Key":
+        if sum(name is not None for name in (self.strip_id, self.step_id, self.lane_id)) > 1:
+            raise ValueError("a key has one source: a strip, a step or a lane")
+        return self
+
+    @property
+    def own(self) -> bool:
+        """Whether the source is the strip that the detector is on."""
+        return self.strip_id is None and self.step_id is None and self.lane_id is None
+
+
+class Send(Part):
+    """A strip's sound to a bus besides its output: before or after the strip's level, at its pan."""
+
+    id: Id = Field(default_factory=new_id)
+    target: Id
+    level_db: float = Field(default=0.0, ge=-90.0, le=12.0)
+    pre: bool = False
+    mute: bool = False
 
 
 class Lane(Part):
@@ -82,6 +119,10 @@ class Step(Part):
     settings: SerializeAsAny[Settings]
     lanes: list[Lane] = Field(default_factory=list, max_length=MAX_LANES)
     match: Match | None = None
+    #: What its detector listens to; None is its own signal.
+    key: Key | None = None
+    #: Lookahead and oversampling off, at the price that `Processor.prompt` tells.
+    low_latency: bool = False
 
     @model_validator(mode="before")
     @classmethod
@@ -99,8 +140,10 @@ class Step(Part):
 
     @model_serializer(mode="wrap")
     def without_lanes(self, dump: SerializerFunctionWrapHandler) -> dict[str, Any]:
-        """Only a split tells of lanes."""
+        """Only a split tells of lanes, and only what can have a key of a key."""
         told: dict[str, Any] = dump(self)
+        if not processor_named(self.kind).keyed:
+            told.pop("key", None)
         if self.kind != "split":
             told.pop("lanes", None)
             told.pop("match", None)
@@ -108,6 +151,8 @@ class Step(Part):
 
     @model_validator(mode="after")
     def lanes_by_kind(self) -> "Step":
+        if self.key is not None and not processor_named(self.kind).keyed:
+            raise ValueError(f"a {self.kind} has no detector that could listen to a key")
         if not isinstance(self.settings, SplitSettings):
             if self.lanes:
                 raise ValueError(f"a {self.kind} has no lanes; only a split has")
@@ -206,11 +251,13 @@ class Strip(Part):
     mute: bool = False
     solo: bool = False
     output: Id | None = MAIN_ID
+    sends: list[Send] = Field(default_factory=list, max_length=MAX_SENDS)
 
     def targets(self) -> Iterator[str]:
-        """The strips this one feeds: its output, and the buses that lanes of its path go to."""
+        """The strips this one feeds: its output, what it sends to, and the buses that lanes of its path go to."""
         if self.output is not None:
             yield self.output
+        yield from (send.target for send in self.sends)
         for lane in self.path.lanes():
             if lane.output is not None:
                 yield lane.output
@@ -222,6 +269,8 @@ class Session(Part):
     name: Name
     rate_hz: Rate = 48000
     tempo_bpm: float = Field(default=120.0, ge=20.0, le=300.0)
+    #: Every step without lookahead and oversampling, for playing along; never in an export.
+    low_latency: bool = False
     beats_in_bar: int = Field(default=4, ge=1, le=16)
     sections: list[Section] = Field(default_factory=list, max_length=MAX_SECTIONS)
     strips: list[Strip] = Field(
@@ -262,54 +311,66 @@ class Session(Part):
         """The strips whose output is this one, in order."""
         return (strip for strip in self.strips if strip.output == strip_id)
 
+    def send(self, send_id: str) -> tuple[Strip, Send]:
+        """A send with its strip. Raises LookupError."""
+        for strip in self.strips:
+            for send in strip.sends:
+                if send.id == send_id:
+                    return strip, send
+        raise LookupError(f"there is no send {send_id!r} in this session; it may have been removed in another tab")
+
+    def keyed_steps(self) -> Iterator[tuple[Strip, Step, Key]]:
+        """Every step with an outside key, and the strip it is on."""
+        for strip in self.strips:
+            for step in strip.path.walk():
+                if step.key is not None:
+                    yield strip, step, step.key
+
     @model_validator(mode="after")
     def sound(self) -> "Session":
-        """One main, ids unique, every output an existing bus or the main, no loop."""
+        """One main, names unique, every output, send and key from and to what exists, no loop."""
+        from saltanvil.session.graph import Graph
+
         by_id = {strip.id: strip for strip in self.strips}
         if len(by_id) != len(self.strips):
             raise ValueError("two strips have the same id")
-        part_ids = [part_id for strip in self.strips for part_id in strip.path.ids()]
+        part_ids = [part_id for strip in self.strips for part_id in (*strip.path.ids(), *(send.id for send in strip.sends))]
         if len(set(part_ids)) != len(part_ids):
-            raise ValueError("two steps or lanes have the same id")
+            raise ValueError("two steps, lanes or sends have the same id")
         if sum(strip.kind == "main" for strip in self.strips) != 1 or MAIN_ID not in by_id or by_id[MAIN_ID].kind != "main":
             raise ValueError("a session has exactly one main")
         for strip in self.strips:
-            if strip.kind != "main" and (strip.output is None or strip.output not in by_id):
-                raise ValueError(f"{strip.name!r} feeds a strip that does not exist; choose a bus or the main")
-            for target in strip.targets():
-                if target not in by_id:
-                    raise ValueError(f"a lane of {strip.name!r} feeds a strip that does not exist; choose a bus or the main")
-                if by_id[target].kind == "track":
-                    raise ValueError(
-                        f"{strip.name!r} cannot feed {by_id[target].name!r}: a track takes no input; choose a bus or the main"
-                    )
-        loop = self.loop()
+            self._sound_targets(strip, by_id)
+        part_set = set(part_ids)
+        for strip, step, key in self.keyed_steps():
+            if any(name not in known for name, known in key_sources(key, by_id, part_set)):
+                label = processor_named(step.kind).label.lower()
+                raise ValueError(f"the key of the {label} on {strip.name!r} comes from what does not exist; choose another")
+        loop = Graph(self).loop
         if loop:
-            raise ValueError(f"this would close a loop: {' > '.join(by_id[strip_id].name for strip_id in loop)}")
+            raise ValueError(f"this would close a loop: {loop}")
         return self
 
-    def loop(self) -> list[str]:
-        """The strips on a loop of outputs and lanes that feed buses, the first again at the end; empty if there is none."""
-        targets = {strip.id: list(strip.targets()) for strip in self.strips}
-        done: set[str] = set()
+    @staticmethod
+    def _sound_targets(strip: Strip, by_id: dict[str, Strip]) -> None:
+        if strip.kind == "main" and next(strip.targets(), None) is not None:
+            raise ValueError("the main feeds no other strip")
+        for target in strip.targets():
+            if target not in by_id:
+                raise ValueError(f"{strip.name!r} feeds a strip that does not exist; choose a bus or the main")
+            if by_id[target].kind == "track":
+                raise ValueError(
+                    f"{strip.name!r} cannot feed {by_id[target].name!r}: a track takes no input; choose a bus or the main"
+                )
 
-        def visit(at: str, trail: list[str]) -> list[str]:
-            if at in trail:
-                return [*trail[trail.index(at) :], at]
-            if at in done:
-                return []
-            for target in targets[at]:
-                found = visit(target, [*trail, at])
-                if found:
-                    return found
-            done.add(at)
-            return []
 
-        for strip in self.strips:
-            found = visit(strip.id, [])
-            if found:
-                return found
-        return []
+def key_sources(key: Key, strips: Container[str], parts: Container[str]) -> Iterator[tuple[str, Container[str]]]:
+    """The name a key is taken from, with the names there are of its sort."""
+    if key.strip_id is not None:
+        yield key.strip_id, strips
+    for name in (key.step_id, key.lane_id):
+        if name is not None:
+            yield name, parts
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from annotated_types import Ge, Le
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.fields import FieldInfo
 
-from saltanvil.session.document import MAIN_ID, Id, Name, Path, Place, Section, Session, Step, Strip
+from saltanvil.session.document import MAIN_ID, Id, Key, Name, Path, Place, Section, Send, Session, Step, Strip
 
 #: A number, a switch, a word, the dividers of bands, or the points of a curve.
 SettingValue = float | bool | str | list[float] | list[tuple[float, float]]
@@ -26,12 +26,13 @@ class Edit(BaseModel):
 
 
 class SetSession(Edit):
-    """Name, tempo or beats in a bar."""
+    """Name, tempo, beats in a bar, or whether it plays with low latency."""
 
     op: Literal["set_session"] = "set_session"
     name: Name | None = None
     tempo_bpm: float | None = None
     beats_in_bar: int | None = None
+    low_latency: bool | None = None
 
     def change(self, session: Session) -> Edit:
         given = self.model_dump(exclude_none=True, exclude={"op"})
@@ -80,7 +81,8 @@ class AddStrip(Edit):
 
 
 class RemoveStrip(Edit):
-    """Take a strip out; what fed it feeds its output instead, and lanes that fed it are summed in their split again."""
+    """Take a strip out; what fed it feeds its output instead, lanes that fed it are summed in their split again, and
+    sends to it and keys taken from it go."""
 
     op: Literal["remove_strip"] = "remove_strip"
     strip_id: Id
@@ -96,8 +98,15 @@ class RemoveStrip(Edit):
         lanes = [lane for other in session.strips for lane in other.path.lanes() if lane.output == strip.id]
         for lane in lanes:
             lane.output = None
+        sent = [send.id for other in session.strips for send in other.sends if send.target == strip.id]
+        undo = [RemoveSend(send_id=send_id).change(session) for send_id in sent]
+        parts = {strip.id, *strip.path.ids()}
+        for other, step, key in list(session.keyed_steps()):
+            if other.id != strip.id and parts & {key.strip_id, key.step_id, key.lane_id}:
+                undo.append(SetKey(step_id=step.id, key=None).change(session))
         session.strips = [other for other in session.strips if other.id != strip.id]
-        return AddStrip(strip=strip, index=index, feeders=[feeder.id for feeder in feeders], lanes=[lane.id for lane in lanes])
+        made = AddStrip(strip=strip, index=index, feeders=[feeder.id for feeder in feeders], lanes=[lane.id for lane in lanes])
+        return Batch(edits=[made, *undo[::-1]]) if undo else made
 
 
 class SetStrip(Edit):
@@ -141,6 +150,81 @@ class MoveStrip(Edit):
             strip.output = self.output
         session.strips = strips
         return inverse
+
+
+class SetOutput(Edit):
+    """What a strip feeds; null is nothing, so that only its sends are heard and keys taken from it work."""
+
+    op: Literal["set_output"] = "set_output"
+    strip_id: Id
+    output: Id | None
+
+    def change(self, session: Session) -> Edit:
+        strip = session.strip(self.strip_id)
+        old = SetOutput(strip_id=strip.id, output=strip.output)
+        strip.output = self.output
+        return old
+
+
+class AddSend(Edit):
+    """A strip's sound to a bus besides its output."""
+
+    op: Literal["add_send"] = "add_send"
+    strip_id: Id
+    send: Send
+    index: int | None = Field(default=None, ge=0)
+
+    def change(self, session: Session) -> Edit:
+        strip = session.strip(self.strip_id)
+        if any(other.target == self.send.target for other in strip.sends):
+            raise EditRefused(f"{strip.name!r} sends to {session.strip(self.send.target).name!r} already; change that send")
+        sends = [*strip.sends]
+        sends.insert(len(sends) if self.index is None else self.index, self.send)
+        strip.sends = sends
+        return RemoveSend(send_id=self.send.id)
+
+
+class RemoveSend(Edit):
+    op: Literal["remove_send"] = "remove_send"
+    send_id: Id
+
+    def change(self, session: Session) -> Edit:
+        strip, send = session.send(self.send_id)
+        index = strip.sends.index(send)
+        strip.sends = [other for other in strip.sends if other.id != send.id]
+        return AddSend(strip_id=strip.id, send=send, index=index)
+
+
+class SetSend(Edit):
+    """Level, place (before or after the strip's level) or mute of a send."""
+
+    op: Literal["set_send"] = "set_send"
+    send_id: Id
+    level_db: float | None = None
+    pre: bool | None = None
+    mute: bool | None = None
+
+    def change(self, session: Session) -> Edit:
+        _, send = session.send(self.send_id)
+        given = self.model_dump(exclude_none=True, exclude={"op", "send_id"})
+        old = {name: getattr(send, name) for name in given}
+        for name, value in given.items():
+            setattr(send, name, value)
+        return SetSend(send_id=send.id, **old)
+
+
+class SetKey(Edit):
+    """What a step's detector listens to; null is its own signal."""
+
+    op: Literal["set_key"] = "set_key"
+    step_id: Id
+    key: Key | None
+
+    def change(self, session: Session) -> Edit:
+        step = session.step(self.step_id).step
+        old = SetKey(step_id=step.id, key=step.key)
+        step.key = self.key
+        return old
 
 
 class AddStep(Edit):
@@ -194,7 +278,7 @@ class MoveStep(Edit):
 
 
 class SetStep(Edit):
-    """Some settings of a step, or its bypass.
+    """Some settings of a step, its bypass, or whether it runs with low latency.
 
     A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`.
     """
@@ -203,6 +287,7 @@ class SetStep(Edit):
     step_id: Id
     settings: dict[str, SettingValue] = Field(default_factory=dict)
     bypass: bool | None = None
+    low_latency: bool | None = None
     alone: bool = False
 
     def change(self, session: Session) -> Edit:
@@ -216,6 +301,7 @@ class SetStep(Edit):
             step_id=step.id,
             settings={name: old[name] for name in self.settings},
             bypass=None if self.bypass is None else step.bypass,
+            low_latency=None if self.low_latency is None else step.low_latency,
             alone=True,
         )
         followers = [] if self.alone else linked_steps(session, place)
@@ -223,6 +309,8 @@ class SetStep(Edit):
             step.settings = type(step.settings).model_validate({**old, **self.settings})
         if self.bypass is not None:
             step.bypass = self.bypass
+        if self.low_latency is not None:
+            step.low_latency = self.low_latency
         if followers:
             new = step.settings.model_dump()
             moves = [

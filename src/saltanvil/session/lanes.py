@@ -41,21 +41,29 @@ def names_from(seed: str) -> Iterator[str]:
 
 
 def renewed(steps: Sequence[Step], names: Iterator[str]) -> list[Step]:
-    """Copies of steps under new names, whatever lies in their lanes too."""
-    return [
-        Step(
-            id=next(names),
-            kind=step.kind,
-            bypass=step.bypass,
-            settings=step.settings,
-            lanes=[
-                lane.model_copy(update={"id": next(names), "path": Path(steps=renewed(lane.path.steps, names)), "output": None})
-                for lane in step.lanes
-            ],
-            match=step.match,
-        )
-        for step in steps
-    ]
+    """Copies of steps under new names, whatever lies in their lanes too. Keys among them go from copy to copy."""
+    new: dict[str, str] = {}
+
+    def copied(given: Sequence[Step]) -> list[Step]:
+        found = []
+        for step in given:
+            new[step.id] = next(names)
+            lanes = []
+            for lane in step.lanes:
+                new[lane.id] = next(names)
+                path = Path(steps=copied(lane.path.steps))
+                lanes.append(lane.model_copy(update={"id": new[lane.id], "path": path, "output": None}))
+            found.append(step.model_copy(update={"id": new[step.id], "lanes": lanes}))
+        return found
+
+    made = copied(steps)
+    for step in Path(steps=made).walk():
+        if step.key is not None:
+            of_step, of_lane = step.key.step_id, step.key.lane_id
+            step.key = step.key.model_copy(
+                update={"step_id": new.get(of_step or "", of_step), "lane_id": new.get(of_lane or "", of_lane)}
+            )
+    return made
 
 
 def alike(one: Sequence[Step], other: Sequence[Step]) -> bool:
@@ -64,6 +72,7 @@ def alike(one: Sequence[Step], other: Sequence[Step]) -> bool:
         a.kind == b.kind
         and a.bypass == b.bypass
         and a.settings == b.settings
+        and a.key == b.key
         and len(a.lanes) == len(b.lanes)
         and all(alike(x.path.steps, y.path.steps) for x, y in zip(a.lanes, b.lanes, strict=True))
         for a, b in zip(one, other, strict=True)
@@ -103,7 +112,9 @@ def with_settings(step: Step, lanes: Sequence[Lane], **moved: Any) -> Step:
     """A split with other lanes and settings, under the same name. What was measured of it holds no longer."""
     assert step.split is not None
     settings = SplitSettings.model_validate({**step.split.model_dump(), **moved})
-    return Step(id=step.id, kind=step.kind, bypass=step.bypass, settings=settings, lanes=list(lanes))
+    return Step(
+        id=step.id, kind=step.kind, bypass=step.bypass, low_latency=step.low_latency, settings=settings, lanes=list(lanes)
+    )
 
 
 class SetLane(Edit):

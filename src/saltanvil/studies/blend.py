@@ -10,7 +10,8 @@ from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.loudness import OFFSET_LUFS, hop_energies, integrated_lufs
 from saltanvil.session.blend import shares
-from saltanvil.session.document import Match, Path, Session, Step, Strip
+from saltanvil.session.document import Match, Session, Step, Strip
+from saltanvil.session.graph import Graph
 
 #: Positions at which the gain of the sum is found; between them it is drawn straight in decibels.
 POSITIONS = 41
@@ -75,28 +76,14 @@ def held_db(mix: Energies, wanted_lufs: float) -> float | None:
 
 
 def steady_splits(session: Session) -> Iterator[tuple[Strip, Step]]:
-    """Every blend under the steady law, those first that others hear: feeders before buses, inner before outer."""
-
-    def inside(path: Path) -> Iterator[Step]:
-        for step in path.steps:
-            for lane in step.lanes:
-                yield from inside(lane.path)
-            if step.blended and step.split is not None and step.split.law == "steady" and not step.bypass:
-                yield step
-
-    seen: set[str] = set()
-
-    def visit(strip: Strip) -> Iterator[tuple[Strip, Step]]:
-        if strip.id in seen:
-            return
-        seen.add(strip.id)
-        for other in session.strips:
-            if strip.id in other.targets():
-                yield from visit(other)
-        yield from ((strip, step) for step in inside(strip.path))
-
-    for strip in session.strips:
-        yield from visit(strip)
+    """Every blend under the steady law, those first that others hear."""
+    graph = Graph(session)
+    for point in graph.order:
+        step = graph.steps.get(point.id)
+        if point.kind != "step" or step is None or not step.blended or step.bypass or step.split is None:
+            continue
+        if step.split.law == "steady":
+            yield graph.strip_of[point], step
 
 
 def matches_of(session: Session, renderer: Callable[[Session], ScopeRenderer]) -> dict[str, Match]:

@@ -86,6 +86,8 @@ def pack(block: Block) -> bytes:
         "steps": block.steps,
         "doors": block.doors,
         "lanes": block.lanes,
+        "sends": block.sends,
+        "keys": block.keys,
         "reduction_db": block.reduction_db,
         "detector_db": block.detector_db,
         "main_peaks_dbfs": [round(value, 1) for value in block.main_peaks_dbfs],

@@ -1,0 +1,85 @@
+"""How late each point of a session is, and why; worked out from settings alone, before anything runs."""
+
+from dataclasses import dataclass
+
+from saltanvil.processors import Settings, processor_named
+from saltanvil.session.document import Session, Step
+from saltanvil.session.graph import Graph, Point
+
+
+def settings_at_work(session: Session, step: Step) -> Settings:
+    """The settings a step runs with: its own, or those of least latency where that was chosen."""
+    if session.low_latency or step.low_latency:
+        return processor_named(step.kind).prompt(step.settings)
+    return step.settings
+
+
+class Latencies:
+    """In frames, for every point of a session.
+
+    leaves: how late the sound is there; waits: how long a step waits for its key, a lane for the latest lane of its
+    split, a strip's feed for the latest feed.
+    """
+
+    def __init__(self, graph: Graph) -> None:
+        self.graph = graph
+        self.leaves: dict[Point, int] = {}
+        self.own: dict[str, int] = {}
+        session = graph.session
+        for step_id, step in graph.steps.items():
+            if step_id == step.id:
+                kind = processor_named(step.kind)
+                self.own[step_id] = kind.latency_of(settings_at_work(session, step), session.rate_hz)
+        for point in graph.order:
+            latest = max((self.leaves[source] for source, way in graph.sources[point] if sums(graph, source, way)), default=0)
+            if point.kind == "divided" or (point.kind == "step" and not graph.steps[point.id].lanes):
+                latest += self.own[point.id]
+            elif point.kind == "step":  # lanes in the sum wait for each other, those sent to buses do not
+                for lane in graph.steps[point.id].lanes:
+                    if lane.output is None:
+                        self.leaves[Point("placed", lane.id)] = latest
+            self.leaves[point] = latest
+
+    def wait(self, point: Point) -> int:
+        """Frames by which a step's sound waits for its key."""
+        sound = self.leaves[self.graph.sources[point][0].source]
+        return self.leaves[point] - self.own[point.id] - sound
+
+    def path(self, strip_id: str) -> int:
+        """What a strip's path adds."""
+        return self.leaves[Point("end", strip_id)] - self.leaves[Point("in", strip_id)]
+
+    def causes(self, strip_id: str) -> list["Cause"]:
+        """What makes a strip's sound as late as it is: the steps on the way of the latest sound, from its source on."""
+        found: list[Cause] = []
+        at = Point("end", strip_id)
+        while edges := self.graph.sources[at]:
+            # A split's lanes say more than the wait of its input for them.
+            source = max(edges, key=lambda edge: (self.leaves[edge.source], edge.source.kind in ("placed", "lane")))
+            if at.kind == "placed":
+                lanes = [Point("lane", lane.id) for lane in self.graph.steps[at.id].lanes]
+                latest = max(lanes, key=lambda lane: self.leaves[lane])
+                at = latest
+                continue
+            if at.kind in ("step", "divided") and self.own[at.id] and (at.kind == "divided" or not self.graph.steps[at.id].lanes):
+                strip = self.graph.strip_of[at]
+                found.append(Cause(strip.id, at.id, f"{strip.name}: {self.graph.label(at.id)}", self.own[at.id]))
+            at = source.source
+        return found[::-1]
+
+
+def sums(graph: Graph, source: Point, way: str) -> bool:
+    """Whether a point has to wait for that source: a split does not for a lane that goes to a bus."""
+    if source.kind != "placed" or way != "path":
+        return True
+    return next(lane.output is None for lane in graph.steps[source.id].lanes if lane.id == source.id)
+
+
+@dataclass(frozen=True)
+class Cause:
+    """A step that makes what comes after it late."""
+
+    strip_id: str
+    step_id: str
+    name: str
+    frames: int

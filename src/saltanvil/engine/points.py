@@ -1,0 +1,426 @@
+"""The points of a plan at work: each makes its block from the blocks of its sources.
+
+Which points there are and what each is made of is said by `saltanvil.session.graph`; how late each is, by
+`saltanvil.engine.latency`.
+"""
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import Literal, Protocol
+
+import numpy as np
+
+from saltanvil.dsp import mix
+from saltanvil.dsp.gate import DOORS
+from saltanvil.dsp.units import SILENCE_DB, db_to_gain, gain_to_db
+from saltanvil.engine.rack import Audio, Glide, Late, Rack
+from saltanvil.processors import Processor, Settings
+from saltanvil.processors.base import Telemetry, glide_part, sensible
+from saltanvil.processors.split import Split
+from saltanvil.session.document import MAIN_ID, Lane, Step, Strip
+
+#: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.
+Listening = Literal["before", "after", "taken", "key", "only"]
+#: Below this a change of level is not worth telling.
+SOUNDING_DB = -60.0
+NOTHING: Audio = np.zeros((2, 0), np.float32)
+
+
+class Media(Protocol):
+    """Where tracks get their sound from, at the session's rate."""
+
+    def channels(self, media_id: int) -> int: ...
+
+    def frames(self, media_id: int) -> int: ...
+
+    def read(self, media_id: int, start: int, frames: int) -> Audio:
+        """(channels, frames), C-contiguous; silence outside the media."""
+        ...
+
+
+@dataclass(frozen=True)
+class Scope:
+    """What is compared: a step, a lane, or a whole strip's path."""
+
+    strip_id: str = MAIN_ID
+    step_id: str | None = None
+    lane_id: str | None = None
+
+
+@dataclass(frozen=True)
+class Audition:
+    """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered."""
+
+    scope: Scope = Scope()
+    listening: Listening = "after"
+    matched_db: float = 0.0
+    solo: bool = True
+
+
+@dataclass
+class Hearing:
+    """What the listener wants of the scope.
+
+    straight: takes a sound past all later steps to the ear; it is told by how many frames that sound is late.
+    """
+
+    audition: Audition
+    rack: Rack
+    rate: int
+    straight: Callable[[Audio, int], None]
+
+    def compare(self, before: Audio, after: Audio, late: int) -> Audio:
+        """What goes on from the scope. *Taken* goes straight to the ear."""
+        if self.audition.listening == "before":
+            y = np.empty_like(before)
+            gain = db_to_gain(self.audition.matched_db)
+            mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").state)
+            return y
+        if self.audition.listening == "taken":
+            self.straight(before - after, late)
+        return after
+
+
+class Node:
+    """A point at work.
+
+    sources: what it is made of; leaves: how late it is; stored: whether its sound is worth keeping, or quickly made
+    from its source again; hearing: set at the scope, if someone listens; out: its last block.
+    """
+
+    hearing: Hearing | None = None
+
+    def __init__(self, sources: Sequence["Node"], leaves: int, channels: int, stored: bool = True) -> None:
+        self.sources = list(sources)
+        self.stored = stored
+        self.leaves = leaves
+        self.channels = channels
+        self.out: Audio = NOTHING
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        """The block of `frames` from session frame `at` on, from the blocks of the sources. Blocks follow each other."""
+        return given[0]
+
+    def facts(self) -> tuple[object, ...]:
+        """All that determines its sound besides its sources."""
+        return ()
+
+    def run(self, at: int, frames: int) -> None:
+        self.out = self.make(at, frames, [source.out for source in self.sources])
+
+
+@dataclass
+class Feed:
+    """What reaches a strip from one source. gains: what a send or a lane gets on the way; None leaves it as it is.
+
+    name: of the send, the lane or the strip it comes from; peak_db: its last block's, in dBFS, if it has gains.
+    """
+
+    name: str
+    wait: int
+    late: Late
+    gains: tuple[float, float] | None = None
+    glide: Glide | None = None
+    peak_db: float = SILENCE_DB
+
+    def sound(self, x: Audio, part: float) -> Audio:
+        """(2, frames), as late as the latest."""
+        if self.gains is not None:
+            assert self.glide is not None
+            y = np.empty((2, x.shape[1]), np.float32)
+            mix.place(x, y, *self.gains, part, self.glide.state)
+            self.peak_db = gain_to_db(float(mix.peak(y)))
+            x = y
+        return self.late(x, self.wait)
+
+
+class Entry(Node):
+    """What enters a strip's path: media, or the sum of what feeds it, each aligned to the latest; then the trim."""
+
+    def __init__(
+        self, strip: Strip, sources: Sequence[Node], feeds: list[Feed], leaves: int, channels: int, rate: int,
+        media: Media, trim: Glide,
+    ) -> None:  # fmt: skip
+        super().__init__(sources, leaves, channels)
+        self.strip, self.feeds, self.rate, self.media, self.trim = strip, feeds, rate, media, trim
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        strip = self.strip
+        if strip.media_id is not None:
+            x = self.media.read(strip.media_id, at - round(strip.start_s * self.rate), frames)
+        else:
+            x = np.zeros((self.channels, frames), np.float32)
+            for feed, sound in zip(self.feeds, given, strict=True):
+                mix.accumulate(feed.sound(sound, glide_part(self.rate)), x)
+        trim = db_to_gain(strip.trim_db)
+        if trim == 1.0 and not self.trim.state[mix.PRIMED]:
+            return x
+        y = np.empty_like(x)
+        mix.place(x, y, trim, trim, glide_part(self.rate), self.trim.state)
+        return y
+
+    def facts(self) -> tuple[object, ...]:
+        strip = self.strip
+        return strip.media_id, strip.start_s, strip.trim_db, [(feed.gains, feed.wait) for feed in self.feeds]
+
+
+@dataclass
+class KeyFeed:
+    """An outside key on its way to a detector: its trim, and as late as the sound it steers."""
+
+    wait: int
+    gain: float
+    late: Late
+    glide: Glide
+
+    def sound(self, x: Audio, channels: int, part: float) -> Audio:
+        """With as many channels as the sound it steers: the mean of its sides, or the same on both."""
+        if len(x) > channels:
+            folded = np.empty((1, x.shape[1]), np.float32)
+            mix.fold(x, folded)
+            x = folded
+        y = np.empty((channels, x.shape[1]), np.float32)
+        mix.place(x, y, self.gain, self.gain, part, self.glide.state)
+        return self.late(y, self.wait)
+
+
+class StepNode(Node):
+    """What leaves a step.
+
+    settings: those it runs with; late_by: its own latency; wait: how long the sound waits for the key before it.
+    """
+
+    def __init__(
+        self, step: Step, settings: Settings, processor: Processor, sources: Sequence[Node], leaves: int, channels: int,
+        late_by: int, wait: int, rack: Rack, key: KeyFeed | None = None,
+    ) -> None:  # fmt: skip
+        super().__init__(sources, leaves, channels)
+        self.step, self.settings, self.processor = step, settings, processor
+        self.late_by, self.wait, self.key = late_by, wait, key
+        self.rate = processor.context.rate
+        self.late = rack.late(channels, "step", step.id)
+        self.waiting = rack.late(channels, "step waits", step.id)
+        #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
+        self.moved_db = 0.0
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        x = self.waiting(given[0], self.wait)
+        before = self.late(x, self.late_by)  # remembered also where it is not asked for, so that a bypass finds its past
+        # A key's way is walked also past a bypass, so that it is settled when the step comes back.
+        key = None if self.key is None else self.key.sound(given[1], self.channels, glide_part(self.rate))
+        if self.step.bypass:
+            self.processor.telemetry = Telemetry()
+            self.moved_db = 0.0
+            y = before
+        else:
+            y = self.processor.process(x, key)
+            self._tell(x, y)
+        hearing = self.hearing
+        if hearing is None:
+            return y
+        heard = self.processor.heard if self.processor.listens and not self.step.bypass else None
+        if hearing.audition.listening == "key" and heard is not None:
+            hearing.straight(hearing.rack.late(len(heard), "key")(heard, self.late_by), self.leaves)
+        return hearing.compare(before, y, self.leaves)
+
+    def _tell(self, x: Audio, y: Audio) -> None:
+        if not len(self.processor.telemetry.reduction_db):
+            entered = gain_to_db(float(mix.peak(x)))
+            self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
+
+    def facts(self) -> tuple[object, ...]:
+        key = None if self.key is None else (self.key.gain, self.key.wait)
+        tempo = self.processor.context.tempo_bpm
+        return self.step.kind, self.settings.model_dump_json(), self.step.bypass, self.late_by, self.wait, key, tempo
+
+    @property
+    def change_db(self) -> float:
+        """The largest change of gain in the last block, negative where it fell."""
+        told = self.processor.telemetry.reduction_db
+        return -float(told[np.abs(told).argmax()]) if len(told) else self.moved_db
+
+    @property
+    def door(self) -> str | None:
+        """Where the door stands, for a step that has one."""
+        row = self.processor.telemetry.rows.get("door")
+        return None if row is None or not len(row) else DOORS[int(row[-1])]
+
+    def walk(self) -> Iterator["StepNode"]:
+        """The step, and those in its lanes."""
+        yield self
+
+
+class DividedNode(Node):
+    """What a split makes of its input: the lanes' inputs, one after the other along the channels."""
+
+    def __init__(self, processor: Split, settings: Settings, source: Node, leaves: int) -> None:
+        super().__init__([source], leaves, source.channels, processor.settings.by != "copies")
+        self.split, self.settings = processor, settings
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        return self.split.divide(sensible(given[0])).reshape(-1, frames)
+
+    def facts(self) -> tuple[object, ...]:
+        return (self.settings.model_dump_json(include={"by", "dividers_hz", "slope", "phase"}),)
+
+
+class LaneEntry(Node):
+    """What enters a lane."""
+
+    def __init__(self, index: int, source: Node, channels: int) -> None:
+        super().__init__([source], source.leaves, channels, stored=False)
+        self.index = index
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        first = self.index * self.channels
+        return given[0][first : first + self.channels]
+
+    def facts(self) -> tuple[object, ...]:
+        return (self.index,)
+
+
+class LaneNode(Node):
+    """What leaves a lane's path; a lane bypassed is a delay."""
+
+    def __init__(self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], late: Late) -> None:
+        super().__init__([last, entry], last.leaves, entry.channels, stored=lane.bypass)
+        self.lane, self.steps, self.late = lane, steps, late
+        self.latency = last.leaves - entry.leaves
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        before = self.late(given[1], self.latency)
+        return before if self.lane.bypass else given[0]
+
+    def facts(self) -> tuple[object, ...]:
+        return self.lane.bypass, self.latency
+
+
+class PlacedNode(Node):
+    """A lane in its split's sum. place: gains to both sides; level: the lane's own; share: what a blend gives it."""
+
+    def __init__(
+        self, lane: LaneNode, entry: Node, leaves: int, channels: int, place: tuple[float, float], level: float, share: float,
+        rack: Rack, rate: int,
+    ) -> None:  # fmt: skip
+        super().__init__([lane, entry], leaves, channels)
+        self.lane, self.place, self.level, self.share, self.rate = lane.lane, place, level, share, rate
+        self.wait = leaves - lane.leaves
+        self.waiting = rack.late(lane.channels, "lane waits", self.lane.id)
+        self.glide = rack.glide("lane", self.lane.id)
+        #: Peak of the last block, in dBFS.
+        self.peak_db = SILENCE_DB
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        y = np.empty((self.channels, frames), np.float32)
+        left, right = self.place
+        gain = self.level * self.share
+        mix.place(self.waiting(given[0], self.wait), y, gain * left, gain * right, glide_part(self.rate), self.glide.state)
+        hearing = self.hearing
+        if hearing is not None:
+            entered = given[1]
+            late = hearing.rack.late(len(entered), self.lane.id, "lane before")(entered, self.leaves - self.sources[1].leaves)
+            y = hearing.compare(self.in_place(late, self.share), y, self.leaves)
+        self.peak_db = gain_to_db(float(mix.peak(y)))
+        return y
+
+    def in_place(self, x: Audio, gain: float = 1.0) -> Audio:
+        """What enters or leaves the lane as it would lie in the sum."""
+        y = np.empty((self.channels, x.shape[1]), np.float32)
+        left, right = self.place
+        mix.place(x, y, gain * left, gain * right, 1.0, np.zeros(mix.GLIDE_STATE))
+        return y
+
+    def facts(self) -> tuple[object, ...]:
+        return self.wait, self.level, self.share, self.place, self.channels
+
+
+class SplitNode(StepNode):
+    """What leaves a split: the sum of the lanes that go to no bus."""
+
+    placed: list[PlacedNode]
+    lanes: list[LaneNode]
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        before = self.late(given[0], self.late_by)
+        y = before if self.step.bypass else self.joined(given[1:], frames)
+        self.moved_db = 0.0
+        if not self.step.bypass:
+            self._tell(given[0], y)
+        return y if self.hearing is None else self.hearing.compare(before, y, self.leaves)
+
+    def joined(self, lanes: Sequence[Audio], frames: int) -> Audio:
+        y = np.zeros((self.channels, frames), np.float32)
+        for lane, given in zip(self.step.lanes, lanes, strict=True):
+            if lane.output is None:
+                mix.accumulate(given, y)
+        return y
+
+    def facts(self) -> tuple[object, ...]:
+        return self.step.bypass, self.late_by, [lane.output is None for lane in self.step.lanes]
+
+    def walk(self) -> Iterator[StepNode]:
+        yield self
+        for lane in self.lanes:
+            for step in lane.steps:
+                yield from step.walk()
+
+
+class EndNode(Node):
+    """What leaves a strip's path."""
+
+    def __init__(self, last: Node, entry: Node, late: Late) -> None:
+        super().__init__([last, entry], last.leaves, entry.channels, stored=False)
+        self.late, self.latency = late, last.leaves - entry.leaves
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        before = self.late(given[1], self.latency)
+        return given[0] if self.hearing is None else self.hearing.compare(before, given[0], self.leaves)
+
+
+class OutNode(Node):
+    """A strip's output: its level and pan, to stereo."""
+
+    def __init__(self, end: Node, gains: tuple[float, float], fader: Glide, rate: int) -> None:
+        super().__init__([end], end.leaves, 2)
+        self.gains, self.fader, self.rate = gains, fader, rate
+
+    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        y = np.empty((2, frames), np.float32)
+        mix.place(given[0], y, *self.gains, glide_part(self.rate), self.fader.state)
+        return y
+
+    def facts(self) -> tuple[object, ...]:
+        return (self.gains,)
+
+
+@dataclass
+class StripNode:
+    """One strip at work."""
+
+    strip: Strip
+    entry: Entry
+    end: EndNode
+    out: OutNode
+    steps: list[StepNode] = field(default_factory=list)
+
+    @property
+    def latency(self) -> int:
+        return self.end.leaves
+
+    @property
+    def output(self) -> Audio:
+        """The last block, (2, frames)."""
+        return self.out.out
+
+    @property
+    def gains(self) -> tuple[float, float]:
+        return self.out.gains
+
+    def walk(self) -> Iterator[StepNode]:
+        """Every step, those in lanes too."""
+        for step in self.steps:
+            yield from step.walk()
+
+    def levels_db(self) -> tuple[float, float]:
+        """Sample peaks of the last block as it enters the path and as it leaves the strip, in dBFS."""
+        return gain_to_db(float(mix.peak(self.entry.out))), gain_to_db(float(mix.peak(self.output)))

@@ -1,0 +1,64 @@
+"""Work on points whose sources must come first, spread over the threads of a pool."""
+
+import os
+import threading
+from collections.abc import Callable, Sequence
+from concurrent.futures import Executor
+
+from saltanvil.engine.points import Node
+
+THREADS = os.cpu_count() or 1
+
+
+def spread(nodes: Sequence[Node], work: Callable[[Node], None], pool: Executor) -> None:
+    """Call `work` for every node after all of its sources among the nodes. The caller's thread works too.
+
+    What became ready last is taken first, so that a strip's steps follow each other on one thread while its sound is
+    at hand. Raises what the work raises; work begun is finished first.
+    """
+    inside = {id(node) for node in nodes}
+    after: dict[int, list[Node]] = {}
+    missing: dict[int, int] = {}
+    for node in nodes:
+        sources = {id(source) for source in node.sources} & inside
+        missing[id(node)] = len(sources)
+        for source in sources:
+            after.setdefault(source, []).append(node)
+    ready = [node for node in reversed(nodes) if not missing[id(node)]]
+    left = len(nodes)
+    failed: list[BaseException] = []
+    condition = threading.Condition()
+
+    def run() -> None:
+        nonlocal left
+        while True:
+            with condition:
+                while not ready and left and not failed:
+                    condition.wait()
+                if not left or failed:
+                    return
+                node = ready.pop()
+            try:
+                work(node)
+            except BaseException as error:
+                with condition:
+                    failed.append(error)
+                    condition.notify_all()
+                return
+            with condition:
+                left -= 1
+                found = after.get(id(node), ())
+                for other in found:
+                    missing[id(other)] -= 1
+                    if not missing[id(other)]:
+                        ready.append(other)
+                if found or not left:
+                    condition.notify_all()
+
+    helpers = [pool.submit(run) for _ in range(THREADS - 1)]
+    run()
+    for helper in helpers:
+        if not helper.cancel():
+            helper.result()
+    if failed:
+        raise failed[0]

@@ -1,0 +1,79 @@
+"""A sound through a path, outside any session: for the command line, benchmarks and test signals."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.engine.plan import Audition, Plan, Rack, compile_plan
+from saltanvil.engine.rack import Audio
+from saltanvil.processors import processor_named
+from saltanvil.session.document import MAIN_ID, Key, Path, Session, Strip
+
+SOUND_ID, KEY_ID = "sound", "key"
+
+
+class Arrays:
+    """Media from arrays, (channels, frames) each."""
+
+    def __init__(self, *sounds: Audio) -> None:
+        self.sounds = sounds
+
+    def channels(self, media_id: int) -> int:
+        return len(self.sounds[media_id])
+
+    def frames(self, media_id: int) -> int:
+        return int(self.sounds[media_id].shape[1])
+
+    def read(self, media_id: int, start: int, frames: int) -> Audio:
+        sound = self.sounds[media_id]
+        out: NDArray[np.float32] = np.zeros((len(sound), frames), np.float32)
+        first, last = max(start, 0), min(start + frames, sound.shape[1])
+        if first < last:
+            out[:, first - start : last - start] = sound[:, first:last]
+        return out
+
+
+class Through:
+    """A path at work on a sound. key: what every detector hears that has no key of its own.
+
+    Raises ValueError if the path's keys close a loop or name what is not there.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        x: Audio,
+        rate: int,
+        tempo_bpm: float = 120.0,
+        key: Audio | None = None,
+        audition: Audition = Audition(solo=False),
+    ) -> None:
+        path = path.model_copy(deep=True)
+        strips = [Strip(id=MAIN_ID, name="Main", kind="main", output=None)]
+        if key is not None:
+            strips.append(Strip(id=KEY_ID, name="Key", kind="track", media_id=1))
+            for step in path.walk():
+                if processor_named(step.kind).keyed and step.key is None:
+                    step.key = Key(strip_id=KEY_ID)
+        strips.append(Strip(id=SOUND_ID, name="Sound", kind="track", media_id=0, path=path))
+        self.session = Session(name="Through", tempo_bpm=tempo_bpm, strips=strips)
+        self.session = self.session.model_copy(update={"rate_hz": rate})  # a file may have a rate that no session has
+        self.x = x
+        media = Arrays(x, *([] if key is None else [key]))
+        self.plan: Plan = compile_plan(self.session, media, Rack(), audition, SOUND_ID)
+
+    @property
+    def late(self) -> int:
+        """Frames by which the path is late."""
+        return self.plan.node(SOUND_ID).latency
+
+    def run(self, edges: Sequence[int] | None = None) -> Audio:
+        """The whole sound, aligned to what entered; in blocks between `edges` if given, which end `late` after it."""
+        edges = edges if edges is not None else (0, self.x.shape[1] + self.late)
+        parts = []
+        for start, stop in zip(edges, edges[1:], strict=False):
+            for node in self.plan.points.values():
+                node.run(start, stop - start)
+            parts.append(self.plan.node(SOUND_ID).end.out)
+        return np.ascontiguousarray(np.concatenate(parts, axis=1)[:, self.late :])

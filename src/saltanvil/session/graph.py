@@ -1,0 +1,171 @@
+"""Where sound comes from: the points of a session, what each is made of, and the order in which they can be made.
+
+in --> step ... step --> end --> out          a strip: its path, then level and pan
+        |  ^              |       |
+        |  key            sends   output, sends
+
+step = divided --> enter --> step ... step --> lane --> placed --+--> the split's step
+               +-> enter --> step ... step --> lane --> placed --+
+"""
+
+from collections.abc import Iterable, Iterator
+from typing import Literal, NamedTuple
+
+from saltanvil.processors import processor_named
+from saltanvil.session.document import Key, Path, Session, Step, Strip
+
+#: in, end, out: of a strip; step: what leaves a step; divided: what a split makes of its input; enter, lane, placed:
+#: what enters a lane, leaves its path, and lies in the sum.
+Kind = Literal["in", "end", "out", "step", "divided", "enter", "lane", "placed"]
+#: How sound gets from one point to another.
+Way = Literal["path", "output", "send", "lane", "key"]
+
+
+class Point(NamedTuple):
+    kind: Kind
+    id: str
+
+
+class Edge(NamedTuple):
+    source: Point
+    way: Way
+
+
+class Graph:
+    """The points of a session.
+
+    sources: what each point is made of, the sound first, the key last; order: the points, each after its sources;
+    loop: the names on a loop, if there is one, and then no order; strip_of: where each point lies.
+    """
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.sources: dict[Point, list[Edge]] = {}
+        self.strip_of: dict[Point, Strip] = {}
+        self.steps: dict[str, Step] = {}
+        self.enters: dict[str, Point] = {}
+        for strip in session.strips:
+            self._strip(strip)
+        for strip in session.strips:
+            if strip.output is not None:
+                self._feed(strip.output, Edge(Point("out", strip.id), "output"))
+            for send in strip.sends:
+                self._feed(send.target, Edge(Point("end", strip.id), "send"))
+            for lane in strip.path.lanes():
+                if lane.output is not None:
+                    self._feed(lane.output, Edge(Point("placed", lane.id), "lane"))
+        for strip, step, key in session.keyed_steps():
+            self.sources[Point("step", step.id)].append(Edge(self.heard_at(strip, key), "key"))
+        self.order: list[Point] = []
+        self.loop = ""
+        around = self._sort()
+        if around:
+            self.order, self.loop = [], self._named(around)
+
+    def heard_at(self, strip: Strip, key: Key) -> Point:
+        """The point that a key of a detector on a strip is taken from."""
+        if key.step_id is not None:
+            return Point("step", key.step_id) if key.at == "after" else self.enters[key.step_id]
+        if key.lane_id is not None:
+            return Point("lane" if key.at == "after" else "enter", key.lane_id)
+        return Point("end" if key.at == "after" else "in", key.strip_id or strip.id)
+
+    def needed(self, wanted: Iterable[Point]) -> list[Point]:
+        """Those points and all they are made of, in order. What a bypassed split's lanes do is not needed by it."""
+        found, ahead = set(wanted), list(wanted)
+        while ahead:
+            for source, way in self.sources[ahead.pop()]:
+                if source not in found and not self.idle(source, way):
+                    found.add(source)
+                    ahead.append(source)
+        return [point for point in self.order if point in found]
+
+    def idle(self, source: Point, way: Way) -> bool:
+        """Whether a lane's sound goes nowhere that way, as its split is bypassed."""
+        return source.kind == "placed" and way in ("path", "lane") and self.steps[source.id].bypass
+
+    # ---- making --------------------------------------------------------------------------------------------------------
+
+    def _strip(self, strip: Strip) -> None:
+        entry = Point("in", strip.id)
+        self._add(strip, entry, [])
+        last = self._path(strip, strip.path, entry)
+        self._add(strip, Point("end", strip.id), [last, entry])
+        self._add(strip, Point("out", strip.id), [Point("end", strip.id)])
+
+    def _path(self, strip: Strip, path: Path, enters: Point) -> Point:
+        for step in path.steps:
+            point = Point("step", step.id)
+            self.steps[step.id] = step
+            self.enters[step.id] = enters
+            if step.lanes:
+                self._add(strip, Point("divided", step.id), [enters])
+            placed = []
+            for lane in step.lanes:
+                entry, end = Point("enter", lane.id), Point("lane", lane.id)
+                self.steps[lane.id] = step
+                self._add(strip, entry, [Point("divided", step.id)])
+                self._add(strip, end, [self._path(strip, lane.path, entry), entry])
+                placed.append(Point("placed", lane.id))
+                self._add(strip, placed[-1], [end, entry])
+            self._add(strip, point, [enters, *placed])
+            enters = point
+        return enters
+
+    def _add(self, strip: Strip, point: Point, sources: list[Point]) -> None:
+        self.strip_of[point] = strip
+        self.sources[point] = [Edge(source, "path") for source in sources]
+
+    def _feed(self, strip_id: str, edge: Edge) -> None:
+        self.sources[Point("in", strip_id)].append(edge)
+
+    def _sort(self) -> list[Point]:
+        """Fill `order`, depth first; returns the points on a loop, sources before what they feed, if there is one."""
+        done: set[Point] = set()
+        for root in self.sources:
+            if root in done:
+                continue
+            trail: dict[Point, Iterator[Edge]] = {root: iter(self.sources[root])}
+            while trail:
+                at = next(reversed(trail))
+                for source, _ in trail[at]:
+                    if source in trail:
+                        names = list(trail)
+                        return names[names.index(source) :][::-1]
+                    if source not in done:
+                        trail[source] = iter(self.sources[source])
+                        break
+                else:
+                    done.add(at)
+                    self.order.append(at)
+                    del trail[at]
+        return []
+
+    # ---- naming --------------------------------------------------------------------------------------------------------
+
+    def label(self, step_id: str) -> str:
+        return processor_named(self.steps[step_id].kind).label.lower()
+
+    def _named(self, around: list[Point]) -> str:
+        """A loop in words: the strips on it with the ways between them, or the steps if it lies within one strip."""
+        strips = [self.strip_of[point] for point in around]
+        if all(strip is strips[0] for strip in strips):
+            steps = [self.label(point.id) for point in around if point.kind == "step"]
+            ways = {self._way(one, other) for one, other in zip(around, [*around[1:], around[0]], strict=True)} - {" (path)"}
+            names = steps if steps else [strips[0].name]
+            where = f" on {strips[0].name}" if steps else ""
+            return f"{' > '.join([*names, names[0]])}{''.join(sorted(ways))}{where}"
+        # Begin where the loop comes into a strip, so that each strip on it is named once, and the first again.
+        first = next(at for at in range(len(around)) if strips[at - 1] is not strips[at])
+        names = [strips[first].name]
+        for number in range(1, len(around) + 1):
+            at = (first + number) % len(around)
+            if strips[at] is not strips[at - 1]:
+                names.append(strips[at].name + self._way(around[at - 1], around[at]))
+        return " > ".join(names)
+
+    def _way(self, source: Point, target: Point) -> str:
+        way = next(edge.way for edge in self.sources[target] if edge.source == source)
+        if way == "key":
+            return f" (key of its {self.label(target.id)})"
+        return "" if way == "output" else f" ({way})"
