@@ -8,12 +8,15 @@ from saltanvil.processors.base import Processor, Settings
 from saltanvil.processors.clipper import Clipper
 from saltanvil.processors.compressor import Compressor
 from saltanvil.processors.deesser import Deesser
+from saltanvil.processors.ducker import Ducker
+from saltanvil.processors.echo import Echo
 from saltanvil.processors.equaliser import Equaliser
 from saltanvil.processors.expander import Expander
 from saltanvil.processors.freecurve import FreeCurve
 from saltanvil.processors.gate import Gate
 from saltanvil.processors.leveller import Leveller
 from saltanvil.processors.limiter import Limiter
+from saltanvil.processors.room import Room
 from saltanvil.processors.shaper import Shaper
 from saltanvil.processors.split import Split
 from saltanvil.processors.stereo import Stereo
@@ -21,7 +24,10 @@ from saltanvil.processors.trim import Trim
 
 REGISTRY: dict[str, type[Processor]] = {
     p.kind: p
-    for p in (Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Shaper, Deesser, Clipper, Limiter, Stereo, Split)
+    for p in (
+        Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Ducker, Shaper, Deesser, Clipper, Limiter, Echo,
+        Room, Stereo, Split,
+    )
 }  # fmt: skip
 
 __all__ = ["REGISTRY", "Processor", "Settings", "processor_named"]

@@ -151,10 +151,9 @@ class Graph:
         strips = [self.strip_of[point] for point in around]
         if all(strip is strips[0] for strip in strips):
             steps = [self.label(point.id) for point in around if point.kind == "step"]
-            ways = {self._way(one, other) for one, other in zip(around, [*around[1:], around[0]], strict=True)} - {" (path)"}
-            names = steps if steps else [strips[0].name]
-            where = f" on {strips[0].name}" if steps else ""
-            return f"{' > '.join([*names, names[0]])}{''.join(sorted(ways))}{where}"
+            if not steps:
+                return f"{strips[0].name} > {strips[0].name}{self._way(around[-1], around[0])}"
+            return f"{' > '.join([*steps, steps[0]])} (by their keys) on {strips[0].name}"
         # Begin where the loop comes into a strip, so that each strip on it is named once, and the first again.
         first = next(at for at in range(len(around)) if strips[at - 1] is not strips[at])
         names = [strips[first].name]

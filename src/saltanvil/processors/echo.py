@@ -1,0 +1,132 @@
+"""The echo."""
+
+import math
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from saltanvil.dsp import space as dsp
+from saltanvil.dsp.kernel import TICK_FRAMES
+from saltanvil.dsp.units import ms_to_frames, note_to_ms
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, choice, glide_part, rule
+from saltanvil.processors.compressor import Note
+
+MAX_TIME_MS = 4000.0
+#: A moved time fades over this long.
+FADE_MS = 40.0
+_NOTE = {"time_mode": ["note"]}
+
+
+class EchoSettings(Settings):
+    time_mode: Literal["note", "ms"] = choice("note", "Time by", "Repeats", "A note value of the session's tempo, or a time.")
+    note: Note = choice("1/8d", "Note", "Repeats", "Distance of the repeats as a note value; d dotted, t triplet.", when=_NOTE)
+    time_ms: float = rule(
+        300.0, "Time", "ms", 1.0, MAX_TIME_MS, "Repeats", "Distance of the repeats.",
+        scale="log", ticks=(10, 100, 1000), when={"time_mode": ["ms"]},
+    )  # fmt: skip
+    feedback: float = rule(
+        0.4, "Feedback", "%", 0.0, 0.95, "Repeats", "How much of each repeat is repeated again.", ticks=(0, 0.25, 0.5, 0.75)
+    )
+    cross: float = rule(
+        0.0, "Cross", "%", 0.0, 1.0, "Repeats", "How much of each repeat goes to the other side.", ticks=(0, 0.5, 1)
+    )
+    low_hz: float = rule(
+        150.0, "Lows from", "Hz", 5.0, 2000.0, "Tone", "Each repeat loses what lies below, 6 dB per octave.",
+        scale="log", ticks=(10, 100, 1000),
+    )  # fmt: skip
+    high_hz: float = rule(
+        5000.0, "Highs up to", "Hz", 200.0, 20000.0, "Tone", "Each repeat loses what lies above, 6 dB per octave.",
+        scale="log", ticks=(200, 1000, 10000),
+    )  # fmt: skip
+    mix: float = rule(
+        0.3, "Mix", "%", 0.0, 1.0, "Output", "Untreated at one end, repeats alone at the other.", ticks=(0, 0.25, 0.5, 0.75, 1)
+    )
+
+    def delay_frames(self, context: Context) -> int:
+        ms = note_to_ms(self.note, context.tempo_bpm) if self.time_mode == "note" else self.time_ms
+        return max(1, ms_to_frames(min(ms, MAX_TIME_MS), context.rate))
+
+
+STARTS = (
+    Start(
+        "voice: dotted eighths",
+        "The repeats should answer in the gaps; if they blur the words, duck them by the dry voice.",
+        {"note": "1/8d", "feedback": 0.35, "low_hz": 250.0, "high_hz": 3500.0, "mix": 0.25},
+    ),
+    Start(
+        "one short repeat for width",
+        "It should sound bigger, not repeated; below 30 ms the two melt into one.",
+        {"time_mode": "ms", "time_ms": 90.0, "feedback": 0.0, "mix": 0.2},
+    ),
+    Start(
+        "guitar: eighths from side to side",
+        "The repeats should walk across the picture; with a cross of half they come from both sides at once.",
+        {"note": "1/8", "feedback": 0.5, "cross": 1.0, "low_hz": 200.0, "high_hz": 4500.0, "mix": 0.3},
+    ),
+    Start(
+        "snare: a sixteenth behind it",
+        "It should drive the groove without being counted; lower the highs until the repeat hides.",
+        {"note": "1/16", "feedback": 0.15, "low_hz": 300.0, "high_hz": 2500.0, "mix": 0.18},
+    ),
+    Start(
+        "long tail of quarters",
+        "It should fade behind the song for bars; watch the low end, it gathers first.",
+        {"note": "1/4", "feedback": 0.75, "low_hz": 350.0, "high_hz": 3000.0, "mix": 0.3},
+    ),
+    Start(
+        "wet lane: repeats alone",
+        "For the treated lane of a blend, with a ducker behind it that hears the dry sound.",
+        {"note": "1/4", "feedback": 0.45, "cross": 1.0, "mix": 1.0},
+    ),
+)
+
+
+class Echo(Processor):
+    """Repeats the sound in time with the song, each repeat duller and softer.
+
+        in --+--> (+) --> delay --> highs, lows cut --+--> mix --> out
+             |     ^------------ feedback, cross -----+     ^
+             +-- untreated ---------------------------------+
+
+    >>> step = Echo(EchoSettings(time_mode="ms", time_ms=1.0, mix=1.0), 1, Context(rate=48000))
+    >>> x = np.zeros((1, 64), np.float32); x[0, 0] = 1.0
+    >>> int(np.abs(step.process(x)[0]).argmax())
+    48
+    """
+
+    kind = "echo"
+    label = "Echo"
+    settings_model: ClassVar[Any] = EchoSettings
+    main = ("note", "feedback", "mix")
+    starts = STARTS
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        size = 1 << (ms_to_frames(MAX_TIME_MS, context.rate) + TICK_FRAMES).bit_length()
+        self._ring = np.zeros((channels, size), np.float32)
+        self._state = np.zeros(dsp.ECHO_STATE)
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, EchoSettings)
+        rate = context.rate
+        target = np.zeros(dsp.ECHO_SETTINGS)
+        target[dsp.FEEDBACK] = settings.feedback
+        target[dsp.CROSS] = settings.cross
+        target[dsp.DRY] = 1.0 - settings.mix
+        target[dsp.WET] = settings.mix
+        target[dsp.LOW] = follower(settings.low_hz, rate)
+        target[dsp.HIGH] = follower(settings.high_hz, rate)
+        target[dsp.DELAY] = settings.delay_frames(context)
+        target[dsp.FADE_STEP] = TICK_FRAMES * 1000.0 / (FADE_MS * rate)
+        target[dsp.ECHO_GLIDE] = glide_part(rate)
+        self._target = target
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        y = np.empty_like(x)
+        dsp.echo(x, y, self._target, self._state, self._ring)
+        return y
+
+
+def follower(hz: float, rate: float) -> float:
+    """Share of the way a one-pole filter of that corner goes each frame."""
+    return 1.0 - math.exp(-2.0 * math.pi * min(hz, 0.49 * rate) / rate)

@@ -1,0 +1,140 @@
+"""The room."""
+
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+
+from saltanvil.dsp import space as dsp
+from saltanvil.dsp.kernel import TICK_FRAMES
+from saltanvil.dsp.units import ms_to_frames
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, choice, glide_part, rule
+from saltanvil.processors.echo import FADE_MS, follower
+
+MAX_PREDELAY_MS = 250.0
+#: Lengths of the lines in ms, far from whole ratios, and how each size stretches them.
+LINES_MS = (29.7, 37.1, 41.1, 43.7, 47.9, 53.3, 59.1, 61.7)
+SPREADS_MS = ((4.77, 12.61), (5.23, 11.37))
+SCALES = {"chamber": 0.45, "room": 0.8, "church": 1.5, "hall": 2.3}
+#: Brings the tail of a steady noise near the level of the noise.
+TAIL_GAIN = 0.35
+
+
+class RoomSettings(Settings):
+    size: Literal["chamber", "room", "church", "hall"] = choice(
+        "room", "Size", "Space", "How far the walls are apart: small ones colour, large ones echo."
+    )
+    decay_s: float = rule(
+        1.2, "Decay", "s", 0.1, 12.0, "Space", "Time in which the tail falls by 60 dB.", scale="log", ticks=(0.1, 1, 10)
+    )
+    predelay_ms: float = rule(
+        10.0, "Pre-delay", "ms", 0.0, MAX_PREDELAY_MS, "Space", "Time before the first reflections.", ticks=(0, 50, 100, 200)
+    )
+    damping_hz: float = rule(
+        5000.0, "Damping", "Hz", 500.0, 20000.0, "Tone", "What lies above this dies away sooner.",
+        scale="log", ticks=(1000, 10000),
+    )  # fmt: skip
+    low_hz: float = rule(
+        120.0, "Lows from", "Hz", 5.0, 1000.0, "Tone", "What lies below this does not enter the room, 6 dB per octave.",
+        scale="log", ticks=(10, 100, 1000),
+    )  # fmt: skip
+    width: float = rule(1.0, "Width", "%", 0.0, 1.0, "Output", "Of the tail; none is mono.", ticks=(0, 0.5, 1))
+    mix: float = rule(
+        0.25, "Mix", "%", 0.0, 1.0, "Output", "Untreated at one end, the room alone at the other.", ticks=(0, 0.25, 0.5, 0.75, 1)
+    )
+
+
+STARTS = (
+    Start(
+        "voice: a small room around it",
+        "It should stand in a place and not in a bathroom; if you hear the room, take a little less.",
+        {"size": "chamber", "decay_s": 0.6, "predelay_ms": 5.0, "damping_hz": 4000.0, "mix": 0.15},
+    ),
+    Start(
+        "snare: a second behind it",
+        "The tail should end before the next hit; shorten the decay until it does.",
+        {"size": "room", "decay_s": 0.9, "predelay_ms": 0.0, "damping_hz": 7000.0, "mix": 0.2},
+    ),
+    Start(
+        "drums: short and bright",
+        "The kit should stand in one place; too much and the kick loses its edge.",
+        {"size": "room", "decay_s": 0.5, "predelay_ms": 2.0, "damping_hz": 9000.0, "low_hz": 200.0, "mix": 0.15},
+    ),
+    Start(
+        "organ and strings: a church",
+        "Chords may run into each other; the pre-delay keeps each new one clear.",
+        {"size": "church", "decay_s": 3.2, "predelay_ms": 35.0, "damping_hz": 4000.0, "mix": 0.3},
+    ),
+    Start(
+        "narrator: a room nobody notices",
+        "Bypass it: only then it should be missed.",
+        {"size": "chamber", "decay_s": 0.35, "predelay_ms": 3.0, "damping_hz": 3500.0, "low_hz": 200.0, "mix": 0.1},
+    ),
+    Start(
+        "wet lane: the hall alone",
+        "For the treated lane of a blend, with a ducker behind it that hears the dry sound.",
+        {"size": "hall", "decay_s": 2.4, "predelay_ms": 30.0, "mix": 1.0},
+    ),
+)
+
+
+class Room(Processor):
+    """A small reverberant room: eight delay lines that feed each other.
+
+        in --> pre-delay --> lows cut --> diffusers --> (+) --> 8 lines --> damping, decay --+--> width --> mix --> out
+                                                         ^------------- Householder ---------+              ^
+        in -------------------------------------------------------------------------- untreated ------------+
+
+    >>> step = Room(RoomSettings(mix=0.0), 1, Context())
+    >>> step.process(np.ones((1, 4), np.float32))
+    array([[1., 1., 1., 1.]], dtype=float32)
+    """
+
+    kind = "room"
+    label = "Room"
+    settings_model: ClassVar[Any] = RoomSettings
+    main = ("decay_s", "mix")
+    starts = STARTS
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        assert isinstance(settings, RoomSettings)
+        rate, scale = context.rate, SCALES[settings.size]
+        self._delays = np.array([ms_to_frames(ms * scale, rate) for ms in LINES_MS], np.int64)
+        self._spreads = np.array([[ms_to_frames(ms * scale, rate) for ms in side] for side in SPREADS_MS], np.int64)
+        self._pre = np.zeros((2, power_above(ms_to_frames(MAX_PREDELAY_MS, rate))), np.float32)
+        self._diffusers = np.zeros((2, dsp.DIFFUSERS, power_above(int(self._spreads.max()))), np.float32)
+        self._lines = np.zeros((dsp.LINES, power_above(int(self._delays.max()))), np.float32)
+        self._state = np.zeros(dsp.ROOM_STATE)
+        super().__init__(settings, channels, context)
+
+    @classmethod
+    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+        assert isinstance(settings, RoomSettings)
+        return (settings.size,)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, RoomSettings)
+        rate = context.rate
+        target = np.zeros(dsp.ROOM_SETTINGS)
+        target[dsp.ROOM_DRY] = 1.0 - settings.mix
+        target[dsp.ROOM_WET] = settings.mix * TAIL_GAIN
+        target[dsp.ABSORB] = follower(settings.damping_hz, rate)
+        target[dsp.ROOM_LOW] = follower(settings.low_hz, rate)
+        target[dsp.WIDTH] = settings.width
+        # Each line loses in its own length what 60 dB in the decay time make of it.
+        target[dsp.GAINS : dsp.GAINS + dsp.LINES] = 10.0 ** (-3.0 * self._delays / (settings.decay_s * rate))
+        target[dsp.PREDELAY] = ms_to_frames(settings.predelay_ms, rate)
+        target[dsp.ROOM_FADE_STEP] = TICK_FRAMES * 1000.0 / (FADE_MS * rate)
+        target[dsp.ROOM_GLIDE] = glide_part(rate)
+        self._target = target
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        y = np.empty_like(x)
+        dsp.room(
+            x, y, self._target, self._state, self._delays, self._spreads, self._pre, self._diffusers, self._lines
+        )  # fmt: skip
+        return y
+
+
+def power_above(frames: int) -> int:
+    """A ring's size that reaches back that far within a tick."""
+    return 1 << (frames + TICK_FRAMES).bit_length()
