@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from saltanvil.media.encode import FileFormat
+    from saltanvil.session.document import Session
 
 DEFAULT_PORT = 8420
 DEFAULT_FORMATS: dict[str, "FileFormat"] = {".wav": "wav32f", ".flac": "flac24"}
@@ -68,7 +69,7 @@ def build_parser() -> argparse.ArgumentParser:
     serve.add_argument("--port", type=int, default=DEFAULT_PORT, help="0 takes a free one")
     serve.add_argument("--host", default="127.0.0.1", help="other than loopback needs the token that is printed")
     add_data(serve)
-    serve.add_argument("--empty", action="store_true", help="make no demo session")
+    serve.add_argument("--empty", action="store_true", help="make no demo sessions")
     serve.add_argument("--page", type=Path, default=None, help="folder of the built page")
     serve.add_argument("--until-stdin-closes", action="store_true", help="stop when standard input ends")
     serve.set_defaults(run=run_serve)
@@ -100,10 +101,10 @@ def build_parser() -> argparse.ArgumentParser:
     steps.add_argument("--json", action="store_true")
     steps.set_defaults(run=run_steps)
 
-    render = commands.add_parser("render", help="render a session to files")
-    render.add_argument("session", metavar="SESSION", help="its name or number")
+    render = commands.add_parser("render", help="render sessions to files, several at a time")
+    render.add_argument("sessions", nargs="+", metavar="SESSION", help="their names or numbers")
     render.add_argument("-o", "--output", type=Path, required=True, metavar="DIR")
-    render.add_argument("--strips", nargs="*", default=None, help="names of strips; the main if left out")
+    render.add_argument("--strips", nargs="*", default=None, help="names of strips of one session; the main if left out")
     render.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default="wav24")
     add_data(render)
     render.set_defaults(run=run_render)
@@ -162,7 +163,7 @@ def run_serve(asked: argparse.Namespace) -> None:
 
 
 def ensure_demo(folder: Path) -> None:
-    """Make the demo session if the store has no session at all."""
+    """Make the demo sessions if the store has no session at all."""
     from saltanvil.store.database import Database
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
@@ -174,7 +175,7 @@ def ensure_demo(folder: Path) -> None:
     from saltanvil.demo.make import make_demo
 
     def progress(share: float) -> None:
-        print(f"\rMaking the demo session ... {share:4.0%}", end="" if share < 1 else "\n", flush=True)
+        print(f"\rMaking the demo sessions ... {share:4.0%}", end="" if share < 1 else "\n", flush=True)
 
     progress(0.0)
     media = MediaStore(database)
@@ -288,10 +289,12 @@ def span(setting: dict[str, Any]) -> str:
 
 
 def run_render(asked: argparse.Namespace) -> None:
+    import os
+    from concurrent.futures import ThreadPoolExecutor
+
     from saltanvil.engine.export import export_strips
     from saltanvil.engine.plan import session_frames
     from saltanvil.media.encode import SUFFIX
-    from saltanvil.session.document import MAIN_ID
     from saltanvil.store.database import Database
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
@@ -302,32 +305,61 @@ def run_render(asked: argparse.Namespace) -> None:
     database = Database(asked.data / "saltanvil.db")
     sessions, store = SessionStore(database), MediaStore(database)
     rows = [row for row in sessions.listed() if not row.deleted]
-    chosen = [row for row in rows if asked.session in (row.name, str(row.id))]
-    if not chosen:
-        raise Refused(f"there is no session {asked.session!r}; there are {', '.join(row.name for row in rows) or 'none'}")
-    session = sessions.version(chosen[0].id).session
+    if asked.strips and len(asked.sessions) > 1:
+        raise Refused("--strips names strips of one session; render the sessions one by one, or leave it out")
+    found: list[Session] = []
+    for name in asked.sessions:
+        chosen = [row for row in rows if name in (row.name, str(row.id))]
+        if not chosen:
+            raise Refused(f"there is no session {name!r}; there are {', '.join(row.name for row in rows) or 'none'}")
+        found.append(sessions.version(chosen[0].id).session)
+    titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, asked.strips)]
+    names = iter(file_names(titles, SUFFIX[asked.format]))
+    work = [(session, {strip_id: asked.output / next(names) for strip_id in ids_of(session, asked.strips)}) for session in found]
+    asked.output.mkdir(parents=True, exist_ok=True)
+    progress = progress_line(len(work))
+
+    def export(number: int) -> None:
+        session, targets = work[number]
+        media = store.at_rate(session.rate_hz)
+        export_strips(
+            session, media, 0, session_frames(session, media), targets, asked.format, lambda share: progress(number, share)
+        )
+
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels let go of the interpreter
+        list(pool.map(export, range(len(work))))
+    for _, targets in work:
+        for path in targets.values():
+            print(path)
+
+
+def ids_of(session: "Session", names: list[str] | None) -> list[str]:
+    """The strips of those names; the main if there are none. Raises Refused."""
+    from saltanvil.session.document import MAIN_ID
+
     by_name = {strip.name: strip.id for strip in session.strips}
-    for name in asked.strips or []:
+    for name in names or []:
         if name not in by_name:
             raise Refused(f"{session.name} has no strip {name!r}; it has {', '.join(by_name)}")
-    ids = [by_name[name] for name in asked.strips] if asked.strips else [MAIN_ID]
-    media = store.at_rate(session.rate_hz)
-    asked.output.mkdir(parents=True, exist_ok=True)
-    names = file_names([f"{session.name} - {session.strip(strip_id).name}" for strip_id in ids], SUFFIX[asked.format])
-    targets = {strip_id: asked.output / name for strip_id, name in zip(ids, names, strict=True)}
-    export_strips(session, media, 0, session_frames(session, media), targets, asked.format, progress_line())
-    for path in targets.values():
-        print(path)
+    return [by_name[name] for name in names] if names else [MAIN_ID]
 
 
-def progress_line() -> Callable[[float], None]:
+def title(session: "Session", strip_id: str) -> str:
+    return f"{session.name} - {session.strip(strip_id).name}"
+
+
+def progress_line(works: int) -> Callable[[int, float], None]:
+    """Shows how far several works are, together, where someone watches."""
+    shares = [0.0] * works
     last = -1
 
-    def progress(share: float) -> None:
+    def progress(number: int, share: float) -> None:
         nonlocal last
-        if sys.stderr.isatty() and int(share * 100) != last:
-            last = int(share * 100)
-            print(f"\rRendering ... {last} %", end="" if share < 1 else "\n", file=sys.stderr, flush=True)
+        shares[number] = share
+        done = int(100 * sum(shares) / works)
+        if sys.stderr.isatty() and done != last:
+            last = done
+            print(f"\rRendering ... {done} %", end="" if done < 100 else "\n", file=sys.stderr, flush=True)
 
     return progress
 

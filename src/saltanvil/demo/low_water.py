@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from saltanvil.demo import synth
 from saltanvil.demo.synth import RATE, Sound
-from saltanvil.session.document import Path, Section, Session, Step, Strip
+from saltanvil.session.document import Key, Path, Section, Send, Session, Step, Strip
 
 TEMPO_BPM = 84.0
 BEAT_S = 60.0 / TEMPO_BPM
@@ -365,7 +365,7 @@ def synthesise(progress: Callable[[float], None] = lambda share: None) -> dict[s
 
 
 def path_of(name: str) -> Path:
-    """The treatment the demo starts with; every fault is still to be heard."""
+    """The treatment the demo starts with; every fault is still to be heard. Steps with keys come from `KEYED`."""
     steps: dict[str, list[tuple[str, dict[str, float | str]]]] = {
         "Kick": [("equaliser", {"band2_frequency_hz": 320.0, "band2_gain_db": -3.0})],
         "Snare": [
@@ -399,12 +399,40 @@ def path_of(name: str) -> Path:
         ],
         "Drums": [("compressor", {"threshold_db": -16.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic"})],
     }
-    return Path(
-        steps=[
-            Step.model_validate({"id": f"{name}-{index}".lower().replace(" ", "-"), "kind": kind, "settings": settings})
-            for index, (kind, settings) in enumerate(steps.get(name, []))
-        ]
-    )
+    made = [
+        Step.model_validate({"id": f"{name}-{index}".lower().replace(" ", "-"), "kind": kind, "settings": settings})
+        for index, (kind, settings) in enumerate(steps.get(name, []))
+    ]
+    first, last = KEYED.get(name, ([], []))
+    return Path(steps=[Step.model_validate(step) for step in [*first, *(step.model_dump() for step in made), *last]])
+
+
+#: Steps before and after those of `path_of` by which one sound makes way for another.
+KEYED: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
+    "Snare": ([{
+        "id": "snare-gate", "kind": "gate",  # opens on the crack alone, of its own sound
+        "settings": {
+            "threshold_db": -38.0, "hysteresis_db": 6.0, "attack_ms": 0.1, "hold_ms": 120.0, "release_ms": 120.0,
+            "range_db": 18.0, "lookahead_ms": 1.0, "key_filter": "band", "key_low_hz": 1000.0, "key_high_hz": 5000.0,
+        },
+    }], []),
+    "Bass": ([], [{
+        "id": "bass-duck", "kind": "ducker", "key": Key(strip_id="kick").model_dump(),
+        "settings": {"by": "hits", "threshold_db": -30.0, "depth_db": 6.0, "attack_ms": 1.0, "hold_ms": 20.0, "decay_ms": 25.0},
+    }]),
+    "Echo": ([], [{
+        "id": "echo-duck", "kind": "ducker", "key": Key(strip_id="lead-voice").model_dump(),
+        "settings": {"threshold_db": -34.0, "span_db": 12.0, "depth_db": 12.0, "attack_ms": 10.0, "hold_ms": 80.0,
+                     "decay_ms": 300.0},
+    }]),
+    "Parallel drums": ([], [{
+        "id": "parallel-drums-0", "kind": "compressor",
+        "settings": {"threshold_db": -34.0, "ratio": 8.0, "attack_ms": 10.0, "release_mode": "note", "release_note": "1/8",
+                     "makeup_db": 6.0},
+    }]),
+}  # fmt: skip
+#: Level of the sends into one compressor that several drums share.
+PARALLEL_SENDS = {"Kick": -8.0, "Snare": -6.0, "Overheads": -10.0}
 
 
 def build_session(media_ids: dict[str, int]) -> Session:
@@ -413,10 +441,16 @@ def build_session(media_ids: dict[str, int]) -> Session:
         Strip(id=name, name=name.capitalize(), kind="bus", path=path_of(name.capitalize()))
         for name in ("drums", "band", "voices")
     ]
+    buses.append(
+        Strip(id="parallel", name="Parallel drums", kind="bus", output="drums", level_db=-16.0, path=path_of("Parallel drums"))
+    )
     tracks = [
         Strip(
             id=name.lower().replace(" ", "-"), name=name, kind="track", media_id=media_ids[name],
             output=bus, level_db=level, pan=pan, path=path_of(name),
+            sends=[
+                Send(id=f"{name.lower()}-to-parallel", target="parallel", level_db=PARALLEL_SENDS[name])
+            ] if name in PARALLEL_SENDS else [],
         )
         for name, bus, level, pan in TRACKS
     ]  # fmt: skip

@@ -175,13 +175,18 @@ class KeyFeed:
 
     def sound(self, x: Audio, channels: int, part: float) -> Audio:
         """With as many channels as the sound it steers: the mean of its sides, or the same on both."""
-        if len(x) > channels:
-            folded = np.empty((1, x.shape[1]), np.float32)
-            mix.fold(x, folded)
-            x = folded
+        x = self.fitted(x, channels)
         y = np.empty((channels, x.shape[1]), np.float32)
         mix.place(x, y, self.gain, self.gain, part, self.glide.state)
         return self.late(y, self.wait)
+
+    @staticmethod
+    def fitted(x: Audio, channels: int) -> Audio:
+        if len(x) <= channels:
+            return x
+        folded = np.empty((1, x.shape[1]), np.float32)
+        mix.fold(x, folded)
+        return folded
 
 
 class StepNode(Node):

@@ -7,7 +7,9 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 
+from saltanvil.dsp import mix
 from saltanvil.dsp.kernel import TICK_FRAMES
+from saltanvil.dsp.units import gain_to_db
 from saltanvil.engine.cache import Stretch, StretchCache, fingerprint
 from saltanvil.engine.plan import Media, Plan, ceil_tick, compile_plan, floor_tick, preroll_start
 from saltanvil.engine.points import Audition, Entry, Node, PlacedNode, Scope, SplitNode, StepNode
@@ -28,7 +30,8 @@ class Compared:
     """A scope over a passage: aligned arrays of the same shape, and per tick what the step did.
 
     latency_frames: by how much the scope itself delays. The per-tick arrays belong to the scope's step, or to the
-    step of the strip that took most; empty if none reduces. rows: what else the scope's step tells.
+    step of the strip that took most; empty if none reduces. rows: what else the scope's step tells. key_peak_db: peak
+    of what reaches the step's detector, before its filter, in dBFS.
     """
 
     before: Audio
@@ -38,6 +41,7 @@ class Compared:
     latency_frames: int
     total_latency_frames: int
     rows: dict[str, NDArray[np.float32]] = field(default_factory=dict)
+    key_peak_db: float | None = None
 
 
 class ScopeRenderer:
@@ -80,7 +84,8 @@ class ScopeRenderer:
             after, before = placed.sources
             tracing = [step for node in placed_steps(plan, scope.lane_id) for step in node.walk()]
         tracing = [step for step in tracing if not isinstance(step, SplitNode)]
-        stretches = self._stretches(plan, [before, after, *tracing])
+        keyed = after if isinstance(after, StepNode) and after.key is not None else None
+        stretches = self._stretches(plan, [before, after, *tracing, *(keyed.sources[1:] if keyed is not None else ())])
         entering = self._cut(stretches[id(before)].audio, before.leaves)
         leaving = self._cut(stretches[id(after)].audio, after.leaves)
         if isinstance(placed, PlacedNode):
@@ -94,7 +99,14 @@ class ScopeRenderer:
             reduction, detector = self._ticks(best.reduction_db, at), self._ticks(best.detector_db, at)
             if scope.step_id is not None:
                 rows = {name: self._ticks(values, at) for name, values in best.rows.items()}
-        return Compared(entering, leaving, reduction, detector, after.leaves - before.leaves, strip.latency, rows)
+        key_peak_db = None
+        if isinstance(after, StepNode) and after.processor.listens:
+            heard = entering
+            if keyed is not None and keyed.key is not None:
+                source = keyed.sources[1]
+                heard = keyed.key.fitted(self._cut(stretches[id(source)].audio, source.leaves), after.channels)
+            key_peak_db = gain_to_db(float(mix.peak(heard)) * (1.0 if keyed is None or keyed.key is None else keyed.key.gain))
+        return Compared(entering, leaving, reduction, detector, after.leaves - before.leaves, strip.latency, rows, key_peak_db)
 
     def sides(self, strip_id: str, step_id: str) -> list[Audio]:
         """What leaves each lane of a split over the passage, at the lane's own level, all aligned; muted ones silent.

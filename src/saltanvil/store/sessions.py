@@ -50,11 +50,12 @@ class SessionStore:
         )
         return [Listed(row["id"], row["name"], row["changed_at"], row["deleted_at"] is not None) for row in rows]
 
-    def create(self, session: Session) -> int:
+    def create(self, session: Session, changed_at: float | None = None) -> int:
+        """changed_at: seconds since 1970; now, if not given."""
         with self.database.transaction() as connection:
             cursor = connection.execute(
                 "INSERT INTO sessions (name, document, changed_at) VALUES (?, ?, ?)",
-                (session.name, session.model_dump_json(), time.time()),
+                (session.name, session.model_dump_json(), time.time() if changed_at is None else changed_at),
             )
         return int(cursor.lastrowid or 0)
 

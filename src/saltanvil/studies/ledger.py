@@ -63,8 +63,11 @@ class Ledger:
         return asdict(self)
 
 
-def ledger_of(found: Compared, rate: int, step: Step | None) -> Ledger:
-    """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*."""
+def ledger_of(found: Compared, rate: int, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
+    """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*.
+
+    key: the name of the outside key; silent: why nothing of the strip is heard, as far as the document says it.
+    """
     before, after = figures_of(found.before, rate), figures_of(found.after, rate)
     reduction = reduction_of(found.reduction_db) if len(found.reduction_db) else None
     return Ledger(
@@ -73,7 +76,7 @@ def ledger_of(found: Compared, rate: int, step: Step | None) -> Ledger:
         reduction,
         match_db(found.before, found.after, rate),
         facts_of(found, before, after, rate, step),
-        hints_of(found, before, after, reduction, rate, step),
+        hints_of(found, before, after, reduction, rate, step, key, silent),
     )
 
 
@@ -112,6 +115,10 @@ def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: 
         clipped = float(rows["clipped"].sum())
         facts.append(Fact("samples_clipped", "Samples clipped", clipped, ""))
         facts.append(Fact("clipped_share", "Share of samples", 100.0 * clipped / found.before.size, "%"))
+    if "hits" in rows and step.settings.model_dump().get("by") == "hits":
+        facts.append(Fact("hits", "Hits of the key", float(rows["hits"].sum()), ""))
+    if "dip" in rows:
+        facts.append(Fact("down_share", "Pushed down", 100.0 * float((rows["dip"] > 0.01).mean()), "% of the time"))
     mark_db = step.settings.model_dump().get("mark_db")
     if mark_db is not None and len(found.reduction_db):
         share = float((found.reduction_db > mark_db).mean())
@@ -140,7 +147,14 @@ def why_silent(split: Step) -> str:
 
 
 def hints_of(
-    found: Compared, before: Figures, after: Figures, reduction: Reduction | None, rate: int, step: Step | None
+    found: Compared,
+    before: Figures,
+    after: Figures,
+    reduction: Reduction | None,
+    rate: int,
+    step: Step | None,
+    key: str | None,
+    silent: str | None,
 ) -> list[Hint]:
     hints = []
     if after.sample_peak_dbfs > 0.0:
@@ -160,17 +174,22 @@ def hints_of(
         hints.append(
             Hint(
                 "silent",
-                "Nothing sounds here in this passage. Choose another passage, or look for a mute further up.",
+                f"Nothing sounds here in this passage. {silent or 'Choose another passage, or look for a mute further up.'}",
                 None,
             )
         )
         return hints
+    if silent is not None:
+        hints.append(Hint("unheard", f"Nothing of this strip is heard. {silent}", None))
     if reduction is None or step is None:
         return hints
     settings = step.settings.model_dump()
-    own = {"gate": door_hints, "expander": door_hints, "limiter": limiter_hints, "deesser": deesser_hints}
+    filtered = filtered_out(found, settings, key)
+    if filtered is not None:
+        return [*hints, filtered]
+    own = {"gate": door_hints, "expander": door_hints, "limiter": limiter_hints, "deesser": deesser_hints, "ducker": ducker_hints}
     if step.kind in own:
-        return hints + own[step.kind](found, reduction, rate, settings)
+        return hints + own[step.kind](found, reduction, rate, settings, key)
     if step.kind != "compressor":
         return hints
     if reduction.largest_db < WORKING_DB and settings["ratio"] > 1.0:
@@ -178,7 +197,7 @@ def hints_of(
         hints.append(
             Hint(
                 "idle",
-                f"The detector hears {loudest:.1f} dB at most, and the threshold is at {settings['threshold_db']:.1f} dB: "
+                f"{heard(key)} {loudest:.1f} dB at most, and the threshold is at {settings['threshold_db']:.1f} dB: "
                 "nothing is taken.",
                 "threshold_db",
             )
@@ -218,13 +237,54 @@ def hints_of(
     return hints
 
 
-def door_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any]) -> list[Hint]:
+#: A filter that takes more than this of the key's peak is worth a word where the rest does nothing.
+FILTERED_DB = 12.0
+
+
+def heard(key: str | None) -> str:
+    return "The detector hears" if key is None else f"The key, {key}, reaches"
+
+
+def filtered_out(found: Compared, settings: dict[str, Any], key: str | None) -> Hint | None:
+    """A threshold that is never reached because the key filter lies where the source has nothing."""
+    threshold = settings.get("threshold_db")
+    if threshold is None or found.key_peak_db is None or settings.get("key_filter", "off") == "off":
+        return None
+    loudest = float(found.detector_db.max(initial=-160.0))
+    if loudest >= threshold or found.key_peak_db < threshold or found.key_peak_db - loudest < FILTERED_DB:
+        return None
+    text = (
+        f"{heard(key)} {loudest:.1f} dBFS at most behind its filter ({found.key_peak_db:.1f} without it), the threshold is at "
+        f"{threshold:.1f} dB: it never gets there. Move the filter to where the source sounds, or the threshold down."
+    )
+    return Hint("filtered", text, "threshold_db")
+
+
+def ducker_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any], key: str | None) -> list[Hint]:
+    """What goes wrong with a ducker: no key, never down, always down."""
+    if key is None:
+        text = "It hears its own sound, so it pushes itself down. Choose the sound that is to push: its key."
+        return [Hint("no key", text, "key")]
+    loudest, threshold = float(found.detector_db.max(initial=-160.0)), settings["threshold_db"]
+    if loudest < threshold:
+        text = f"{heard(key)} {loudest:.1f} dB at most, and the threshold is at {threshold:.1f} dB: nothing is pushed down."
+        return [Hint("idle", text, "threshold_db")]
+    if settings["depth_db"] > WORKING_DB and reduction.share > 0.98:
+        text = (
+            f"It is down {100 * reduction.share:.0f} % of the time: that is a lower level and no room for the key. "
+            "A higher threshold or a shorter hold lets it come back in the pauses."
+        )
+        return [Hint("always", text, "threshold_db")]
+    return []
+
+
+def door_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any], key: str | None) -> list[Hint]:
     """What goes wrong with a gate or an expander: it never opens, never shuts, opens too late, or chatters."""
     hints = []
     loudest = float(found.detector_db.max(initial=-160.0))
     threshold, door = settings["threshold_db"], found.rows["door"]
     if loudest < threshold:
-        text = f"The detector hears {loudest:.1f} dB at most, and the threshold is at {threshold:.1f} dB: it never opens."
+        text = f"{heard(key)} {loudest:.1f} dB at most, and the threshold is at {threshold:.1f} dB: it never opens."
         return [Hint("shut", text, "threshold_db")]
     if float((door == SHUT).mean()) == 0.0 and reduction.largest_db < WORKING_DB:
         text = "It stays open all through the passage: nothing is taken. A higher threshold or a shorter hold lets it shut."
@@ -256,7 +316,7 @@ def quick_reopenings(found: Compared, rate: int) -> float:
     return float((np.diff(opened) * TICK_FRAMES < 0.03 * rate).mean())
 
 
-def limiter_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any]) -> list[Hint]:
+def limiter_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any], key: str | None) -> list[Hint]:
     beyond = float((found.reduction_db > settings["mark_db"]).mean())
     if beyond == 0.0:
         return []
@@ -267,7 +327,7 @@ def limiter_hints(found: Compared, reduction: Reduction, rate: int, settings: di
     return [Hint("beyond", text, "gain_db")]
 
 
-def deesser_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any]) -> list[Hint]:
+def deesser_hints(found: Compared, reduction: Reduction, rate: int, settings: dict[str, Any], key: str | None) -> list[Hint]:
     if reduction.largest_db < WORKING_DB:
         loudest = float(found.detector_db.max(initial=-160.0))
         what = "stands at" if settings["against"] == "level" else "comes up to"

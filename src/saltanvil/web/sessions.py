@@ -9,6 +9,7 @@ from saltanvil.engine.plan import session_frames
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Session
 from saltanvil.store.sessions import Version
+from saltanvil.studies.routing import Routing, changes_told, routing_of
 from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api/sessions", tags=["sessions"])
@@ -24,7 +25,7 @@ class SessionRow(BaseModel):
 
 
 class VersionView(BaseModel):
-    """A session as it stands. `revision` grows with every change."""
+    """A session as it stands. `revision` grows with every change; told: what the last edit did besides what it was for."""
 
     id: int
     revision: int
@@ -32,6 +33,8 @@ class VersionView(BaseModel):
     can_redo: bool
     length_s: float
     session: Session
+    routing: Routing
+    told: list[str]
 
 
 class NewSession(BaseModel):
@@ -52,11 +55,12 @@ class TabRequest(BaseModel):
     tab: Tab = None
 
 
-def view(services: Services, version: Version) -> VersionView:
+def view(services: Services, version: Version, told: list[str] | None = None) -> VersionView:
     frames = session_frames(version.session, services.media.at_rate(version.session.rate_hz))
     return VersionView(
         id=version.id, revision=version.revision, can_undo=version.can_undo, can_redo=version.can_redo,
         length_s=frames / version.session.rate_hz, session=version.session,
+        routing=routing_of(version.session), told=told or [],
     )  # fmt: skip
 
 
@@ -94,7 +98,9 @@ def restore_session(services: Served, session_id: Number) -> None:
 
 @router.post("/{session_id}/edits")
 def edit_session(services: Served, session_id: Number, asked: EditRequest) -> VersionView:
-    return view(services, services.edit(session_id, asked.edit, asked.gesture, asked.tab))
+    before = services.sessions.version(session_id).session
+    version = services.edit(session_id, asked.edit, asked.gesture, asked.tab)
+    return view(services, version, changes_told(before, version.session))
 
 
 @router.post("/{session_id}/undo")

@@ -2,6 +2,7 @@
 
 import asyncio
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Annotated, Literal, TypeVar
 
 from fastapi import APIRouter, HTTPException
@@ -11,11 +12,11 @@ from saltanvil.engine.plan import Scope, session_frames
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.processors import processor_named
-from saltanvil.session.document import Match, Session, Step
+from saltanvil.session.document import Match, Session, Step, Strip
 from saltanvil.store.sessions import Version
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.blend import given_back_db, matches_of
-from saltanvil.studies.ledger import Ledger, ledger_of
+from saltanvil.studies.ledger import Hint, Ledger, ledger_of
 from saltanvil.studies.pictures import (
     Bite,
     Curve,
@@ -28,6 +29,7 @@ from saltanvil.studies.pictures import (
     rounded,
     spectrum_of,
 )
+from saltanvil.studies.routing import Silences, source_name
 from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
@@ -189,7 +191,14 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
         return None
     version, found, step, scope, start, stop = compared
     rate = version.session.rate_hz
-    ledger = ledger_of(found, rate, step)
+    key = step.key if step is not None else None
+    session = version.session
+    strip = session.strip(scope.strip_id)
+    silent = Silences(session).of(strip)
+    ledger = ledger_of(found, rate, step, None if key is None else source_name(session, key), silent)
+    if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
+        hint = silenced_by(services, session_id, asked, strip)
+        ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
     through_db = processor_named(step.kind).through_db(step.settings) if step is not None and not step.bypass else 0.0
     length = stop - start
     first = min(int(asked.zoom_start * length), length - 64)
@@ -210,6 +219,24 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
         latency_ms=found.latency_frames * 1000 / rate,
         strip_latency_ms=found.total_latency_frames * 1000 / rate,
     )
+
+
+def silenced_by(services: Services, session_id: int, asked: PassageQuestion, strip: Strip) -> Hint | None:
+    """The first step of a strip's path that lets nothing out, and what it says of itself."""
+    for step in strip.path.steps:
+        question = asked.model_copy(update={"step_id": step.id, "number": None})
+        compared = compare(services, session_id, question, "silence")
+        if compared is None:
+            return None
+        version, found, *_ = compared
+        own = ledger_of(
+            found, version.session.rate_hz, step, None if step.key is None else source_name(version.session, step.key)
+        )
+        if own.after.sample_peak_dbfs <= -120.0:
+            label = processor_named(step.kind).label.lower()
+            why = next((hint.text for hint in own.hints), "")
+            return Hint("silenced", f"Nothing leaves the {label}. {why}".strip(), None)
+    return None
 
 
 @router.post("/spectrum")
