@@ -14,9 +14,13 @@
   import { dissolve, divide, setLane } from './lib/state/splits';
   import { workspace } from './lib/state/workspace.svelte';
   import Transport from './lib/transport/Transport.svelte';
+  import MapView from './views/Map.svelte';
   import Shape from './views/Shape.svelte';
 
   type Theme = 'salt' | 'iron';
+  const VIEWS = ['shape', 'map'] as const;
+  type View = (typeof VIEWS)[number];
+  let view = $state<View>(VIEWS.find((name) => name === localStorage.getItem('saltanvil.view')) ?? 'shape');
   let open = $state<'sessions' | 'export' | 'help' | null>(null);
   let adding = $state(false);
   let bands = $state(4);
@@ -35,6 +39,11 @@
   function turnTheme(): void {
     theme = theme === 'salt' ? 'iron' : 'salt';
     localStorage.setItem('saltanvil.theme', theme);
+  }
+
+  function show(name: View): void {
+    view = name;
+    localStorage.setItem('saltanvil.view', name);
   }
 
   function keys(event: KeyboardEvent): void {
@@ -57,6 +66,12 @@
       return;
     }
     if (event.ctrlKey || event.metaKey || event.altKey) return;
+    const wanted = event.shiftKey ? VIEWS[Number(event.code.replace('Digit', '')) - 1] : undefined;
+    if (wanted) {
+      event.preventDefault();
+      show(wanted);
+      return;
+    }
     const { strip, lane } = workspace;
     const acts: Record<string, () => void> = {
       ' ': () => workspace.toggle(),
@@ -123,7 +138,17 @@
       >{session?.name ?? 'Sessions'}</button
     >
     {#if session}<span class="soft">{session.tempo_bpm} bpm &middot; {session.rate_hz / 1000} kHz</span>{/if}
-    <span class="tab" aria-current="page">Shape</span>
+    <nav aria-label="Views">
+      {#each VIEWS as name, index (name)}
+        <button
+          class="tab"
+          class:on={view === name}
+          aria-current={view === name ? 'page' : undefined}
+          title="Shift+{index + 1}"
+          onclick={() => show(name)}>{name === 'shape' ? 'Shape' : 'Map'}</button
+        >
+      {/each}
+    </nav>
     <span class="space"></span>
     <span class="soft saved" aria-live="polite">{workspace.saving ? 'Saving' : session ? 'Saved' : ''}</span>
     {#if session && !workspace.connected}<span class="lost">not connected</span>{/if}
@@ -137,7 +162,9 @@
     <button title="Light or dark" onclick={turnTheme}>{theme === 'salt' ? 'Iron' : 'Salt'}</button>
     <button aria-label="Keys" title="Keys (?)" onclick={() => (open = 'help')}>?</button>
   </header>
-  {#if session}
+  {#if session && view === 'map'}
+    <MapView shape={() => show('shape')} />
+  {:else if session}
     <Shape bind:adding bind:bands />
   {:else}
     <div class="empty">
@@ -184,15 +211,25 @@
     overflow: hidden;
     text-overflow: ellipsis;
   }
+  nav {
+    margin-left: 48px;
+    display: flex;
+  }
   .tab {
-    margin-left: 64px;
     padding: 0 12px;
-    line-height: 37px;
-    border-bottom: 3px solid var(--after);
+    height: 40px;
+    border-width: 0 0 3px;
+    color: var(--ink-soft);
+  }
+  .tab.on {
+    border-bottom-color: var(--after);
+    color: var(--ink);
     font-weight: 650;
   }
   @media (max-width: 760px) {
-    .tab,
+    nav {
+      margin-left: 0;
+    }
     header > .soft {
       display: none;
     }

@@ -8,6 +8,10 @@ export interface Step {
   kind: string;
   bypass: boolean;
   settings: Record<string, SettingValue>;
+  /** Lookahead and oversampling off. */
+  low_latency?: boolean;
+  /** What its detector listens to; null or nothing is its own signal. */
+  key?: Key | null;
   /** Of a split only. */
   lanes?: Lane[];
   match?: { matched_db: number; gains_db: number[]; refused: string | null } | null;
@@ -24,7 +28,14 @@ export interface Lane {
   linked: boolean;
   output: string | null;
 }
-export type Strip = Required<Omit<Schemas['Strip-Output'], 'path'>> & { path: { steps: Step[] } };
+export type Key = Required<Schemas['Key']>;
+export type Send = Required<Schemas['Send']>;
+export type Routing = Schemas['Routing'];
+export type StripRouting = Schemas['StripRouting'];
+export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends'>> & {
+  path: { steps: Step[] };
+  sends: Send[];
+};
 export type Section = Required<Schemas['Section']>;
 export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections'>> & {
   strips: Strip[];
@@ -70,10 +81,17 @@ export interface Processor {
   summary: string;
   pictures: string[];
   listens: boolean;
+  /** Whether its detector may listen to another sound. */
+  keyed: boolean;
   /** Settings that stand for all where several of the kind are shown side by side. */
   main: string[];
   starts: { name: string; listen: string; settings: Record<string, SettingValue> }[];
   settings: Setting[];
+}
+
+/** A name that no other object has. */
+export function newId(): string {
+  return crypto.randomUUID().replaceAll('-', '').slice(0, 12);
 }
 
 /** What the server refused, in its words. */

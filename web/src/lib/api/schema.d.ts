@@ -554,6 +554,22 @@ export interface components {
       seed?: string;
     };
     /**
+     * AddSend
+     * @description A strip's sound to a bus besides its output.
+     */
+    AddSend: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "add_send";
+      /** Strip Id */
+      strip_id: string;
+      send: components["schemas"]["Send"];
+      /** Index */
+      index?: number | null;
+    };
+    /**
      * AddStep
      * @description A new step at a place in a path: the strip's own, or that of a lane.
      */
@@ -633,6 +649,11 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["SetStrip"]
         | components["schemas"]["MoveStrip"]
+        | components["schemas"]["SetOutput"]
+        | components["schemas"]["AddSend"]
+        | components["schemas"]["RemoveSend"]
+        | components["schemas"]["SetSend"]
+        | components["schemas"]["SetKey"]
         | components["schemas"]["AddStep"]
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
@@ -815,6 +836,11 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["SetStrip"]
         | components["schemas"]["MoveStrip"]
+        | components["schemas"]["SetOutput"]
+        | components["schemas"]["AddSend"]
+        | components["schemas"]["RemoveSend"]
+        | components["schemas"]["SetSend"]
+        | components["schemas"]["SetKey"]
         | components["schemas"]["AddStep"]
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
@@ -937,6 +963,37 @@ export interface components {
       error: string | null;
       /** Files */
       files: string[];
+    };
+    /**
+     * Key
+     * @description What a detector listens to instead of its own signal.
+     *
+     *     The source is a step or a lane of any strip, or else a strip (the detector's own, if none is named), before or
+     *     after its path. It is taken before level and pan, and a mute does not silence it unless `mutes` says so.
+     */
+    Key: {
+      /** Strip Id */
+      strip_id?: string | null;
+      /** Step Id */
+      step_id?: string | null;
+      /** Lane Id */
+      lane_id?: string | null;
+      /**
+       * At
+       * @default after
+       * @enum {string}
+       */
+      at: "before" | "after";
+      /**
+       * Trim Db
+       * @default 0
+       */
+      trim_db: number;
+      /**
+       * Mutes
+       * @default false
+       */
+      mutes: boolean;
     };
     /**
      * Lane
@@ -1074,6 +1131,20 @@ export interface components {
       step_id: string;
       /** Seed */
       seed?: string;
+    };
+    /**
+     * LatencyCause
+     * @description A step that makes what comes after it late.
+     */
+    LatencyCause: {
+      /** Strip Id */
+      strip_id: string;
+      /** Step Id */
+      step_id: string;
+      /** Name */
+      name: string;
+      /** Latency Ms */
+      latency_ms: number;
     };
     /** Ledger */
     Ledger: {
@@ -1334,6 +1405,16 @@ export interface components {
       /** Lane Id */
       lane_id: string;
     };
+    /** RemoveSend */
+    RemoveSend: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "remove_send";
+      /** Send Id */
+      send_id: string;
+    };
     /** RemoveStep */
     RemoveStep: {
       /**
@@ -1346,7 +1427,8 @@ export interface components {
     };
     /**
      * RemoveStrip
-     * @description Take a strip out; what fed it feeds its output instead, and lanes that fed it are summed in their split again.
+     * @description Take a strip out; what fed it feeds its output instead, lanes that fed it are summed in their split again, and
+     *     sends to it and keys taken from it go.
      */
     RemoveStrip: {
       /**
@@ -1371,6 +1453,33 @@ export interface components {
       frequency_hz: number[];
       /** Gain Db */
       gain_db: number[];
+    };
+    /**
+     * Routing
+     * @description low_latency_ms: the total with low latency throughout. silent_sends, silent_keys: why nothing comes through, by the
+     *     send's or the keyed step's id. prompt: what low latency changes in a step, by its id, where it changes something.
+     */
+    Routing: {
+      /** Latency Ms */
+      latency_ms: number;
+      /** Low Latency Ms */
+      low_latency_ms: number;
+      /** Strips */
+      strips: {
+        [key: string]: components["schemas"]["StripRouting"];
+      };
+      /** Silent Sends */
+      silent_sends: {
+        [key: string]: string;
+      };
+      /** Silent Keys */
+      silent_keys: {
+        [key: string]: string;
+      };
+      /** Prompt */
+      prompt: {
+        [key: string]: string;
+      };
     };
     /** ScopeAnswer */
     ScopeAnswer: {
@@ -1447,6 +1556,31 @@ export interface components {
       end_s: number;
     };
     /**
+     * Send
+     * @description A strip's sound to a bus besides its output: before or after the strip's level, at its pan.
+     */
+    Send: {
+      /** Id */
+      id?: string;
+      /** Target */
+      target: string;
+      /**
+       * Level Db
+       * @default 0
+       */
+      level_db: number;
+      /**
+       * Pre
+       * @default false
+       */
+      pre: boolean;
+      /**
+       * Mute
+       * @default false
+       */
+      mute: boolean;
+    };
+    /**
      * Session
      * @description One piece of work.
      */
@@ -1464,6 +1598,11 @@ export interface components {
        * @default 120
        */
       tempo_bpm: number;
+      /**
+       * Low Latency
+       * @default false
+       */
+      low_latency: boolean;
       /**
        * Beats In Bar
        * @default 4
@@ -1484,6 +1623,20 @@ export interface components {
       changed_at: number;
       /** Deleted */
       deleted: boolean;
+    };
+    /**
+     * SetKey
+     * @description What a step's detector listens to; null is its own signal.
+     */
+    SetKey: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_key";
+      /** Step Id */
+      step_id: string;
+      key: components["schemas"]["Key"] | null;
     };
     /**
      * SetLane
@@ -1513,6 +1666,21 @@ export interface components {
       linked?: boolean | null;
       /** Output */
       output?: string | null;
+    };
+    /**
+     * SetOutput
+     * @description What a strip feeds; null is nothing, so that only its sends are heard and keys taken from it work.
+     */
+    SetOutput: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_output";
+      /** Strip Id */
+      strip_id: string;
+      /** Output */
+      output: string | null;
     };
     /**
      * SetPath
@@ -1545,8 +1713,27 @@ export interface components {
       sections: components["schemas"]["Section"][];
     };
     /**
+     * SetSend
+     * @description Level, place (before or after the strip's level) or mute of a send.
+     */
+    SetSend: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_send";
+      /** Send Id */
+      send_id: string;
+      /** Level Db */
+      level_db?: number | null;
+      /** Pre */
+      pre?: boolean | null;
+      /** Mute */
+      mute?: boolean | null;
+    };
+    /**
      * SetSession
-     * @description Name, tempo or beats in a bar.
+     * @description Name, tempo, beats in a bar, or whether it plays with low latency.
      */
     SetSession: {
       /**
@@ -1560,10 +1747,12 @@ export interface components {
       tempo_bpm?: number | null;
       /** Beats In Bar */
       beats_in_bar?: number | null;
+      /** Low Latency */
+      low_latency?: boolean | null;
     };
     /**
      * SetStep
-     * @description Some settings of a step, or its bypass.
+     * @description Some settings of a step, its bypass, or whether it runs with low latency.
      *
      *     A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`.
      */
@@ -1582,6 +1771,8 @@ export interface components {
       };
       /** Bypass */
       bypass?: boolean | null;
+      /** Low Latency */
+      low_latency?: boolean | null;
       /**
        * Alone
        * @default false
@@ -1705,6 +1896,12 @@ export interface components {
       /** Lanes */
       lanes?: components["schemas"]["Lane-Input"][];
       match?: components["schemas"]["Match"] | null;
+      key?: components["schemas"]["Key"] | null;
+      /**
+       * Low Latency
+       * @default false
+       */
+      low_latency: boolean;
     };
     "Step-Output": {
       [key: string]: unknown;
@@ -1764,6 +1961,8 @@ export interface components {
        * @default main
        */
       output: string | null;
+      /** Sends */
+      sends?: components["schemas"]["Send"][];
     };
     /**
      * Strip
@@ -1820,6 +2019,25 @@ export interface components {
        * @default main
        */
       output: string | null;
+      /** Sends */
+      sends?: components["schemas"]["Send"][];
+    };
+    /**
+     * StripRouting
+     * @description latency_ms: how late it is from the sources on; path_ms: what its own path adds; causes: the steps that make it so.
+     *     silent: why nothing of it is heard, if so; keys: the steps that listen to it or to something in it.
+     */
+    StripRouting: {
+      /** Latency Ms */
+      latency_ms: number;
+      /** Path Ms */
+      path_ms: number;
+      /** Causes */
+      causes: components["schemas"]["LatencyCause"][];
+      /** Silent */
+      silent: string | null;
+      /** Keys */
+      keys: string[];
     };
     /** TabRequest */
     TabRequest: {
@@ -1841,7 +2059,7 @@ export interface components {
     };
     /**
      * VersionView
-     * @description A session as it stands. `revision` grows with every change.
+     * @description A session as it stands. `revision` grows with every change; told: what the last edit did besides what it was for.
      */
     VersionView: {
       /** Id */
@@ -1855,6 +2073,9 @@ export interface components {
       /** Length S */
       length_s: number;
       session: components["schemas"]["Session"];
+      routing: components["schemas"]["Routing"];
+      /** Told */
+      told: string[];
     };
   };
   responses: never;

@@ -10,6 +10,9 @@ export interface BlockHeader {
   steps: Record<string, number>;
   doors: Record<string, string>;
   lanes: Record<string, number>;
+  /** Peak of what each send brings; loudest level at each detector with an outside key. */
+  sends: Record<string, number>;
+  keys: Record<string, number>;
   reduction_db: number[];
   detector_db: number;
   main_peaks_dbfs: [number, number];

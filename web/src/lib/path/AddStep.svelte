@@ -3,7 +3,7 @@
   import { api, type PathStart, type Step } from '../api/client';
   import { insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
-  import { unnamed } from './tree';
+  import { renamed } from './tree';
 
   let { close }: { close: () => void } = $props();
   let search = $state('');
@@ -29,7 +29,7 @@
     ...[...workspace.pathStarts, ...own].map((start) => ({
       name: start.name,
       what: `Ready-made: ${start.listen}`,
-      take: () => void insertSteps(workspace, unnamed(start.path.steps)),
+      take: () => void insertSteps(workspace, renamed(start.path.steps)),
     })),
   ]);
   /** Those that are called so come before those that only tell of it. */

@@ -11,9 +11,11 @@
   import { divide, splitName } from '../state/splits';
   import Door from './Door.svelte';
   import LaneRules from './LaneRules.svelte';
+  import KeyRules from './KeyRules.svelte';
   import LaneTable from './LaneTable.svelte';
   import PathPresets from './PathPresets.svelte';
   import Starts from './Starts.svelte';
+  import StripRules from './StripRules.svelte';
 
   let { bands }: { bands: number } = $props();
 
@@ -33,23 +35,6 @@
   ]);
   let starting = $state(false);
 
-  const number = (name: string, label: string, unit: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
-    name, label, unit, minimum, maximum, ticks, help, type: 'number', options: [], default: 0, scale: 'linear', off_at: null, group: 'Strip', when: {},
-  }); // prettier-ignore
-  const STRIP = [
-    number('trim_db', 'Trim', 'dB', -60, 24, [-24, -12, 0, 12], 'Level before the path.'),
-    number('level_db', 'Level', 'dB', -90, 12, [-48, -24, -12, 0], 'Level after the path; -90 dB is off.'),
-    number(
-      'pan',
-      'Pan',
-      '',
-      -1,
-      1,
-      [-1, 0, 1],
-      'Mono: equal power, -3 dB at the centre. Stereo: balance, nothing is ever raised.',
-    ),
-  ];
-
   function applies(setting: Setting, of: Step): boolean {
     return Object.entries(setting.when).every(([name, values]) => values.includes(String(of.settings[name])));
   }
@@ -65,14 +50,11 @@
     }
     return found;
   });
-  const outputs = $derived(
-    (workspace.session?.strips ?? []).filter((other) => other.kind !== 'track' && other.id !== strip?.id),
-  );
+  /** The group that holds what the detector listens to. */
+  const keyGroup = $derived((groups.find((group) => group.name === 'Detector') ?? groups[0])?.name);
 
   const put = (name: string, value: SettingValue, gesture: string | null) =>
     workspace.set(step!.id, { [name]: value }, gesture);
-  const putStrip = (name: string, value: SettingValue, gesture: string | null) =>
-    void workspace.edit({ op: 'set_strip', strip_id: strip!.id, [name]: value }, gesture);
 </script>
 
 <section class="editor" aria-label="Editor">
@@ -120,6 +102,16 @@
           onclick={() => workspace.edit({ op: 'lanes_to_buses', step_id: step.id })}>Lanes to buses</button
         >
       {/if}
+      {#if workspace.routing?.prompt[step.id]}
+        <button
+          class="button"
+          aria-pressed={step.low_latency ?? false}
+          title="Low latency: {workspace.routing.prompt[step.id]}"
+          onclick={() => workspace.edit({ op: 'set_step', step_id: step.id, low_latency: !step.low_latency })}
+        >
+          {step.low_latency ? 'Low latency' : 'Full latency'}
+        </button>
+      {/if}
       {#if processor.listens}
         <button
           class="button"
@@ -150,13 +142,14 @@
     {/if}
   </header>
   <Pictures />
-  <div class="rules" class:split style:--groups={step ? Math.max(groups.length, 1) : lane ? 3 : 2}>
+  <div class="rules" class:split style:--groups={step ? Math.max(groups.length, 1) : 3}>
     {#if lane && found?.split}
       <LaneRules {lane} split={found.split} />
     {:else if step}
       {#each groups as group (group.name)}
         <div class="group">
           <h3 class="soft">{group.name}</h3>
+          {#if group.name === keyGroup && processor?.keyed && strip}<KeyRules {step} {strip} />{/if}
           {#each group.settings as setting (setting.name)}
             {@const value = step.settings[setting.name]!}
             {#if setting.type === 'dividers'}
@@ -189,36 +182,7 @@
       {/each}
       {#if split}<LaneTable {split} />{/if}
     {:else if strip}
-      <div class="group">
-        <h3 class="soft">Strip</h3>
-        {#each STRIP as setting (setting.name)}
-          {@const value = strip[setting.name as 'trim_db' | 'level_db' | 'pan']}
-          <Rule {setting} {value} change={(next, gesture) => putStrip(setting.name, next, gesture)} />
-        {/each}
-      </div>
-      {#if strip.kind !== 'main'}
-        <div class="group">
-          <h3 class="soft">Feeds</h3>
-          <label class="feeds">
-            <span>Output</span>
-            <select
-              class="figure"
-              value={strip.output}
-              onchange={(event) => {
-                const index = (workspace.session?.strips ?? []).findIndex((other) => other.id === strip.id);
-                void workspace.edit({
-                  op: 'move_strip',
-                  strip_id: strip.id,
-                  index,
-                  output: event.currentTarget.value,
-                });
-              }}
-            >
-              {#each outputs as output (output.id)}<option value={output.id}>{output.name}</option>{/each}
-            </select>
-          </label>
-        </div>
-      {/if}
+      <StripRules {strip} />
     {/if}
   </div>
 </section>
@@ -267,20 +231,6 @@
     border-bottom: 1px solid var(--line);
     height: 22px;
     margin-bottom: 2px;
-  }
-  .feeds {
-    display: grid;
-    grid-template-columns: 1fr auto;
-    height: 33px;
-    align-items: baseline;
-  }
-  select {
-    background: none;
-    border: 0;
-    border-bottom: 1px solid var(--ink-soft);
-  }
-  option {
-    background: var(--plate);
   }
   @media (max-width: 900px) {
     .editor {

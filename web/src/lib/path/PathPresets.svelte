@@ -4,7 +4,7 @@
   import { chosenSteps, insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import PresetMenu from './PresetMenu.svelte';
-  import { unnamed } from './tree';
+  import { renamed } from './tree';
 
   let { close }: { close: () => void } = $props();
 
@@ -18,7 +18,7 @@
   });
   const put = (path: { steps: Step[] }) => {
     close();
-    void insertSteps(workspace, unnamed(path.steps));
+    void insertSteps(workspace, renamed(path.steps));
   };
 </script>
 
@@ -33,6 +33,6 @@
   field="Name of the path"
   file="Path file"
   take={(preset) => put(preset.settings as { steps: Step[] })}
-  kept={() => (kept.steps.length ? { steps: unnamed(kept.steps) } : null)}
+  kept={() => (kept.steps.length ? { steps: renamed(kept.steps) } : null)}
   {close}
 />

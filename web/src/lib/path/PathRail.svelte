@@ -19,7 +19,7 @@
   import LaneTag from './LaneTag.svelte';
   import { layout, nearestSlot } from './layout';
   import { says } from './says';
-  import { arrow, everyStep, find, unnamed, type Chosen } from './tree';
+  import { arrow, everyStep, find, renamed, type Chosen } from './tree';
 
   interface Props {
     adding: boolean;
@@ -115,7 +115,7 @@
     const step = every.find((candidate) => candidate.id === dragged);
     if (over && step) {
       const { laneId, index } = over;
-      if (event.altKey) void insertSteps(workspace, unnamed([step]), { lane_id: laneId, index });
+      if (event.altKey) void insertSteps(workspace, renamed([step]), { lane_id: laneId, index });
       else moveStepTo(workspace, step.id, laneId, index);
     }
     dragged = over = null;

@@ -1,7 +1,7 @@
 import { describe, expect, it } from 'vitest';
 import type { Lane, Step } from '../api/client';
 import { layout, nearestSlot, PLATE, TAG, type Box } from './layout';
-import { arrow, everyStep, find, unnamed, type Chosen } from './tree';
+import { arrow, everyStep, find, type Chosen } from './tree';
 
 const step = (id: string, lanes?: Lane[]): Step => ({
   id,
@@ -37,12 +37,6 @@ describe('what stands in a path', () => {
     expect(find(steps, at('y'))!.split!.id).toBe('inner');
     expect(find(steps, at('gone'))).toBeNull();
     expect([...everyStep(steps)].map((s) => s.id)).toEqual(['a', 'outer', 'b', 'inner', 'xs', 'c', 'd']);
-  });
-
-  it('loses all names and buses where it is copied', () => {
-    const text = JSON.stringify(unnamed([outer]));
-    expect(text).not.toMatch(/"id"|"output"|"solo"/);
-    expect(text).toContain('"name":"two"');
   });
 });
 

@@ -36,6 +36,12 @@ export function says(step: Step, header: BlockHeader | null): string {
     }).length;
     return busy === 1 ? '1 band' : `${busy} bands`;
   }
+  if (step.kind === 'ducker') return `${db('depth_db')} by ${settings['by']}`;
+  if (step.kind === 'echo')
+    return settings['time_mode'] === 'note'
+      ? String(settings['note'])
+      : format(Number(settings['time_ms']), 'ms');
+  if (step.kind === 'room') return `${settings['size']}, ${format(Number(settings['decay_s']), 's')}`;
   if (step.kind === 'trim') return format(Number(settings['gain_db']), 'dB');
   return `${Number(settings['ratio'])}:1 at ${Number(settings['threshold_db']).toFixed(0)} dB`;
 }

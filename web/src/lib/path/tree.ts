@@ -1,5 +1,5 @@
 /** Where steps and lanes stand in a path, and where the arrows lead from there. Pure functions. */
-import type { Lane, Step } from '../api/client';
+import { newId, type Lane, type Step } from '../api/client';
 
 /** What is chosen on a path: a step, a lane, or (neither) the strip itself. */
 export interface Chosen {
@@ -48,25 +48,33 @@ export function* everyStep(steps: Step[]): Generator<Step> {
   }
 }
 
-/** Steps without names of their own, to be put somewhere else: the server names them anew. */
-export function unnamed(steps: Step[]): object[] {
-  return steps.map(({ kind, bypass, settings, lanes, match }) => ({
-    kind,
-    bypass,
-    settings,
-    ...(lanes && {
-      match,
-      lanes: lanes.map((lane) => ({
-        name: lane.name,
-        level_db: lane.level_db,
-        invert: lane.invert,
-        mute: lane.mute,
-        bypass: lane.bypass,
-        linked: lane.linked,
-        path: { steps: unnamed(lane.path.steps) },
-      })),
-    }),
-  }));
+/** Copies of steps under new names, to be put somewhere else; keys among them go from copy to copy. */
+export function renamed(steps: Step[]): Step[] {
+  const names: Record<string, string> = {};
+  const fresh = (id: string) => (names[id] ??= newId());
+  const copies = (given: Step[]): Step[] =>
+    given.map(({ id, lanes, ...step }) => ({
+      ...step,
+      id: fresh(id),
+      ...(lanes && {
+        lanes: lanes.map((lane) => ({
+          ...lane,
+          id: fresh(lane.id),
+          solo: false,
+          output: null,
+          path: { steps: copies(lane.path.steps) },
+        })),
+      }),
+    }));
+  const made = copies(steps);
+  for (const step of everyStep(made)) {
+    const { key } = step;
+    if (key) {
+      const moved = (id: string | null) => (id === null ? null : (names[id] ?? id));
+      step.key = { ...key, step_id: moved(key.step_id), lane_id: moved(key.lane_id) };
+    }
+  }
+  return made;
 }
 
 const STRIP: Chosen = { stepId: null, laneId: null };

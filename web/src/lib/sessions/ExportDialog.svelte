@@ -43,8 +43,8 @@
     </select>
   </label>
   <p class="soft">
-    At {workspace.session?.rate_hz} Hz. Mute counts; solo, matched and the ear check are for listening and are not
-    rendered. Dither is TPDF, once, at the end.
+    At {workspace.session?.rate_hz} Hz. Mute counts; solo, matched, the ear check and low latency are for listening
+    and are not rendered. Dither is TPDF, once, at the end.
   </p>
   <div class="line">
     <button class="button" disabled={!chosen.length} onclick={start}

@@ -16,6 +16,8 @@
     ['Ctrl+C, V, D', 'copy, paste, duplicate steps'],
     ['Del', 'remove the step'],
     ['S  D', 'solo, mute the lane or the strip'],
+    ['Shift+1, 2', 'the views: Shape, Map'],
+    ['On the map', 'arrows from plate to plate, K connects, Enter shapes it, Del removes a line, + - 0 zoom'],
     ['Arrows', 'walk the path, in and out of lanes, and the tree'],
     ['Alt with arrows', 'move the steps or the strip'],
     ['Ctrl+Z', 'undo'],

@@ -2,7 +2,8 @@
 import type { Edit, Lane, Step } from '../api/client';
 import { api } from '../api/client';
 import { chosenSteps } from './steps';
-import { newId, type Workspace } from './workspace.svelte';
+import { type Workspace } from './workspace.svelte';
+import { newId } from '../api/client';
 
 export type Way = 'copies' | 'bands' | 'mid/side' | 'left/right';
 /** Dividers to begin with (common practice, no source). */

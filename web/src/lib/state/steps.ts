@@ -1,6 +1,6 @@
 /** What is done to several steps at once: copy, paste, duplicate, bypass, remove, move. */
 import type { Edit, Step } from '../api/client';
-import { find, unnamed } from '../path/tree';
+import { find, renamed } from '../path/tree';
 import type { Workspace } from './workspace.svelte';
 
 const BOARD = 'saltanvil.copied-steps';
@@ -20,7 +20,7 @@ const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: '
 /** Copies of steps, under new names, at a place; the last of them is chosen. */
 export async function insertSteps(
   workspace: Workspace,
-  copies: object[],
+  copies: Step[],
   { lane_id, index } = workspace.place,
 ): Promise<void> {
   const strip = workspace.strip;
@@ -40,7 +40,7 @@ export async function insertSteps(
 export function copySteps(workspace: Workspace): void {
   const steps = chosenSteps(workspace);
   if (!steps.length) return;
-  localStorage.setItem(BOARD, JSON.stringify(unnamed(steps)));
+  localStorage.setItem(BOARD, JSON.stringify(renamed(steps)));
   workspace.note(steps.length === 1 ? 'One step copied.' : `${steps.length} steps copied.`);
 }
 
@@ -52,13 +52,13 @@ function behind(workspace: Workspace): { lane_id: string | null; index: number }
 }
 
 export async function pasteSteps(workspace: Workspace): Promise<void> {
-  const copied = JSON.parse(localStorage.getItem(BOARD) ?? '[]') as object[];
+  const copied = JSON.parse(localStorage.getItem(BOARD) ?? '[]') as Step[];
   if (!copied.length) workspace.note('Nothing was copied yet: choose steps and press Ctrl+C.');
-  await insertSteps(workspace, copied, behind(workspace));
+  await insertSteps(workspace, renamed(copied), behind(workspace));
 }
 
 export async function duplicateSteps(workspace: Workspace): Promise<void> {
-  await insertSteps(workspace, unnamed(chosenSteps(workspace)), behind(workspace));
+  await insertSteps(workspace, renamed(chosenSteps(workspace)), behind(workspace));
 }
 
 /** Bypass the given steps, or take them all back if every one is bypassed. */

@@ -1,6 +1,6 @@
 /* eslint svelte/prefer-svelte-reactivity: off -- the maps here hold bookkeeping that nothing is drawn from */
 /** The open session: its document, what is chosen, what is heard, what was measured. One for the page. */
-import { api, Refused, upload } from '../api/client';
+import { api, newId, Refused, upload } from '../api/client';
 import type {
   Edit,
   JobView,
@@ -37,6 +37,8 @@ const SHOW_EVERY_MS = 30;
 const JOB_POLL_MS = 250;
 /** A note that asks for nothing goes by itself. */
 const NOTE_MS = 6000;
+/** One that offers something stays longer. */
+const ACT_MS = 20000;
 
 const remember = (name: string, value: unknown) =>
   localStorage.setItem(`saltanvil.${name}`, JSON.stringify(value));
@@ -121,6 +123,15 @@ export class Workspace {
     return { lane_id: found.lane?.id ?? null, index };
   }
 
+  /** Where sound goes and why it does not: silence, keys, latency. */
+  get routing() {
+    return this.version?.routing ?? null;
+  }
+
+  stripNamed(id: string | null): string {
+    return this.session?.strips.find((strip) => strip.id === id)?.name ?? 'nothing';
+  }
+
   /** What is compared and measured, as the server is told. */
   get scope() {
     return { strip_id: this.stripId, step_id: this.step?.id ?? null, lane_id: this.lane?.id ?? null };
@@ -155,12 +166,14 @@ export class Workspace {
       `view.${id}`,
     );
     const strips = version.session.strips;
-    const first = strips.find((strip) => strip.name === 'Snare') ?? strips[0]!;
+    const keyed = (strip: Strip) => strip.path.steps.some((step) => step.key);
+    const first = strips.find((strip) => strip.name === 'Snare') ?? strips.find(keyed) ?? strips[0]!;
     this.stripId = strips.find((strip) => strip.id === kept?.strip)?.id ?? first.id;
     this.laneId = kept?.lane ?? null;
     this.stepId = kept?.step ?? (this.laneId ? null : (this.strip?.path.steps.at(-1)?.id ?? null));
     this.settle();
-    const section = version.session.sections.find((candidate) => candidate.name === 'Chorus');
+    const { sections } = version.session;
+    const section = sections.find((candidate) => candidate.name === 'Chorus') ?? sections[1];
     const all = { start_s: 0, end_s: Math.min(version.length_s, 20), name: 'Start' };
     this.passage = kept?.passage ?? (section ? { ...section } : all);
     this.position_s = this.passage.start_s;
@@ -251,6 +264,7 @@ export class Workspace {
   private changed(version: Version): void {
     if (this.version?.id !== version.id) return;
     this.take(version);
+    for (const text of version.told) this.note(text, 'note', { label: 'Undo', run: () => void this.undo() });
     this.tellScope();
     this.measure();
   }
@@ -558,7 +572,7 @@ export class Workspace {
     if (this.notices.some((notice) => notice.text === text)) return;
     const id = (this.numbers += 1);
     this.notices.push({ id, text, kind, action });
-    if (kind === 'note' && !action) setTimeout(() => this.dismiss(id), NOTE_MS);
+    if (kind === 'note') setTimeout(() => this.dismiss(id), action ? ACT_MS : NOTE_MS);
   }
 
   dismiss(id: number): void {
@@ -582,10 +596,6 @@ function isSteady(step: Step): boolean {
   return (
     step.kind === 'split' && by === 'copies' && blend === true && law === 'steady' && step.lanes?.length === 2
   );
-}
-
-export function newId(): string {
-  return crypto.randomUUID().replaceAll('-', '').slice(0, 12);
 }
 
 export const workspace = new Workspace();

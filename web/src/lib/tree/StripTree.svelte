@@ -1,7 +1,9 @@
 <script lang="ts">
   /** The session's strips as a tree of what feeds what: levels in and out, GR as a notch, mute, solo, level. */
   import type { Strip } from '../api/client';
-  import { newId, workspace } from '../state/workspace.svelte';
+  import { workspace } from '../state/workspace.svelte';
+  import { newId } from '../api/client';
+  import { isKeyed } from '../state/routes';
 
   interface Row {
     strip: Strip;
@@ -20,9 +22,13 @@
       strips.filter((child) => child.output === strip.id).forEach((child) => visit(child, depth + 1));
     };
     strips.filter((strip) => strip.kind === 'main').forEach((strip) => visit(strip, 0));
+    strips
+      .filter((strip) => strip.kind !== 'main' && strip.output === null)
+      .forEach((strip) => visit(strip, 0));
     return found;
   });
-  const anySolo = $derived(strips.some((strip) => strip.solo));
+  const silent = (strip: Strip) => workspace.routing?.strips[strip.id]?.silent ?? null;
+  const keyOf = (strip: Strip) => workspace.routing?.strips[strip.id]?.keys ?? [];
 
   const bar = (db: number | undefined) => Math.max(0, Math.min(1, ((db ?? -60) + 60) / 60));
   const reduction = (strip: Strip) =>
@@ -101,7 +107,7 @@
         data-strip={strip.id}
         class:chosen={strip.id === workspace.stripId}
         class:over={over === strip.id}
-        class:silent={strip.mute || (anySolo && strip.kind === 'track' && !strip.solo)}
+        class:silent={silent(strip)}
         draggable={strip.kind !== 'main' && renaming !== strip.id}
         ondragstart={() => (dragged = strip.id)}
         ondragend={() => (dragged = over = null)}
@@ -140,10 +146,16 @@
             class="name"
             style:padding-left="{10 + 9 * depth}px"
             class:bus={strip.kind !== 'track'}
-            title="{strip.name}: double-click or F2 to rename, drag to a bus to feed it, Alt with the arrows to move"
+            title="{strip.name}: {silent(strip) ??
+              'double-click or F2 to rename, drag to a bus to feed it, Alt with the arrows to move'}"
             onclick={() => workspace.choose(strip.id)}
             ondblclick={() => (renaming = strip.id)}
-            onkeydown={(event) => keys(event, { strip, depth })}>{strip.name}</button
+            onkeydown={(event) => keys(event, { strip, depth })}
+            >{strip.name}{#if isKeyed(strip)}<i class="keyed" title="A detector here listens to a key"
+                >&#9666;</i
+              >{/if}{#if keyOf(strip).length}<i class="keyed" title="Key of {keyOf(strip).join(', ')}"
+                >&#9656;</i
+              >{/if}</button
           >
         {/if}
         <span class="bars" aria-hidden="true">
@@ -244,6 +256,12 @@
   }
   .bus {
     font-weight: 650;
+  }
+  .keyed {
+    margin-left: 4px;
+    font-style: normal;
+    font-weight: 400;
+    color: var(--key);
   }
   .rename {
     margin-left: 12px;

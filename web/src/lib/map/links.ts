@@ -1,0 +1,191 @@
+/** The lines of the map: what goes where, and along which curve. Pure functions. */
+import { newId, type Edit, type Key, type Lane, type Send, type Step, type Strip } from '../api/client';
+import { everyStep } from '../path/tree';
+import { PLATE, type Plate } from './layout';
+
+export type Link =
+  | { kind: 'output'; id: string; from: string; to: string }
+  | { kind: 'lane'; id: string; from: string; to: string; lane: Lane }
+  | { kind: 'send'; id: string; from: string; to: string; send: Send }
+  | { kind: 'key'; id: string; from: string; to: string; step: Step; key: Key };
+
+/** The strip that a key is taken from. */
+export function keyStrip(strips: Strip[], own: string, key: Key): string {
+  if (key.strip_id !== null) return key.strip_id;
+  const holds = (strip: Strip) =>
+    [...everyStep(strip.path.steps)].some(
+      (step) => step.id === key.step_id || step.lanes?.some((lane) => lane.id === key.lane_id),
+    );
+  return (key.step_id ?? key.lane_id) === null ? own : (strips.find(holds)?.id ?? own);
+}
+
+/** Every line; keys within one strip are not drawn. */
+export function links(strips: Strip[]): Link[] {
+  const found: Link[] = [];
+  for (const strip of strips) {
+    if (strip.output !== null)
+      found.push({ kind: 'output', id: `output ${strip.id}`, from: strip.id, to: strip.output });
+    for (const send of strip.sends)
+      found.push({ kind: 'send', id: `send ${send.id}`, from: strip.id, to: send.target, send });
+    for (const step of everyStep(strip.path.steps)) {
+      for (const lane of step.lanes ?? [])
+        if (lane.output !== null)
+          found.push({ kind: 'lane', id: `lane ${lane.id}`, from: strip.id, to: lane.output, lane });
+      if (step.key) {
+        const from = keyStrip(strips, strip.id, step.key);
+        if (from !== strip.id)
+          found.push({ kind: 'key', id: `key ${step.id}`, from, to: strip.id, step, key: step.key });
+      }
+    }
+  }
+  return found;
+}
+
+/** A line as SVG, and where its figure stands. */
+export interface Curve {
+  d: string;
+  x: number;
+  y: number;
+}
+
+const { width: W, height: H } = PLATE;
+
+export function curve(link: Link, from: Plate, to: Plate): Curve {
+  if (link.kind === 'key') return keyCurve(from, to);
+  const [y0, y1] =
+    link.kind === 'output' ? [from.y + H / 2, to.y + H / 2] : [from.y + 0.8 * H, to.y + 0.8 * H]; // sends and lanes leave below the output
+  const x1 = to.x;
+  let x0 = from.x + W;
+  let start = `M${x0} ${y0}`;
+  let y = y0;
+  if (from.end > x0) {
+    // Between the rows of its block, behind no plate.
+    y = from.y + H + 7;
+    start += `C${x0 + 9} ${y0} ${x0 + 2} ${y} ${x0 + 16} ${y}H${from.end}`;
+    x0 = from.end;
+  }
+  const reach = Math.max(24, (x1 - x0) / 2);
+  const d = `${start}C${x0 + reach} ${y} ${x1 - reach} ${y1} ${x1} ${y1}`;
+  return { d, x: x0 + 0.4 * (x1 - x0), y: y + 0.35 * (y1 - y) };
+}
+
+/** Keys go from edge to edge, past the plates: at the left within a column, else from below or above. */
+function keyCurve(from: Plate, to: Plate): Curve {
+  if (Math.abs(from.x - to.x) < W) {
+    const [x0, y0, x1, y1] = [from.x, from.y + H * 0.7, to.x, to.y + H * 0.3];
+    const out = Math.min(x0, x1) - 18 - Math.min(46, Math.abs(y1 - y0) / 8);
+    return { d: `M${x0} ${y0}C${out} ${y0} ${out} ${y1} ${x1} ${y1}`, x: out + 12, y: (y0 + y1) / 2 };
+  }
+  const down = to.y >= from.y;
+  const [x0, y0] = [from.x + 0.72 * W, from.y + (down ? H : 0)];
+  const [x1, y1] = [to.x + 0.28 * W, to.y + (down ? 0 : H)];
+  const bend = (down ? 1 : -1) * Math.max(26, Math.abs(y1 - y0) / 2);
+  return {
+    d: `M${x0} ${y0}C${x0} ${y0 + bend} ${x1} ${y1 - bend} ${x1} ${y1}`,
+    x: (x0 + x1) / 2,
+    y: (y0 + y1) / 2,
+  };
+}
+
+/** What a line drawn from one strip to another can be. */
+export interface Choice {
+  label: string;
+  edit: Edit;
+}
+
+export function choices(
+  strips: Strip[],
+  from: string,
+  to: string,
+  keyed: (kind: string) => string | null,
+): Choice[] {
+  const source = strips.find((strip) => strip.id === from);
+  const target = strips.find((strip) => strip.id === to);
+  if (!source || !target || from === to) return [];
+  const found: Choice[] = [];
+  if (target.kind !== 'track' && source.kind !== 'main') {
+    if (source.output !== to)
+      found.push({ label: 'Output', edit: { op: 'set_output', strip_id: from, output: to } });
+    if (!source.sends.some((send) => send.target === to))
+      for (const pre of [false, true])
+        found.push({
+          label: `Send, ${pre ? 'before' : 'after'} the level`,
+          edit: {
+            op: 'add_send',
+            strip_id: from,
+            send: { id: newId(), target: to, level_db: -10, pre },
+          },
+        });
+  }
+  for (const step of everyStep(target.path.steps)) {
+    const label = keyed(step.kind);
+    if (label)
+      found.push({
+        label: `Key of the ${label.toLowerCase()}`,
+        edit: { op: 'set_key', step_id: step.id, key: { strip_id: from } },
+      });
+  }
+  const duck = newId();
+  found.push({
+    label: `A ducker on ${target.name}, with this key`,
+    edit: {
+      op: 'add_step',
+      strip_id: to,
+      step: { id: duck, kind: 'ducker', key: { strip_id: from } },
+    },
+  });
+  return found;
+}
+
+/** What removes a line. */
+export function removal(link: Link): Edit {
+  if (link.kind === 'output') return { op: 'set_output', strip_id: link.from, output: null };
+  if (link.kind === 'send') return { op: 'remove_send', send_id: link.send.id };
+  if (link.kind === 'lane') return { op: 'set_lane', lane_id: link.lane.id, output: '' };
+  return { op: 'set_key', step_id: link.step.id, key: null };
+}
+
+/** Where a detector can listen: every strip before and after its path, every step and lane in them. */
+export interface Source {
+  value: string;
+  label: string;
+  key: Partial<Key> | null;
+}
+
+export function sources(
+  strips: Strip[],
+  own: Strip,
+  labelOf: (step: Step) => string,
+): { name: string; sources: Source[] }[] {
+  const at = (key: Partial<Key>, label: string): Source => ({ value: keyValue(key), label, key });
+  const of = (strip: Strip): Source[] => {
+    const named = strip.id === own.id ? {} : { strip_id: strip.id };
+    const found = [at({ ...named, at: 'after' }, `${strip.name}, after its path`)];
+    if (strip.path.steps.length) found.push(at({ ...named, at: 'before' }, `${strip.name}, before its path`));
+    for (const step of everyStep(strip.path.steps)) {
+      found.push(
+        at({ step_id: step.id, at: 'after' }, `${strip.name}: after ${labelOf(step).toLowerCase()}`),
+      );
+      for (const lane of step.lanes ?? [])
+        found.push(at({ lane_id: lane.id, at: 'after' }, `${strip.name}: lane ${lane.name}`));
+    }
+    return found;
+  };
+  return [
+    {
+      name: 'This strip',
+      sources: of(own).filter(
+        (source) => source.key?.at === 'before' || source.key?.step_id || source.key?.lane_id,
+      ),
+    },
+    ...strips
+      .filter((strip) => strip.id !== own.id)
+      .map((strip) => ({ name: strip.name, sources: of(strip) })),
+  ];
+}
+
+/** A key's source as the value of an option. */
+export function keyValue(key: Partial<Key> | null | undefined): string {
+  if (!key) return '';
+  return [key.strip_id ?? '', key.step_id ?? '', key.lane_id ?? '', key.at ?? 'after'].join('|');
+}

@@ -1,0 +1,156 @@
+<script lang="ts">
+  /** The strip itself: trim, level, pan, what it feeds, what it sends, and why it is silent if it is. */
+  import type { SettingValue, Strip } from '../api/client';
+  import Rule from '../controls/Rule.svelte';
+  import { LEVEL, PAN, SEND, TRIM } from '../controls/rules';
+  import { addSend, setSend } from '../state/routes';
+  import { workspace } from '../state/workspace.svelte';
+
+  let { strip }: { strip: Strip } = $props();
+  const buses = $derived(
+    (workspace.session?.strips ?? []).filter((other) => other.kind !== 'track' && other.id !== strip.id),
+  );
+  const free = $derived(
+    buses.filter((bus) => bus.kind === 'bus' && !strip.sends.some((send) => send.target === bus.id)),
+  );
+  const routing = $derived(workspace.routing?.strips[strip.id]);
+
+  const put = (name: string, value: SettingValue, gesture: string | null) =>
+    void workspace.edit({ op: 'set_strip', strip_id: strip.id, [name]: value }, gesture);
+</script>
+
+<div class="group">
+  <h3 class="soft">Strip</h3>
+  {#each [TRIM, LEVEL, PAN] as setting (setting.name)}
+    {@const value = strip[setting.name as 'trim_db' | 'level_db' | 'pan']}
+    <Rule {setting} {value} change={(next, gesture) => put(setting.name, next, gesture)} />
+  {/each}
+</div>
+<div class="group">
+  <h3 class="soft">Feeds</h3>
+  {#if strip.kind !== 'main'}
+    <label class="row">
+      <span>Output</span>
+      <select
+        class="figure"
+        aria-label="Output"
+        value={strip.output ?? ''}
+        onchange={(event) =>
+          workspace.edit({ op: 'set_output', strip_id: strip.id, output: event.currentTarget.value || null })}
+      >
+        <option value="">nothing</option>
+        {#each buses as bus (bus.id)}<option value={bus.id}>{bus.name}</option>{/each}
+      </select>
+    </label>
+  {/if}
+  {#if routing?.silent}<p class="silent" data-figure="silent">{routing.silent}</p>{/if}
+  {#if routing?.keys.length}<p class="soft">Key of {routing.keys.join(', ')}.</p>{/if}
+</div>
+{#if strip.kind !== 'main'}
+  <div class="group">
+    <h3 class="soft">Sends</h3>
+    {#each strip.sends as send (send.id)}
+      {@const bus = workspace.stripNamed(send.target)}
+      <div class="send" title={workspace.routing?.silent_sends[send.id]}>
+        <span class="to" class:off={workspace.routing?.silent_sends[send.id]}>{bus}</span>
+        <Rule
+          bare
+          setting={SEND}
+          of={bus}
+          mark="send_level_db {send.id}"
+          value={send.level_db}
+          change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
+        />
+        <button
+          class="act wide"
+          aria-pressed={send.pre}
+          title="Taken before or after the strip's level"
+          aria-label="Send to {bus} before the level"
+          onclick={() => setSend(workspace, send, { pre: !send.pre })}>{send.pre ? 'pre' : 'post'}</button
+        >
+        <button
+          class="act"
+          class:on={send.mute}
+          aria-pressed={send.mute}
+          title="Mute"
+          aria-label="Mute the send to {bus}"
+          onclick={() => setSend(workspace, send, { mute: !send.mute })}>M</button
+        >
+        <button
+          class="act"
+          title="Remove"
+          aria-label="Remove the send to {bus}"
+          onclick={() => workspace.edit({ op: 'remove_send', send_id: send.id })}>x</button
+        >
+      </div>
+    {/each}
+    {#if free.length}
+      <select
+        class="figure add"
+        aria-label="Send to"
+        value=""
+        onchange={(event) => {
+          addSend(workspace, strip, event.currentTarget.value);
+          event.currentTarget.value = '';
+        }}
+      >
+        <option value="" disabled>send to ...</option>
+        {#each free as bus (bus.id)}<option value={bus.id}>{bus.name}</option>{/each}
+      </select>
+    {:else if !strip.sends.length}<p class="soft">There is no bus yet: add one in the tree.</p>{/if}
+  </div>
+{/if}
+
+<style>
+  .group h3 {
+    font-weight: 500;
+    border-bottom: 1px solid var(--line);
+    height: 22px;
+    margin-bottom: 2px;
+  }
+  .row {
+    display: grid;
+    grid-template-columns: 1fr auto;
+    height: 33px;
+    align-items: baseline;
+  }
+  .send {
+    display: grid;
+    grid-template-columns: minmax(60px, 0.7fr) minmax(90px, 1fr) 32px 16px 16px;
+    column-gap: 6px;
+    align-items: center;
+    height: 26px;
+  }
+  .to {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .off {
+    color: var(--ink-soft);
+    text-decoration: line-through;
+  }
+  .wide {
+    width: 32px;
+  }
+  select {
+    background: none;
+    border: 0;
+    border-bottom: 1px solid var(--ink-soft);
+  }
+  .add {
+    margin-top: 6px;
+    max-width: 160px;
+  }
+  option {
+    background: var(--plate);
+  }
+  p {
+    margin: 4px 0;
+    line-height: 17px;
+  }
+  .silent {
+    border-left: 3px solid var(--key);
+    padding-left: 8px;
+  }
+</style>

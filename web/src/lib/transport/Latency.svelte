@@ -1,0 +1,117 @@
+<script lang="ts">
+  /** How late the main is, which steps make it so, and the choice of low latency for playing along. */
+  import { workspace } from '../state/workspace.svelte';
+
+  let open = $state(false);
+  const routing = $derived(workspace.routing);
+  const low = $derived(workspace.session?.low_latency ?? false);
+  const causes = $derived(routing?.strips['main']?.causes ?? []);
+  const changed = $derived(Object.keys(routing?.prompt ?? {}).length);
+</script>
+
+{#if routing}
+  <span class="latency">
+    <button
+      class="figure"
+      class:low
+      aria-expanded={open}
+      aria-label="Latency {routing.latency_ms.toFixed(1)} ms"
+      title="How late the main is: which steps make it so, and low latency"
+      onclick={() => (open = !open)}>{low ? 'low ' : ''}{routing.latency_ms.toFixed(1)} ms</button
+    >
+    {#if open}
+      <div class="menu" role="dialog" aria-label="Latency">
+        <h2>The main is {routing.latency_ms.toFixed(1)} ms late</h2>
+        <dl>
+          {#each causes as cause (cause.step_id)}
+            <dt>
+              <button
+                class="link"
+                onclick={() => {
+                  workspace.choose(cause.strip_id, cause.step_id);
+                  open = false;
+                }}>{cause.name}</button
+              >
+            </dt>
+            <dd class="figure">{cause.latency_ms.toFixed(1)} ms</dd>
+          {:else}<dt class="soft">No step makes it late.</dt>
+            <dd></dd>{/each}
+        </dl>
+        <label>
+          <input
+            type="checkbox"
+            checked={low}
+            onchange={(event) =>
+              workspace.edit({ op: 'set_session', low_latency: event.currentTarget.checked })}
+          />
+          Low latency, for playing along
+        </label>
+        <p class="soft">
+          {#if low}
+            Lookahead and oversampling are off in {changed}
+            {changed === 1 ? 'step' : 'steps'}: fast peaks pass, clipping folds back as aliasing. An export
+            has them all.
+          {:else}
+            It would be {routing.low_latency_ms.toFixed(1)} ms: lookahead and oversampling off in {changed}
+            {changed === 1 ? 'step' : 'steps'}, only for listening. The lead of the sound card and of this
+            page comes on top.
+          {/if}
+        </p>
+      </div>
+      <div class="veil" role="presentation" onpointerdown={() => (open = false)}></div>
+    {/if}
+  </span>
+{/if}
+
+<style>
+  .latency {
+    flex: none;
+  }
+  .latency > button {
+    border-color: var(--line);
+    height: 26px;
+    padding: 0 6px;
+  }
+  .low {
+    color: var(--key);
+    border-color: var(--key) !important;
+  }
+  .menu {
+    position: fixed;
+    right: 12px;
+    bottom: 58px;
+    width: 320px;
+    max-width: 95vw;
+    z-index: 20;
+    background: var(--plate);
+    border: 1px solid var(--ink-soft);
+    padding: 12px 16px;
+    white-space: normal;
+  }
+  .veil {
+    position: fixed;
+    inset: 0;
+    z-index: 10;
+  }
+  dl {
+    display: grid;
+    grid-template-columns: 1fr auto;
+    margin: 8px 0;
+  }
+  dt,
+  dd {
+    margin: 0;
+    line-height: 24px;
+    border-bottom: 1px solid var(--line);
+  }
+  .link {
+    border: 0;
+    padding: 0;
+    text-decoration: underline;
+    text-decoration-color: var(--line);
+  }
+  p {
+    margin: 6px 0 0;
+    line-height: 17px;
+  }
+</style>
