@@ -13,6 +13,7 @@
   } from './lib/state/steps';
   import { dissolve, divide, setLane } from './lib/state/splits';
   import { workspace } from './lib/state/workspace.svelte';
+  import Latency from './lib/transport/Latency.svelte';
   import Transport from './lib/transport/Transport.svelte';
   import MapView from './views/Map.svelte';
   import Shape from './views/Shape.svelte';
@@ -152,6 +153,7 @@
     <span class="space"></span>
     <span class="soft saved" aria-live="polite">{workspace.saving ? 'Saving' : session ? 'Saved' : ''}</span>
     {#if session && !workspace.connected}<span class="lost">not connected</span>{/if}
+    <Latency />
     <button disabled={!workspace.version?.can_undo} title="Ctrl+Z" onclick={() => workspace.undo()}
       >Undo</button
     >

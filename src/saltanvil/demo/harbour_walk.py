@@ -228,6 +228,7 @@ def build_session(media_ids: dict[str, int]) -> Session:
         Strip(id="main", name="Main", kind="main", output=None),
         Strip(id="voice", name="Voice", kind="bus"),
         Strip(id="harbour", name="Harbour", kind="bus", level_db=-2.0),
+        Strip(id="bed", name="Music bed", kind="track", media_id=media_ids["Music bed"], level_db=2.0, path=Path(steps=bed)),
         Strip(
             id="narrator", name="Narrator", kind="track", media_id=media_ids["Narrator"], output="voice",
             path=Path(steps=narrator), sends=[Send(id="narrator-to-echo", target="echo", level_db=-9.0)],
@@ -237,7 +238,6 @@ def build_session(media_ids: dict[str, int]) -> Session:
             level_db=-8.0, path=Path(steps=reverb),
         ),
         Strip(id="echo", name="Echo off the quay", kind="bus", output="voice", level_db=-6.0, path=Path(steps=echo)),
-        Strip(id="bed", name="Music bed", kind="track", media_id=media_ids["Music bed"], level_db=2.0, path=Path(steps=bed)),
         Strip(id="water", name="Water", kind="track", media_id=media_ids["Water"], output="harbour", level_db=-6.0),
         Strip(id="gulls", name="Gulls", kind="track", media_id=media_ids["Gulls"], output="harbour", level_db=-8.0),
     ]  # fmt: skip

@@ -22,8 +22,8 @@ FLOOR_DB = -90.0
 class Bite:
     """One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB.
 
-    touched: the largest difference between after and before at the gain of untouched sound, linear. rows: what else
-    the step tells, by name.
+    detector_db: loudest level at the step's detector, if it has one. touched: the largest difference between after and
+    before at the gain of untouched sound, linear. rows: what else the step tells, by name.
     """
 
     before_db: list[float]
@@ -33,6 +33,7 @@ class Bite:
     after_low: list[float]
     after_high: list[float]
     reduction_db: list[float]
+    detector_db: list[float]
     touched: list[float]
     rows: dict[str, list[float]]
 
@@ -91,14 +92,14 @@ def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = No
     through = np.float32(10.0 ** (through_db / 20.0))
     moved = columns_of(np.ascontiguousarray(found.after[:, first:last] - through * found.before[:, first:last]), columns)
 
-    def per_column(values: NDArray[np.float32]) -> NDArray[np.float32]:
-        """Of the ticks under each column, the value of largest magnitude."""
+    def per_column(values: NDArray[np.float32], highest: bool = False) -> NDArray[np.float32]:
+        """Of the ticks under each column, the highest value, or that of largest magnitude."""
         ticks = values[first // TICK_FRAMES : max(-(-last // TICK_FRAMES), first // TICK_FRAMES + 1)]
         if not len(ticks):
             return ticks
         edges = (np.arange(count) * len(ticks)) // count
         high, low = np.maximum.reduceat(ticks, edges), np.minimum.reduceat(ticks, edges)
-        return np.where(high >= -low, high, low)
+        return np.where(highest | (high >= -low), high, low)
 
     return Bite(
         rounded(magnitude_db(before)),
@@ -108,6 +109,7 @@ def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = No
         rounded(after[0], 4),
         rounded(after[1], 4),
         rounded(per_column(found.reduction_db)),
+        rounded(per_column(found.detector_db, highest=True)),
         rounded(np.maximum(-moved[0], moved[1]), 5),
         {name: rounded(per_column(values)) for name, values in found.rows.items()},
     )

@@ -675,8 +675,8 @@ export interface components {
      * Bite
      * @description One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB.
      *
-     *     touched: the largest difference between after and before at the gain of untouched sound, linear. rows: what else
-     *     the step tells, by name.
+     *     detector_db: loudest level at the step's detector, if it has one. touched: the largest difference between after and
+     *     before at the gain of untouched sound, linear. rows: what else the step tells, by name.
      */
     Bite: {
       /** Before Db */
@@ -693,6 +693,8 @@ export interface components {
       after_high: number[];
       /** Reduction Db */
       reduction_db: number[];
+      /** Detector Db */
+      detector_db: number[];
       /** Touched */
       touched: number[];
       /** Rows */

@@ -14,6 +14,8 @@
   }
   let { chosen, choose, remove, open }: Props = $props();
   const MARGIN = 28;
+  /** Above the map lie its legend and the zoom. */
+  const TOP = 44;
 
   let box = $state({ width: 1, height: 1 });
   let view = $state({ x: 0, y: 0, scale: 1 });
@@ -39,7 +41,17 @@
   const order = { output: 0, lane: 1, send: 2, key: 3 };
   const drawn = $derived([...lines].sort((a, b) => order[a.link.kind] - order[b.link.kind]));
   const routing = $derived(workspace.routing);
-  const header = $derived(workspace.playing ? workspace.header : null);
+  /** Levels move ten times a second here: a whole map is much to paint. */
+  const LEVELS_MS = 100;
+  let header = $state.raw<typeof workspace.header>(null);
+  let shownAt = 0;
+  $effect(() => {
+    const next = workspace.playing ? workspace.header : null;
+    const now = performance.now();
+    if (next && now - shownAt < LEVELS_MS) return;
+    shownAt = now;
+    header = next;
+  });
   const keyed = (kind: string) => {
     const processor = workspace.processor(kind);
     return processor?.keyed ? processor.label : null;
@@ -60,7 +72,8 @@
     if (link.kind === 'key') return header.keys[link.step.id] ?? -120;
     return header.strips[link.from]?.[1] ?? -120;
   }
-  const share = (db: number) => Math.max(0, Math.min(1, (db + 60) / 60));
+  /** 0 at -60 dB, 1 at full scale, in steps of 3 dB: what does not change is not painted. */
+  const share = (db: number) => Math.max(0, Math.min(1, Math.ceil((db + 60) / 3) / 20));
   const detector = (link: Link) => (link.kind === 'key' ? (keyed(link.step.kind) ?? '').toLowerCase() : '');
   function says(link: Link): string {
     const [from, to] = [byId.get(link.from)?.name, byId.get(link.to)?.name];
@@ -75,13 +88,13 @@
     const scale = Math.min(
       1.25,
       (box.width - 2 * MARGIN) / Math.max(map.width, 1),
-      (box.height - 2 * MARGIN) / Math.max(map.height, 1),
+      (box.height - MARGIN - TOP) / Math.max(map.height, 1),
     );
     const held = Math.max(scale, 0.2);
     return {
       scale: held,
       x: (box.width - held * map.width) / 2,
-      y: Math.max(MARGIN, (box.height - held * map.height) / 2),
+      y: Math.max(TOP, (box.height - held * map.height) / 2),
     };
   };
   export function fit(): void {
@@ -249,7 +262,16 @@
     onkeydown={mapKeys}
   >
     <defs>
-      <marker id="arrow" viewBox="0 0 10 10" refX="9" refY="5" markerWidth="7" markerHeight="7" orient="auto">
+      <marker
+        id="arrow"
+        viewBox="0 0 10 10"
+        refX="9"
+        refY="5"
+        markerUnits="userSpaceOnUse"
+        markerWidth="11"
+        markerHeight="11"
+        orient="auto"
+      >
         <path d="M0 0.500L9 5L0 9.500Z" />
       </marker>
     </defs>

@@ -8,7 +8,7 @@ import type { Strip } from '../api/client';
 import { everyStep } from '../path/tree';
 
 export const PLATE = { width: 136, height: 38 };
-const GAP = { column: 84, beside: 18, row: 14 };
+export const GAP = { column: 84, beside: 18, row: 14 };
 /** More rows than this, and strips of one bus stand beside each other. */
 const MOST_ROWS = 17;
 

@@ -1,7 +1,7 @@
 /** The lines of the map: what goes where, and along which curve. Pure functions. */
 import { newId, type Edit, type Key, type Lane, type Send, type Step, type Strip } from '../api/client';
 import { everyStep } from '../path/tree';
-import { PLATE, type Plate } from './layout';
+import { GAP, PLATE, type Plate } from './layout';
 
 export type Link =
   | { kind: 'output'; id: string; from: string; to: string }
@@ -64,25 +64,30 @@ export function curve(link: Link, from: Plate, to: Plate): Curve {
     start += `C${x0 + 9} ${y0} ${x0 + 2} ${y} ${x0 + 16} ${y}H${from.end}`;
     x0 = from.end;
   }
-  const reach = Math.max(24, (x1 - x0) / 2);
-  const d = `${start}C${x0 + reach} ${y} ${x1 - reach} ${y1} ${x1} ${y1}`;
-  return { d, x: x0 + 0.4 * (x1 - x0), y: y + 0.35 * (y1 - y) };
+  const near = nearTo(x0, x1);
+  const reach = Math.max(24, (x1 - near) / 2);
+  const d = `${start}H${near}C${near + reach} ${y} ${x1 - reach} ${y1} ${x1} ${y1}`;
+  return { d, x: near + 0.4 * (x1 - near), y: y + 0.35 * (y1 - y) };
 }
 
-/** Keys go from edge to edge, past the plates: at the left within a column, else from below or above. */
+/** Past other columns a line keeps to its own row, where no other plate stands, and turns before its target. */
+const nearTo = (x0: number, x1: number) => (x1 - x0 > W ? x1 - GAP.column : x0);
+
+/** Keys go from edge to edge, behind no plate: round the left within a column, else straight across. */
 function keyCurve(from: Plate, to: Plate): Curve {
   if (Math.abs(from.x - to.x) < W) {
     const [x0, y0, x1, y1] = [from.x, from.y + H * 0.7, to.x, to.y + H * 0.3];
     const out = Math.min(x0, x1) - 18 - Math.min(46, Math.abs(y1 - y0) / 8);
     return { d: `M${x0} ${y0}C${out} ${y0} ${out} ${y1} ${x1} ${y1}`, x: out + 12, y: (y0 + y1) / 2 };
   }
-  const down = to.y >= from.y;
-  const [x0, y0] = [from.x + 0.72 * W, from.y + (down ? H : 0)];
-  const [x1, y1] = [to.x + 0.28 * W, to.y + (down ? 0 : H)];
-  const bend = (down ? 1 : -1) * Math.max(26, Math.abs(y1 - y0) / 2);
+  const ahead = to.x > from.x;
+  const [x0, y0] = [ahead ? from.x + W : from.x, from.y + H * 0.86];
+  const [x1, y1] = [ahead ? to.x : to.x + W, to.y + H * (ahead ? 0.26 : 0.74)];
+  const near = ahead ? nearTo(x0, x1) : x0;
+  const bend = (ahead ? 1 : -1) * Math.max(30, Math.abs(x1 - near) / 2);
   return {
-    d: `M${x0} ${y0}C${x0} ${y0 + bend} ${x1} ${y1 - bend} ${x1} ${y1}`,
-    x: (x0 + x1) / 2,
+    d: `M${x0} ${y0}H${near}C${near + bend} ${y0} ${x1 - bend} ${y1} ${x1} ${y1}`,
+    x: (near + x1) / 2,
     y: (y0 + y1) / 2,
   };
 }

@@ -54,7 +54,9 @@
     />
   </label>
   {#if silent}<p class="silent">{silent}</p>
-  {:else if heard !== undefined && heard > -120}<p class="soft figure">hears {heard.toFixed(1)} dB</p>{/if}
+  {:else}<p class="soft figure">
+      {heard !== undefined && heard > -120 ? `hears ${heard.toFixed(1)} dB` : 'hears nothing now'}
+    </p>{/if}
 {/if}
 
 <style>

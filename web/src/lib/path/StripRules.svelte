@@ -52,11 +52,9 @@
     {#each strip.sends as send (send.id)}
       {@const bus = workspace.stripNamed(send.target)}
       <div class="send" title={workspace.routing?.silent_sends[send.id]}>
-        <span class="to" class:off={workspace.routing?.silent_sends[send.id]}>{bus}</span>
         <Rule
-          bare
-          setting={SEND}
-          of={bus}
+          setting={{ ...SEND, label: workspace.routing?.silent_sends[send.id] ? `${bus} (silent)` : bus }}
+          of="send"
           mark="send_level_db {send.id}"
           value={send.level_db}
           change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
@@ -116,19 +114,9 @@
   }
   .send {
     display: grid;
-    grid-template-columns: minmax(60px, 0.7fr) minmax(90px, 1fr) 32px 16px 16px;
+    grid-template-columns: minmax(90px, 1fr) 32px 16px 16px;
     column-gap: 6px;
     align-items: center;
-    height: 26px;
-  }
-  .to {
-    white-space: nowrap;
-    overflow: hidden;
-    text-overflow: ellipsis;
-  }
-  .off {
-    color: var(--ink-soft);
-    text-decoration: line-through;
   }
   .wide {
     width: 32px;

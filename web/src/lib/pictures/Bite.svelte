@@ -17,6 +17,10 @@
   const threshold = $derived(
     workspace.step?.kind === 'deesser' ? undefined : workspace.step?.settings['threshold_db'],
   );
+  /** Whether the detector hears something else than the sound: the threshold is then for that. */
+  const hears = $derived(
+    Boolean(workspace.step?.key) || (workspace.step?.settings['key_filter'] ?? 'off') !== 'off',
+  );
   const hasReduction = $derived((study?.bite.reduction_db.length ?? 0) > 0);
 
   const LEFT = 40;
@@ -60,7 +64,7 @@
       context.fillText(String(tick === 0 ? 0 : tick), LEFT - 6, y);
     }
     if (!study) return;
-    const { before_db, after_db, reduction_db } = study.bite;
+    const { before_db, after_db, reduction_db, detector_db } = study.bite;
     const xs = before_db.map((_, i) => LEFT + ((i + 0.5) / before_db.length) * (right - LEFT));
     const ys = (values: number[]) => values.map((v) => pixel(clamp(v, levels.low, levels.high), levels));
     const [before, after] = [ys(before_db), ys(after_db)];
@@ -84,6 +88,12 @@
     context.fill();
     context.strokeStyle = colours.soft;
     line(context, xs, before);
+    if (hears && detector_db.length) {
+      context.strokeStyle = colours.key;
+      context.lineWidth = 1.5;
+      line(context, xs, ys(detector_db));
+      context.lineWidth = 1;
+    }
     if (reduction_db.length) {
       context.strokeStyle = context.fillStyle = colours.line;
       const down = reduction_db.map((v) => pixel(clamp(-v, -most, rise), reductions));
@@ -131,7 +141,7 @@
   }
 
   $effect(() => {
-    void [study, levels, reductions, doors, mark];
+    void [study, levels, reductions, doors, mark, hears];
     paint();
   });
   $effect(() => {
@@ -169,6 +179,7 @@
     <li><i class="fill"></i>after</li>
     <li><i class="hatch"></i>taken</li>
     <li><i class="grain"></i>added</li>
+    {#if hears}<li><i class="hears"></i>detector</li>{/if}
   </ul>
   {#if hasReduction}<span class="note left">{rise ? 'Change of gain, dB' : 'Gain reduction, dB'}</span>{/if}
   {#if doors.length}<span class="note door" style:top="{levels.from + 1}px"
@@ -283,6 +294,10 @@
     width: 0;
     border-left: 1px dotted var(--ink);
     pointer-events: none;
+  }
+  .hears {
+    height: 0;
+    border-top: 2px solid var(--key);
   }
   .threshold {
     position: absolute;

@@ -212,7 +212,7 @@
       onpointerup={release}
     ></button>
   {/each}
-  <span class="title">Out against in, dB</span>
+  <span class="title">{workspace.step?.key ? 'Against the key, dB' : 'Out against in, dB'}</span>
   {#if live > xs.low && curve}
     <i
       class="live"

@@ -17,7 +17,8 @@
       aria-expanded={open}
       aria-label="Latency {routing.latency_ms.toFixed(1)} ms"
       title="How late the main is: which steps make it so, and low latency"
-      onclick={() => (open = !open)}>{low ? 'low ' : ''}{routing.latency_ms.toFixed(1)} ms</button
+      onclick={() => (open = !open)}
+      >{low ? 'low latency, ' : ''}{routing.latency_ms.toFixed(1)} ms late</button
     >
     {#if open}
       <div class="menu" role="dialog" aria-label="Latency">
@@ -68,18 +69,17 @@
     flex: none;
   }
   .latency > button {
-    border-color: var(--line);
     height: 26px;
     padding: 0 6px;
+    color: var(--ink-soft);
   }
   .low {
-    color: var(--key);
-    border-color: var(--key) !important;
+    color: var(--key) !important;
   }
   .menu {
     position: fixed;
     right: 12px;
-    bottom: 58px;
+    top: 48px;
     width: 320px;
     max-width: 95vw;
     z-index: 20;

@@ -4,7 +4,6 @@
   import { format } from '../controls/value';
   import { barsAndBeats, clock } from '../draw/scale';
   import { workspace } from '../state/workspace.svelte';
-  import Latency from './Latency.svelte';
 
   const session = $derived(workspace.session);
   const header = $derived(workspace.playing ? workspace.header : null);
@@ -94,7 +93,6 @@
     {/each}
     <span class="figure loud" data-figure="short_term">{shown(header?.short_term_lufs)} LUFS short</span>
     <span class="figure loud" data-figure="true_peak">{shown(loudest)} dBTP</span>
-    <Latency />
     {#if header && header.lead_s > 0.125}
       <span class="figure lead" title="This machine needs more time, so sound is prepared further ahead"
         >lead {Math.round(header.lead_s * 1000)} ms</span
