@@ -103,6 +103,25 @@ def test_process_takes_splits_as_sessions_keep_them(files, capsys):
     assert [step["kind"] for step in report["steps"]] == ["split", "split"]
 
 
+def test_process_gives_its_key_to_every_detector_without_one_of_its_own(files):
+    """A ducker on the path, one in a lane, and one that hears the dry sound: the key file is for the first two."""
+    x, key = noise(2, 60_000), np.zeros((1, 60_000), np.float32)
+    key[0, 20_000:40_000] = tone(200, 20_000 / 48000, -6)
+    soundfile.write(files / "key.wav", key.T, 48000, subtype="FLOAT")
+    quick = {"threshold_db": -30, "attack_ms": 0, "hold_ms": 20, "decay_ms": 1}
+    duck = lambda depth, **key: {"kind": "ducker", "settings": {**quick, "depth_db": depth}, **key}  # noqa: E731
+    lanes = [{"name": "A", "path": {"steps": [duck(10)]}}]
+    split = {"kind": "split", "settings": {"by": "copies", "blend": False}, "lanes": lanes}
+    own = duck(20, key={"at": "before", "trim_db": -60})
+    (files / "duck.json").write_text(json.dumps({"steps": [duck(6), split, own]}))
+    arguments = ["process", "in.wav", "-o", "out.wav", "--path", "duck.json", "--key", "key.wav"]
+    assert main([part if "." not in part else str(files / part) for part in arguments]) == 0
+    y = soundfile.read(files / "out.wav", dtype="float32")[0].T
+    down = 20 * np.log10(np.abs(y[:, 21_000:39_000]).mean() / np.abs(x[:, 21_000:39_000]).mean())
+    assert down == pytest.approx(-16, abs=0.05)
+    assert pytest.approx(x[:, :20_000], abs=1e-6) == y[:, :20_000] and pytest.approx(x[:, 43_000:], abs=1e-6) == y[:, 43_000:]
+
+
 @pytest.mark.parametrize(
     "arguments, words",
     [
@@ -113,12 +132,14 @@ def test_process_takes_splits_as_sessions_keep_them(files, capsys):
         (["process", "in.wav", "-o", "out.wav", "--path", "kind.json"], "echo chamber"),
         (["process", "in.wav", "-o", "out.wav", "--path", "in.wav"], "in.wav"),
         (["process", "in.wav", "-o", "out.wav", "--path", "path.json", "--tempo", "0"], "--tempo"),
+        (["process", "in.wav", "-o", "out.wav", "--path", "loop.json"], "limiter > ducker"),
         (["render", "Nothing", "-o", "out", "--data", "nowhere"], "nowhere"),
     ],
 )
 def test_errors_are_one_clear_line(files, monkeypatch, capsys, arguments, words):
     monkeypatch.chdir(files)
     (files / "bad.json").write_text('{"steps": [{"kind": "compressor", "settings": {"threshold_db": 40}}]}')
+    (files / "loop.json").write_text('{"steps": [{"kind": "ducker", "key": {"step_id": "l"}}, {"id": "l", "kind": "limiter"}]}')
     (files / "kind.json").write_text('{"steps": [{"kind": "echo chamber"}]}')
     assert main(arguments) == 1
     told = capsys.readouterr().err
@@ -135,6 +156,24 @@ def test_render_writes_the_session(tmp_path, capsys):
     written = tmp_path / "out" / "Tide_ one - Main.wav"
     assert str(written) in capsys.readouterr().out
     assert pytest.approx(np.repeat(x, 2, 0) * np.sqrt(0.5), abs=1e-6) == soundfile.read(written)[0].T
+
+
+def test_render_takes_several_sessions_at_once(tmp_path, capsys):
+    database = Database(tmp_path / "saltanvil.db")
+    sounds = [noise(1, 90_000, seed) for seed in (1, 2)]
+    for number, x in enumerate(sounds):
+        media = MediaStore(database).add("x", "float", 48000, 1, iter([x]), 48000)
+        track = Strip(name="Oar", kind="track", media_id=media, pan=-1.0)
+        SessionStore(database).create(Session(name=f"Tide {number}", strips=[*Session(name="x").strips, track]))
+    arguments = ["render", "Tide 0", "Tide 1", "-o", str(tmp_path / "out"), "--data", str(tmp_path), "--format", "wav32f"]
+    assert main(arguments) == 0
+    told = capsys.readouterr().out.split("\n")
+    for number, x in enumerate(sounds):
+        written = tmp_path / "out" / f"Tide {number} - Main.wav"
+        assert told[number] == str(written)
+        assert np.array_equal(soundfile.read(written, dtype="float32")[0].T[0], x[0])
+    assert main([*arguments, "--strips", "Oar"]) == 1
+    assert main(["render", "Tide 0", "Ebb", *arguments[3:]]) == 1
 
 
 def test_serve_says_when_its_port_is_taken(tmp_path):

@@ -3,11 +3,17 @@
 import numpy as np
 import pytest
 
+from saltanvil.demo import harbour_walk
 from saltanvil.demo import low_water as demo
 from saltanvil.demo.synth import RATE
+from saltanvil.dsp.gate import HOLDING
+from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.plan import Audition, Rack, Scope, compile_plan
 from saltanvil.engine.render import render_strips
+from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.through import Arrays
 from saltanvil.measure.figures import figures_of
+from saltanvil.session.document import Session
 
 FAULTS = demo.FAULTS
 
@@ -85,3 +91,131 @@ def test_chorus_over_verse(tracks):
         found[name] = figures_of(part, RATE).integrated_lufs
     assert found["Chorus"] - found["Verse"] == pytest.approx(FAULTS.chorus_over_verse_lu, abs=0.7)
     assert figures_of(mix, RATE).true_peak_dbtp < 0
+
+
+# ---- "Harbour Walk" -----------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture(scope="module")
+def walk():
+    tracks = harbour_walk.synthesise()
+    return tracks, harbour_walk.build_session({name: index for index, name in enumerate(tracks)}), Arrays(*tracks.values())
+
+
+def rms_db(x):
+    return db(np.sqrt(np.mean(x**2)) + 1e-12)
+
+
+def span(start_s, end_s):
+    return slice(round(start_s * RATE), round(end_s * RATE))
+
+
+def pauses():
+    """Stretches between phrases, from half a second after the last word to before the next breath."""
+    phrases = harbour_walk.spoken()
+    return [(a[1] + 0.5, b[0] - 0.6) for a, b in zip(phrases, phrases[1:], strict=False) if b[0] - a[1] > 1.4]
+
+
+def test_the_narrator_has_words_pauses_breaths_and_a_room(walk):
+    tracks, _, _ = walk
+    voice = tracks["Narrator"][0]
+    assert len(pauses()) >= 4
+    for start, end in pauses():
+        assert rms_db(voice[span(start, end)]) == pytest.approx(harbour_walk.FAULTS.room_dbfs, abs=1)
+    for start, end in harbour_walk.spoken():
+        assert rms_db(voice[span(start, end)]) > -28
+        breath = voice[span(start - 0.45, start - 0.15)]
+        assert db(np.abs(breath).max()) == pytest.approx(harbour_walk.FAULTS.breath_dbfs, abs=2.5)
+    bed = tracks["Music bed"][:, span(10, 50)]
+    assert rms_db(bed) == pytest.approx(harbour_walk.FAULTS.bed_dbfs, abs=0.5)
+    # The printed reverb begins behind the words and goes on when they end.
+    start, end = harbour_walk.spoken()[0]
+    wet = tracks["Printed reverb"]
+    assert rms_db(wet[:, span(start - 0.4, start - 0.1)]) < rms_db(wet[:, span(end + 0.1, end + 0.5)]) - 10
+
+
+def test_the_bed_falls_under_the_words_and_is_back_in_the_pauses(walk):
+    _, session, media = walk
+    settings = session.step("bed-duck").step.settings
+    found = ScopeRenderer(session, media, StretchCache(), 0, harbour_walk.FRAMES).compare(Scope("bed", "bed-duck"))
+    words = harbour_walk.spoken()
+    tick = lambda second: round(second * RATE / 64)  # noqa: E731
+    for start, end in words:
+        said = found.reduction_db[tick(start + 0.3) : tick(end)]
+        assert said.min() == pytest.approx(settings.depth_db, abs=0.05)
+    long = [(a[1], b[0]) for a, b in zip(words, words[1:], strict=False) if b[0] - a[1] > 2.4]
+    assert long
+    for end, following in long:
+        quiet = found.reduction_db[tick(end + (settings.hold_ms + settings.decay_ms) / 1000 + 0.06) : tick(following - 0.6)]
+        assert np.abs(quiet).max() < 0.2
+    assert np.array_equal(found.before, media.read(session.strip("bed").media_id, 0, harbour_walk.FRAMES))
+    # *Taken* plays exactly the difference, at the strip's level.
+    plan = compile_plan(session, media, Rack(), Audition(Scope("bed", "bed-duck"), "taken"))
+    blocks = [plan.render(at, 1024).copy() for at in range(0, 1024 * 1200, 1024)]
+    left, right = plan.node("bed").gains
+    heard = np.concatenate(blocks, axis=1)
+    taken = (found.before - found.after)[:, : heard.shape[1]] * np.array([[left], [right]], np.float32)
+    late = plan.latency_frames
+    assert np.abs(heard[:, late:] - taken[:, : heard.shape[1] - late]).max() < 1e-6 and np.abs(taken).max() > 0.05
+
+
+def test_reverb_and_echo_come_up_in_the_pauses_only(walk):
+    _, session, media = walk
+    for strip_id, step_id in (("reverb", "reverb-duck"), ("echo", "echo-duck")):
+        depth = session.step(step_id).step.settings.depth_db
+        found = ScopeRenderer(session, media, StretchCache(), 0, harbour_walk.FRAMES).compare(Scope(strip_id, step_id))
+        ticks = found.reduction_db
+        said = np.concatenate([ticks[round((a + 0.3) * 750) : round(b * 750)] for a, b in harbour_walk.spoken()])
+        paused = np.concatenate([ticks[round((a + 0.2) * 750) : round(b * 750)] for a, b in pauses()])
+        assert np.median(said) == pytest.approx(depth, abs=0.1) and np.median(paused) < 0.5
+
+
+# ---- keys in "Low Water" -----------------------------------------------------------------------------------------------
+
+
+def test_a_low_key_opens_for_the_kick_alone_and_a_click_key_needs_a_threshold_far_down(tracks):
+    """Key band for a drum's click 1 to 5 kHz, where the detector may need -36 to -52 dB (common practice, no source)."""
+    media = Arrays(tracks["Kick"])
+    kicks = [at for at, _ in demo.kick_times()]
+    hats = [at for at, _, _ in demo.hat_times() if all(abs(at - kick) > 0.3 for kick in kicks)]
+
+    def gate(**chosen):
+        settings = {"detector": "rms", "attack_ms": 0.1, "hold_ms": 40.0, "release_ms": 40.0, **chosen}
+        step = {"id": "g", "kind": "gate", "settings": settings}
+        strip = {"id": "k", "name": "Kick", "kind": "track", "media_id": 0, "path": {"steps": [step]}}
+        session = Session.model_validate(
+            {"name": "K", "strips": [{"id": "main", "name": "Main", "kind": "main", "output": None}, strip]}
+        )
+        return ScopeRenderer(session, media, StretchCache(), 0, demo.FRAMES).compare(Scope("k", "g"))
+
+    def opened(found, times):
+        return [bool((found.rows["door"][round(t * 750) : round(t * 750) + 20] >= HOLDING).any()) for t in times]
+
+    low = gate(threshold_db=-24.0, key_filter="low-pass", key_high_hz=150.0)
+    assert all(opened(low, kicks)) and not any(opened(low, hats))
+    click = {"key_filter": "band", "key_low_hz": 1000.0, "key_high_hz": 5000.0}
+    usual = gate(threshold_db=-24.0, **click)
+    assert not usual.rows["openings"].any()  # a threshold set by the track's meter never opens
+    peaks = [usual.detector_db[round(t * 750) : round(t * 750) + 20].max() for t in kicks]
+    bleed = [usual.detector_db[round(t * 750) : round(t * 750) + 20].max() for t in hats]
+    # What the histogram shows: hits down to about -41 dB, hats from -52 dB on; the threshold goes between.
+    between = 0.5 * float(max(bleed) + min(peaks))
+    assert max(bleed) + 6 < min(peaks) and -52 < between < -36
+    found = gate(threshold_db=between, **click)
+    assert all(opened(found, kicks)) and not any(opened(found, hats))
+
+
+def test_the_kick_ducks_the_bass_and_the_voice_its_echo(tracks):
+    session = demo.build_session({name: index for index, name in enumerate(tracks)})
+    media = Arrays(*tracks.values())
+    chorus = (round(12 * demo.BAR_S * RATE), round(20 * demo.BAR_S * RATE))
+    bass = ScopeRenderer(session, media, StretchCache(), *chorus).compare(Scope("bass", "bass-duck"))
+    hits = sum(chorus[0] <= at * RATE < chorus[1] for at, _ in demo.kick_times())
+    assert bass.rows["hits"].sum() == hits and bass.reduction_db.max() == pytest.approx(6.0, abs=0.01)
+    assert float((bass.reduction_db > 0.1).mean()) < 0.12  # out of the way of the hit and no more
+    echo = ScopeRenderer(session, media, StretchCache(), *chorus).compare(Scope("echo", "echo-duck"))
+    assert echo.reduction_db.max() == pytest.approx(12.0, abs=0.01) and float((echo.reduction_db > 6).mean()) > 0.9
+    whole = ScopeRenderer(session, media, StretchCache(), 0, demo.FRAMES).compare(Scope("echo", "echo-duck"))
+    for start, end in demo.phrase_gaps():
+        if end - start > 0.6:
+            assert whole.reduction_db[round((start + 0.45) * 750) : round(end * 750)].max() < 0.2

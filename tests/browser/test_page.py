@@ -60,7 +60,7 @@ def type_setting(page, name, text):
 
 def test_the_first_screen_plays_the_looped_chorus(page):
     assert "Low Water" in page.inner_text("header >> nth=0")
-    assert page.locator("nav.tree li").count() == 14
+    assert page.locator("nav.tree li").count() == 15
     before = page.inner_text("[aria-label='Position, bars and beats']")
     assert before.startswith("13.1")
     page.keyboard.press("Space")
@@ -179,10 +179,10 @@ def test_rules_answer_to_drag_wheel_keys_typing_and_double_click(page):
 
 def test_path_by_keys_and_the_equaliser_picture(page):
     plates = lambda: [text.split("\n")[0] for text in page.locator("[data-step] b").all_inner_texts()]  # noqa: E731
-    assert plates() == ["Snare", "Equaliser", "Compressor"]
+    assert plates() == ["Snare", "Gate", "Equaliser", "Compressor"]
     page.focus("[data-step].chosen button")
     page.keyboard.press("Alt+ArrowLeft")
-    page.wait_for_function("document.querySelectorAll('[data-step] b')[1].innerText === 'Compressor'")
+    page.wait_for_function("document.querySelectorAll('[data-step] b')[2].innerText === 'Compressor'")
     page.click("[data-step] >> text=Equaliser")
     page.wait_for_selector("[data-picture=band3]")
     box = page.locator("[data-picture=band3]").bounding_box()
@@ -192,9 +192,9 @@ def test_path_by_keys_and_the_equaliser_picture(page):
     page.mouse.up()
     page.wait_for_function("Number(document.querySelector('[data-setting=band3_gain_db]').ariaValueNow) < -2")
     page.keyboard.press("Delete")
-    page.wait_for_function("document.querySelectorAll('[data-step]').length === 2")
-    page.keyboard.press("Control+z")
     page.wait_for_function("document.querySelectorAll('[data-step]').length === 3")
+    page.keyboard.press("Control+z")
+    page.wait_for_function("document.querySelectorAll('[data-step]').length === 4")
 
 
 def test_passage_by_section_and_by_drag(page):
@@ -222,7 +222,7 @@ def test_strips_mute_level_rename_feed_and_remove(page):
     page.keyboard.press("Enter")
     page.click("nav.tree >> text=Low end")
     page.click("[data-step=strip] button")
-    page.select_option(".feeds select", "drums")
+    page.select_option("select[aria-label=Output]", "drums")
     page.wait_for_function("[...document.querySelectorAll('nav.tree li')].findIndex(l => l.dataset.strip === 'bass') < 6")
     assert page.input_value("[aria-label='Level of Low end, dB']") == "-12.5"
     page.click("text=Remove strip")

@@ -272,7 +272,7 @@ def test_several_steps_are_copied_pasted_duplicated_moved_and_bypassed(page):
     plates = page.locator(".path .plate[data-step]:not([data-step=strip]) b")
     page.click("nav.tree >> text='Snare'")
     page.wait_for_selector(".path[aria-label='Path of Snare']")
-    assert plates.all_inner_texts() == ["Equaliser", "Compressor"]
+    assert plates.all_inner_texts() == ["Gate", "Equaliser", "Compressor"]
     page.click(".path >> text=Equaliser")
     page.click(".path >> text=Compressor", modifiers=["Shift"])
     page.wait_for_selector("text=2 chosen")
