@@ -291,6 +291,9 @@ def test_what_keyed_lets_go_when_its_source_goes_and_undo_gives_it_back():
     no_step, back = edited(session, op="remove_step", step_id="t")
     assert no_step.step("d").step.key is None and no_step.step("g").step.key is not None
     assert apply(no_step, back)[0] == session
+    both = [{"op": "remove_step", "step_id": "t"}, {"op": "add_strip", "strip": {"id": "new", "name": "New", "kind": "bus"}}]
+    at_once, back = edited(session, op="batch", edits=both)
+    assert at_once.step("d").step.key is None and apply(at_once, back)[0] == session
     no_bus, back = edited(session, op="remove_strip", strip_id="par")
     assert not no_bus.strip("kick").sends and apply(no_bus, back)[0] == session
 

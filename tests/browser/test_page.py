@@ -223,7 +223,7 @@ def test_strips_mute_level_rename_feed_and_remove(page):
     page.click("nav.tree >> text=Low end")
     page.click("[data-step=strip] button")
     page.select_option("select[aria-label=Output]", "drums")
-    page.wait_for_function("[...document.querySelectorAll('nav.tree li')].findIndex(l => l.dataset.strip === 'bass') < 6")
+    page.wait_for_function("[...document.querySelectorAll('nav.tree li')].findIndex(l => l.dataset.strip === 'bass') < 7")
     assert page.input_value("[aria-label='Level of Low end, dB']") == "-12.5"
     page.click("text=Remove strip")
     page.wait_for_function("!document.querySelector('[data-strip=bass]')")

@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import Field, TypeAdapter
 
-from saltanvil.session.document import Session, key_sources
+from saltanvil.session.document import Session
 from saltanvil.session.edits import (
     AddSend,
     AddStep,
@@ -24,6 +24,7 @@ from saltanvil.session.edits import (
     SetSession,
     SetStep,
     SetStrip,
+    let_go,
     reason,
 )
 from saltanvil.session.lanes import (
@@ -62,9 +63,7 @@ def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
     changed = session.model_copy(deep=True)
     try:
         inverse = edit.model_copy(deep=True).change(changed)
-        lost = lost_keys(changed)
-        if lost:
-            inverse = Batch(edits=[inverse, *(key.change(changed) for key in lost)])
+        inverse = let_go(changed, inverse)
         checked = Session.model_validate(changed.model_dump())
     except LookupError as error:
         raise EditRefused(str(error.args[0])) from error
@@ -73,14 +72,3 @@ def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
     except ValueError as error:
         raise EditRefused(reason(error)) from error
     return checked, inverse
-
-
-def lost_keys(session: Session) -> list[SetKey]:
-    """What lets go of the keys whose source is not there any more."""
-    strips = {strip.id for strip in session.strips}
-    parts = {part_id for strip in session.strips for part_id in strip.path.ids()}
-    return [
-        SetKey(step_id=step.id, key=None)
-        for _, step, key in session.keyed_steps()
-        if any(name not in known for name, known in key_sources(key, strips, parts))
-    ]

@@ -7,7 +7,20 @@ from annotated_types import Ge, Le
 from pydantic import BaseModel, ConfigDict, Field
 from pydantic.fields import FieldInfo
 
-from saltanvil.session.document import MAIN_ID, Id, Key, Name, Path, Place, Section, Send, Session, Step, Strip
+from saltanvil.session.document import (
+    MAIN_ID,
+    Id,
+    Key,
+    Name,
+    Path,
+    Place,
+    Section,
+    Send,
+    Session,
+    Step,
+    Strip,
+    key_sources,
+)
 
 #: A number, a switch, a word, the dividers of bands, or the points of a curve.
 SettingValue = float | bool | str | list[float] | list[tuple[float, float]]
@@ -363,8 +376,20 @@ class Batch(Edit):
     edits: list["AnyEdit"] = Field(max_length=500)  # type: ignore[name-defined]  # noqa: F821 -- see `saltanvil.session.apply`
 
     def change(self, session: Session) -> Edit:
-        inverses = [edit.change(session) for edit in self.edits]
+        inverses = [let_go(session, edit.change(session)) for edit in self.edits]
         return Batch(edits=inverses[::-1])
+
+
+def let_go(session: Session, inverse: Edit) -> Edit:
+    """Let go of the keys whose source is not there any more; returns the inverse that also gives them back."""
+    strips = {strip.id for strip in session.strips}
+    parts = {part_id for strip in session.strips for part_id in strip.path.ids()}
+    lost = [
+        SetKey(step_id=step.id, key=None)
+        for _, step, key in session.keyed_steps()
+        if any(name not in known for name, known in key_sources(key, strips, parts))
+    ]
+    return Batch(edits=[inverse, *(key.change(session) for key in lost)]) if lost else inverse
 
 
 def reason(error: ValueError) -> str:

@@ -26,7 +26,9 @@
     if (event.key !== 'Delete' || (event.target as HTMLElement).matches('input, select')) return;
     event.stopPropagation();
     event.preventDefault();
-    if (chosen) remove(chosen);
+    const focused = (event.target as Element).closest('[data-line]')?.getAttribute('data-line');
+    const line = links(workspace.session?.strips ?? []).find((link) => link.id === focused) ?? chosen;
+    if (line) remove(line);
     else workspace.note('Choose a line to remove it; strips are removed in Shape.');
   }
 </script>
@@ -34,7 +36,7 @@
 <svelte:window onkeydowncapture={keys} />
 <main class="view">
   <div class="canvas">
-    <MapCanvas bind:this={canvas} chosen={chosen?.id ?? null} {choose} {remove} {open} />
+    <MapCanvas bind:this={canvas} chosen={chosen?.id ?? null} {choose} {open} />
     <div class="zoom">
       <button class="button" title="Closer (+)" aria-label="Closer" onclick={() => canvas?.zoom(1.2)}
         >+</button

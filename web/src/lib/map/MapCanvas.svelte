@@ -9,10 +9,9 @@
     /** The line that is chosen, if one is. */
     chosen: string | null;
     choose: (link: string | null) => void;
-    remove: (link: Link) => void;
     open: (strip: string) => void;
   }
-  let { chosen, choose, remove, open }: Props = $props();
+  let { chosen, choose, open }: Props = $props();
   const MARGIN = 28;
   /** Above the map lie its legend and the zoom. */
   const TOP = 44;
@@ -210,9 +209,8 @@
     event.stopPropagation();
   }
   function lineKeys(event: KeyboardEvent, link: Link): void {
-    if (event.key === 'Delete' || event.key === 'Backspace') remove(link);
-    else if (event.key === 'Enter' || event.key === ' ') choose(link.id);
-    else return;
+    if (event.key !== 'Enter' && event.key !== ' ') return;
+    choose(link.id);
     event.preventDefault();
     event.stopPropagation();
   }

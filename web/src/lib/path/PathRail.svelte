@@ -244,6 +244,7 @@
             onkeydown={(event) => keys(event, { stepId: step.id, laneId: null })}
           >
             <b>{label(step)}</b>
+            {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
             <span class="figure soft">{says(step, header)}</span>
             {#if Math.abs(moved(step)) > 0.05}
               <i
@@ -344,6 +345,13 @@
   }
   .at {
     position: absolute;
+  }
+  .key {
+    position: absolute;
+    right: 14px;
+    top: 3px;
+    font-style: normal;
+    color: var(--key);
   }
   .plate {
     height: 36px;
