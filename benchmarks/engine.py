@@ -224,7 +224,7 @@ def main() -> None:
         store.pyramid(store.import_file(three, "three.wav", RATE), 4096)
         say("3 minutes of stereo imported and stored", f"{time.perf_counter() - began:.2f} s", "3 s")
 
-    media = Arrays([music(1, 30)])
+    media = Arrays(music(1, 30))
     steps = [compressor_step(str(number), threshold_db=-30.0) for number in range(4)]
     equal = Step.model_validate({"id": "e", "kind": "equaliser", "settings": {"band2_gain_db": -3.0}})
     strips = [
@@ -250,7 +250,7 @@ def main() -> None:
         tracks.append(Strip(name=f"T{number}", kind="track", media_id=0, path=StepPath(steps=[*own, *pair])))
     whole = Session(name="W", strips=[strips[0], *tracks])
     began = time.perf_counter()
-    heard = sum(float(mix.peak(block["main"])) for block in render_strips(whole, Arrays([shared]), 0, shared.shape[1]))
+    heard = sum(float(mix.peak(block["main"])) for block in render_strips(whole, Arrays(shared), 0, shared.shape[1]))
     say(
         "24 tracks x 180 s x four steps, two cores",
         f"{180 / (time.perf_counter() - began):.0f} x real time" + ("" if heard else " (silent)"),

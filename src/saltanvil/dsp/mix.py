@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from saltanvil.dsp.kernel import TICK_FRAMES, kernel
+from saltanvil.dsp.kernel import TICK_FRAMES, inline, kernel
 
 #: Elements of a glide's state.
 POSITION, PRIMED, FROM_LEFT, FROM_RIGHT, NOW_LEFT, NOW_RIGHT, GLIDE_STATE = range(7)
@@ -65,20 +65,53 @@ def accumulate(x, total):  # type: ignore[no-untyped-def]
             total[c, i] += x[c, i]
 
 
+@inline
+def turn(row, ring, first, count, into):  # type: ignore[no-untyped-def]
+    """Copy between a row and a ring from a place on, round its end; count is at most the ring's length."""
+    size = ring.shape[0]
+    straight = min(count, size - first)
+    if into:
+        for i in range(straight):
+            ring[first + i] = row[i]
+        for i in range(count - straight):
+            ring[i] = row[straight + i]
+    else:
+        for i in range(straight):
+            row[i] = ring[first + i]
+        for i in range(count - straight):
+            row[straight + i] = ring[i]
+
+
 @kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],int64[::1],int64)")
 def delay(x, y, ring, at, frames_late):  # type: ignore[no-untyped-def]
     """y is x, `frames_late` later. ring: (channels, size), size a power of two of at least frames_late + 1.
 
     The ring remembers its whole length, so that the delay may change and still read sound and not silence.
     """
-    mask = ring.shape[1] - 1
-    base = at[0]
+    size = ring.shape[1]
+    mask = size - 1
     frames = x.shape[1]
+    most = size - frames_late  # what is still to be read must not be written over
+    done = 0
+    while done < frames:
+        count = min(frames - done, most)
+        place = (at[0] + done) & mask
+        for c in range(x.shape[0]):
+            turn(x[c, done : done + count], ring[c], place, count, True)
+            turn(y[c, done : done + count], ring[c], (place - frames_late) & mask, count, False)
+        done += count
+    at[0] = (at[0] + frames) & mask
+
+
+@kernel("void(float32[:,::1],float32[:,::1],int64[::1])")
+def remember(x, ring, at):  # type: ignore[no-untyped-def]
+    """Let a delay's ring go on without reading it."""
+    size = ring.shape[1]
+    frames = x.shape[1]
+    first = max(0, frames - size)
     for c in range(x.shape[0]):
-        for i in range(frames):
-            ring[c, (base + i) & mask] = x[c, i]
-            y[c, i] = ring[c, (base + i - frames_late) & mask]
-    at[0] = (base + frames) & mask
+        turn(x[c, first:], ring[c], (at[0] + first) & (size - 1), frames - first, True)
+    at[0] = (at[0] + frames) & (size - 1)
 
 
 @kernel("float32(float32[:,::1])")

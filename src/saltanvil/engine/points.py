@@ -210,25 +210,27 @@ class StepNode(Node):
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
         x = self.waiting(given[0], self.wait)
-        before = self.late(x, self.late_by)  # remembered also where it is not asked for, so that a bypass finds its past
         # A key's way is walked also past a bypass, so that it is settled when the step comes back.
         key = None if self.key is None else self.key.sound(given[1], self.channels, glide_part(self.rate))
+        hearing = self.hearing
         if self.step.bypass:
             self.processor.telemetry = Telemetry()
             self.moved_db = 0.0
-            y = before
-        else:
-            y = self.processor.process(x, key)
-            self._tell(x, y)
-        hearing = self.hearing
+            y = before = self.late(x, self.late_by)
+            return y if hearing is None else hearing.compare(before, y, self.leaves)
+        y = self.processor.process(x, key)
+        self._tell(x, y)
         if hearing is None:
+            self.late.remember(x, self.late_by)  # so that a bypass, or whoever listens next, finds its past
             return y
-        heard = self.processor.heard if self.processor.listens and not self.step.bypass else None
+        before = self.late(x, self.late_by)
+        heard = self.processor.heard if self.processor.listens else None
         if hearing.audition.listening == "key" and heard is not None:
             hearing.straight(hearing.rack.late(len(heard), "key")(heard, self.late_by), self.leaves)
         return hearing.compare(before, y, self.leaves)
 
     def _tell(self, x: Audio, y: Audio) -> None:
+        """How far the peak moved, where the processor does not say what it does."""
         if not len(self.processor.telemetry.reduction_db):
             entered = gain_to_db(float(mix.peak(x)))
             self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
@@ -293,8 +295,10 @@ class LaneNode(Node):
         self.latency = last.leaves - entry.leaves
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        before = self.late(given[1], self.latency)
-        return before if self.lane.bypass else given[0]
+        if self.lane.bypass:
+            return self.late(given[1], self.latency)
+        self.late.remember(given[1], self.latency)
+        return given[0]
 
     def facts(self) -> tuple[object, ...]:
         return self.lane.bypass, self.latency
@@ -346,12 +350,16 @@ class SplitNode(StepNode):
     lanes: list[LaneNode]
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        before = self.late(given[0], self.late_by)
-        y = before if self.step.bypass else self.joined(given[1:], frames)
         self.moved_db = 0.0
-        if not self.step.bypass:
-            self._tell(given[0], y)
-        return y if self.hearing is None else self.hearing.compare(before, y, self.leaves)
+        if self.step.bypass:
+            y = before = self.late(given[0], self.late_by)
+            return y if self.hearing is None else self.hearing.compare(before, y, self.leaves)
+        y = self.joined(given[1:], frames)
+        self._tell(given[0], y)
+        if self.hearing is None:
+            self.late.remember(given[0], self.late_by)
+            return y
+        return self.hearing.compare(self.late(given[0], self.late_by), y, self.leaves)
 
     def joined(self, lanes: Sequence[Audio], frames: int) -> Audio:
         y = np.zeros((self.channels, frames), np.float32)
@@ -378,8 +386,10 @@ class EndNode(Node):
         self.late, self.latency = late, last.leaves - entry.leaves
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        before = self.late(given[1], self.latency)
-        return given[0] if self.hearing is None else self.hearing.compare(before, given[0], self.leaves)
+        if self.hearing is None:
+            self.late.remember(given[1], self.latency)
+            return given[0]
+        return self.hearing.compare(self.late(given[1], self.latency), given[0], self.leaves)
 
 
 class OutNode(Node):

@@ -12,7 +12,7 @@ Audio = NDArray[np.float32]
 
 #: States that listening needs, whatever the document says.
 LISTENING = ("matched", "taken", "key", "lane before")
-RING_FRAMES = 1 << 14
+RING_FRAMES = 1 << 12
 
 
 class Late:
@@ -27,17 +27,26 @@ class Late:
         self.at = np.zeros(1, np.int64)
 
     def __call__(self, x: Audio, frames_late: int) -> Audio:
+        if not self.ring.size and frames_late == 0:
+            return x
+        self._widen(frames_late)
+        y = np.empty_like(x)
+        mix.delay(x, y, self.ring, self.at, frames_late)
+        return y
+
+    def remember(self, x: Audio, frames_late: int) -> None:
+        """As if it had been asked: whoever asks next finds the past."""
+        if self.ring.size or frames_late:
+            self._widen(frames_late)
+            mix.remember(x, self.ring, self.at)
+
+    def _widen(self, frames_late: int) -> None:
         if not self.ring.size:
-            if frames_late == 0:
-                return x
             self.ring = np.zeros((self.channels, RING_FRAMES), np.float32)
         if frames_late >= self.ring.shape[1]:
             wider = np.zeros((self.ring.shape[0], 1 << frames_late.bit_length()), np.float32)
             wider[:, -self.ring.shape[1] :] = np.roll(self.ring, -int(self.at[0]), axis=1)
             self.ring, self.at = wider, np.zeros(1, np.int64)
-        y = np.empty_like(x)
-        mix.delay(x, y, self.ring, self.at, frames_late)
-        return y
 
     def clone(self) -> "Late":
         twin = Late(self.channels)
