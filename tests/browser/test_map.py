@@ -218,7 +218,7 @@ def test_latency_is_told_and_low_latency_is_for_listening(page, playing):
     page.uncheck("[role=dialog] label:has-text('Low latency') input")
     page.wait_for_selector("button[aria-label='Latency 4.3 ms']")
     page.mouse.click(600, 20)
-    page.click("button:has-text('Full latency')")
+    page.click(".editor button[title^='Low latency']")
     page.wait_for_selector("button[aria-label='Latency 1.5 ms']")
     wait_heard(page, 20_000)
 

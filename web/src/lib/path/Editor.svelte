@@ -61,7 +61,7 @@
   <header>
     <h2>{title}</h2>
     <span class="soft trail">{trail.length > 1 ? trail.join(' > ') : 'the strip itself'}</span>
-    {#if workspace.study && workspace.study.latency_ms > 0}
+    {#if workspace.study && workspace.study.latency_ms > 0 && !(step && workspace.routing?.prompt[step.id])}
       <span class="figure soft" title="The sound is this late here; everything else is delayed to match.">
         {workspace.study.latency_ms.toFixed(1)} ms late
       </span>
@@ -109,7 +109,7 @@
           title="Low latency: {workspace.routing.prompt[step.id]}"
           onclick={() => workspace.edit({ op: 'set_step', step_id: step.id, low_latency: !step.low_latency })}
         >
-          {step.low_latency ? 'Low latency' : 'Full latency'}
+          {step.low_latency ? 'Low, ' : ''}{(workspace.study?.latency_ms ?? 0).toFixed(1)} ms late
         </button>
       {/if}
       {#if processor.listens}
@@ -142,7 +142,12 @@
     {/if}
   </header>
   <Pictures />
-  <div class="rules" class:split style:--groups={step ? Math.max(groups.length, 1) : 3}>
+  <div
+    class="rules"
+    class:split={split && groups.length}
+    class:alone={split && !groups.length}
+    style:--groups={step ? Math.max(groups.length, 1) : 3}
+  >
     {#if lane && found?.split}
       <LaneRules {lane} split={found.split} />
     {:else if step}
@@ -197,6 +202,7 @@
     overflow: auto;
   }
   header {
+    min-width: 0;
     display: flex;
     align-items: center;
     gap: 8px;
@@ -213,6 +219,9 @@
     grid-template-columns: repeat(var(--groups), minmax(0, 1fr));
     column-gap: 20px;
     padding-top: 4px;
+  }
+  .alone {
+    grid-template-columns: minmax(0, 1fr);
   }
   .split {
     grid-template-columns: repeat(var(--groups), 150px) minmax(0, 1fr);

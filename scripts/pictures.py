@@ -1,0 +1,254 @@
+"""Takes the pictures of docs/screenshots/ from the demo sessions: .venv/bin/python scripts/pictures.py [NAME ...]
+
+Needs what ./test installs. Look at every picture before it is committed.
+"""
+
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from saltanvil.cli import ensure_demo
+
+ROOT = Path(__file__).parent.parent
+OUT = ROOT / "docs/screenshots"
+Shot = Callable[[Page], None]
+
+
+@contextmanager
+def served(data: Path) -> Iterator[str]:
+    command = [sys.executable, "-m", "saltanvil.cli", "serve", "--port", "0", "--data", str(data)]
+    command += ["--page", str(ROOT / "web/dist"), "--until-stdin-closes"]
+    process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    assert process.stdin is not None and process.stdout is not None
+    address = next(line for line in process.stdout if "http://" in line)
+    yield address.split(" at ")[1].strip()
+    process.stdin.close()
+    process.wait(20)
+
+
+def strip(page: Page, name: str) -> None:
+    page.click(f"nav.tree >> text='{name}'")
+    page.wait_for_selector(f".path[aria-label='Path of {name}']")
+
+
+def plate(page: Page, name: str) -> None:
+    page.click(f".path .plate:has-text('{name}') button")
+
+
+def add(page: Page, name: str) -> None:
+    page.keyboard.press("a")
+    page.keyboard.type(name)
+    page.keyboard.press("Enter")
+    page.wait_for_timeout(900)
+
+
+def put(page: Page, name: str, text: str) -> None:
+    page.focus(f"[role=slider][data-setting='{name}']")
+    page.keyboard.press("Enter")
+    page.keyboard.type(text)
+    page.keyboard.press("Enter")
+    page.wait_for_timeout(250)
+
+
+def choose(page: Page, name: str, option: str) -> None:
+    page.select_option(f"[data-setting='{name}']", option)
+    page.wait_for_timeout(250)
+
+
+def start(page: Page, name: str) -> None:
+    page.click("text=Starting points")
+    page.click(f"[role=dialog] >> text={name}")
+    page.mouse.click(700, 20)
+    page.wait_for_timeout(600)
+
+
+def ready_made(page: Page, name: str) -> None:
+    page.click("text=Ready-made")
+    page.click(f"[role=dialog] >> text={name}")
+    page.wait_for_timeout(900)
+
+
+def session(page: Page, name: str) -> None:
+    page.click("button.session")
+    page.click(f"[role=dialog] >> text={name}")
+    page.wait_for_timeout(2500)
+    page.keyboard.press("Escape")
+
+
+def play(page: Page, seconds: float = 2.5) -> None:
+    page.wait_for_timeout(1500)
+    page.wait_for_selector("text=/^Drawing/", state="detached")
+    page.keyboard.press("Space")
+    page.wait_for_timeout(round(1000 * seconds))
+
+
+def shape(page: Page) -> None:
+    play(page)
+
+
+def equaliser(page: Page) -> None:
+    strip(page, "Lead voice")
+    plate(page, "Equaliser")
+    play(page)
+
+
+def gate(page: Page) -> None:
+    plate(page, "Gate")
+    play(page)
+
+
+def ducker(page: Page) -> None:
+    session(page, "Harbour Walk")
+    play(page, 4.0)
+
+
+def clipper(page: Page) -> None:
+    strip(page, "Snare")
+    add(page, "clipper")
+    put(page, "ceiling_db", "-10")
+    play(page)
+
+
+def deesser(page: Page) -> None:
+    strip(page, "Lead voice")
+    add(page, "de-esser")
+    start(page, "voice: soften s and sh")
+    play(page)
+
+
+def starting_points(page: Page) -> None:
+    strip(page, "Lead voice")
+    add(page, "de-esser")
+    page.click("text=Starting points")
+    page.wait_for_timeout(800)
+
+
+def shaper(page: Page) -> None:
+    strip(page, "Snare")
+    add(page, "transient")
+    put(page, "attack_db", "6")
+    put(page, "sustain_db", "-4")
+    play(page)
+
+
+def limiter(page: Page) -> None:
+    strip(page, "Main")
+    add(page, "limiter")
+    put(page, "gain_db", "8")
+    play(page)
+
+
+def freecurve(page: Page) -> None:
+    strip(page, "Bass")
+    add(page, "free curve")
+    start(page, "soft sounds up, loud sounds as they are")
+    play(page)
+
+
+def bands(page: Page) -> None:
+    strip(page, "Drums")
+    page.click(".path .plate[data-step=strip] button")
+    ready_made(page, "four-band compressor")
+    play(page)
+
+
+def parallel(page: Page) -> None:
+    strip(page, "Drums")
+    plate(page, "Compressor")
+    page.click(".tools >> text=In parallel")
+    page.wait_for_selector(".editor h2:has-text('In parallel')")
+    plate(page, "Compressor")
+    put(page, "threshold_db", "-34")
+    put(page, "ratio", "8")
+    plate(page, "In parallel")
+    put(page, "position", "50")
+    play(page)
+
+
+def lane(page: Page) -> None:
+    parallel(page)
+    page.locator(".path [data-lane]").nth(1).locator("b").click()
+    page.wait_for_selector("[data-figure=matched_db]")
+    page.wait_for_timeout(1500)
+
+
+def nested(page: Page) -> None:
+    parallel(page)
+    plate(page, "Compressor")
+    page.keyboard.press("f")
+    page.wait_for_timeout(900)
+    plate(page, "Compressor")
+    page.keyboard.press("w")
+    page.wait_for_timeout(2500)
+
+
+def the_map(page: Page) -> None:
+    page.wait_for_timeout(1500)
+    page.keyboard.press("Shift+2")
+    page.keyboard.press("Space")
+    page.wait_for_timeout(3500)
+
+
+def map_walk(page: Page) -> None:
+    session(page, "Harbour Walk")
+    the_map(page)
+
+
+def narrow(page: Page) -> None:
+    page.wait_for_timeout(2500)
+
+
+#: Name, theme, width, height, and what is done before the picture.
+SHOTS: dict[str, tuple[str, int, int, Shot]] = {
+    "shape-salt": ("salt", 1280, 800, shape),
+    "shape-iron": ("iron", 1280, 800, shape),
+    "map-salt": ("salt", 1280, 800, the_map),
+    "map-iron": ("iron", 1280, 800, map_walk),
+    "ducker-salt": ("salt", 1280, 800, ducker),
+    "equaliser-salt": ("salt", 1280, 800, equaliser),
+    "gate-salt": ("salt", 1280, 800, gate),
+    "clipper-salt": ("salt", 1280, 800, clipper),
+    "clipper-iron": ("iron", 1280, 800, clipper),
+    "limiter-iron": ("iron", 1280, 800, limiter),
+    "deesser-salt": ("salt", 1280, 800, deesser),
+    "starting-points-salt": ("salt", 1280, 800, starting_points),
+    "shaper-iron": ("iron", 1280, 800, shaper),
+    "freecurve-salt": ("salt", 1280, 800, freecurve),
+    "bands-salt": ("salt", 1280, 800, bands),
+    "parallel-salt": ("salt", 1280, 800, parallel),
+    "lane-salt": ("salt", 1280, 800, lane),
+    "nested-iron": ("iron", 1280, 800, nested),
+    "narrow-salt": ("salt", 760, 900, narrow),
+}
+
+
+def main(names: list[str]) -> None:
+    with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
+        demo = Path(folder) / "demo"
+        ensure_demo(demo)
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium-headless-shell"), args=["--no-sandbox"])
+        for name in names or SHOTS:
+            theme, width, height, prepare = SHOTS[name]
+            shutil.copytree(demo, Path(folder) / name)
+            with served(Path(folder) / name) as address:
+                context = browser.new_context(viewport={"width": width, "height": height})
+                context.add_init_script(f"localStorage.setItem('saltanvil.theme', '{theme}')")
+                page = context.new_page()
+                page.goto(address)
+                page.wait_for_selector("[data-figure=matched_db]")
+                prepare(page)
+                page.screenshot(path=OUT / f"{name}.png")
+                context.close()
+            shutil.rmtree(Path(folder) / name)
+            sys.stdout.write(f"{name}\n")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
