@@ -1,4 +1,4 @@
-"""The command line: serve, measure, process, steps, render."""
+"""The command line: serve, measure, process, bench, steps, render."""
 
 import argparse
 import contextlib
@@ -14,10 +14,12 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from saltanvil.media.encode import FileFormat
+    from saltanvil.session.document import Path as StepPath
     from saltanvil.session.document import Session
 
 DEFAULT_PORT = 8420
 DEFAULT_FORMATS: dict[str, "FileFormat"] = {".wav": "wav32f", ".flac": "flac24"}
+BENCH_TESTS = ("harmonics", "intermodulation", "aliasing", "curve", "burst", "impulse", "noise")
 MEASURED = (
     ("integrated_lufs", "integrated", "LUFS"),
     ("max_momentary_lufs", "momentary, largest", "LUFS"),
@@ -96,6 +98,22 @@ def build_parser() -> argparse.ArgumentParser:
     process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
     process.set_defaults(run=run_process)
+
+    bench = commands.add_parser("bench", help="test signals through a path of steps: what it does, in figures")
+    bench.add_argument("--path", type=Path, required=True, metavar="PATH.json", help="as for process")
+    bench.add_argument("--test", choices=BENCH_TESTS, required=True)
+    bench.add_argument("--frequency-hz", type=float, default=1000.0, help="of the tone (1000)")
+    bench.add_argument("--level-dbfs", type=float, default=-12.0, help="peak of the test signal (-12)")
+    bench.add_argument("--low-dbfs", type=float, default=-40.0, help="the burst's level before and after (-40)")
+    bench.add_argument("--burst-ms", type=float, default=400.0, help="how long the burst lasts (400)")
+    bench.add_argument("--compare", action="store_true", help="aliasing at every oversampling the path offers")
+    bench.add_argument("--rate", type=int, choices=(44100, 48000, 88200, 96000), default=48000)
+    bench.add_argument("--channels", type=int, choices=(1, 2), default=1)
+    bench.add_argument("--tempo", type=float, default=120.0, metavar="BPM")
+    how = bench.add_mutually_exclusive_group()
+    how.add_argument("--json", action="store_true", help="everything, the picture's lines too")
+    how.add_argument("--csv", action="store_true", help="the table")
+    bench.set_defaults(run=run_bench)
 
     steps = commands.add_parser("steps", help="every processor with its settings")
     steps.add_argument("--json", action="store_true")
@@ -223,24 +241,13 @@ def run_process(asked: argparse.Namespace) -> None:
     from saltanvil.engine.through import Through
     from saltanvil.measure.figures import figures_of
     from saltanvil.media.encode import SUFFIX, write_audio
-    from saltanvil.session.document import Path as StepPath
 
-    try:
-        text = asked.path.read_text()
-    except OSError as error:
-        raise Refused(f"{asked.path}: cannot be read ({error.strerror})") from error
-    except UnicodeDecodeError as error:
-        raise Refused(f"{asked.path}: this is not a path file; it is to be JSON text") from error
-    try:
-        path = StepPath.model_validate_json(text)
-    except ValueError as error:
-        raise Refused(f"{asked.path}: {one_line(error)}") from error
+    path = path_from(asked.path)
     suffix = asked.output.suffix.lower()
     kind: FileFormat | None = asked.format or DEFAULT_FORMATS.get(suffix)
     if kind is None or SUFFIX[kind] != suffix:
         raise Refused(f"{asked.output}: the file's ending must be .wav or .flac and fit the format")
-    if not 20.0 <= asked.tempo <= 300.0:
-        raise Refused(f"--tempo {asked.tempo:g}: a tempo is from 20 to 300 quarter notes a minute")
+    check_tempo(asked.tempo)
     x, rate = load(asked.input)
     key = None
     if asked.key is not None:
@@ -260,6 +267,41 @@ def run_process(asked: argparse.Namespace) -> None:
     if asked.report:
         before, after = figures_of(x, rate).as_dict(), figures_of(y, rate).as_dict()
         print(json.dumps({"before": before, "after": after, "steps": reports}, indent=1))
+
+
+def path_from(file: Path) -> "StepPath":
+    """A path file. Raises Refused with the file's name and what is wrong with it."""
+    from saltanvil.session.document import Path as StepPath
+
+    try:
+        return StepPath.model_validate_json(file.read_text())
+    except OSError as error:
+        raise Refused(f"{file}: cannot be read ({error.strerror})") from error
+    except UnicodeDecodeError as error:
+        raise Refused(f"{file}: this is not a path file; it is to be JSON text") from error
+    except ValueError as error:
+        raise Refused(f"{file}: {one_line(error)}") from error
+
+
+def check_tempo(tempo_bpm: float) -> None:
+    if not 20.0 <= tempo_bpm <= 300.0:
+        raise Refused(f"--tempo {tempo_bpm:g}: a tempo is from 20 to 300 quarter notes a minute")
+
+
+def run_bench(asked: argparse.Namespace) -> None:
+    from saltanvil.studies.bench import Bench, Question, csv_of, measured
+
+    check_tempo(asked.tempo)
+    path = path_from(asked.path)
+    question = Question(asked.test, asked.frequency_hz, asked.level_dbfs, asked.low_dbfs, asked.burst_ms, asked.compare)
+    result = measured(Bench(path, asked.rate, asked.channels, asked.tempo), question)
+    if asked.json:
+        print(json.dumps(result.as_dict(), indent=1))
+    elif asked.csv:
+        print(csv_of(result), end="")
+    else:
+        for figure in result.figures:
+            print(f"{figure.label:<40}{'--' if figure.value is None else f'{figure.value:10.2f}'} {figure.unit}")
 
 
 def run_steps(asked: argparse.Namespace) -> None:

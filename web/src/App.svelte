@@ -15,11 +15,13 @@
   import { workspace } from './lib/state/workspace.svelte';
   import Latency from './lib/transport/Latency.svelte';
   import Transport from './lib/transport/Transport.svelte';
+  import Bench from './views/Bench.svelte';
   import MapView from './views/Map.svelte';
   import Shape from './views/Shape.svelte';
 
   type Theme = 'salt' | 'iron';
-  const VIEWS = ['shape', 'map'] as const;
+  const VIEWS = ['shape', 'map', 'bench'] as const;
+  const VIEW_NAMES = { shape: 'Shape', map: 'Map', bench: 'Bench' };
   type View = (typeof VIEWS)[number];
   let view = $state<View>(VIEWS.find((name) => name === localStorage.getItem('saltanvil.view')) ?? 'shape');
   let open = $state<'sessions' | 'export' | 'help' | null>(null);
@@ -146,7 +148,7 @@
           class:on={view === name}
           aria-current={view === name ? 'page' : undefined}
           title="Shift+{index + 1}"
-          onclick={() => show(name)}>{name === 'shape' ? 'Shape' : 'Map'}</button
+          onclick={() => show(name)}>{VIEW_NAMES[name]}</button
         >
       {/each}
     </nav>
@@ -166,6 +168,8 @@
   </header>
   {#if session && view === 'map'}
     <MapView shape={() => show('shape')} />
+  {:else if session && view === 'bench'}
+    <Bench bind:adding bind:bands />
   {:else if session}
     <Shape bind:adding bind:bands />
   {:else}

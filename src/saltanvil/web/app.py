@@ -17,7 +17,7 @@ from saltanvil.processors.base import describe
 from saltanvil.session.edits import EditRefused
 from saltanvil.store.database import StoreError
 from saltanvil.store.presets import PresetRefused
-from saltanvil.web import audition, exports, media, presets, sessions, studies
+from saltanvil.web import audition, bench, exports, media, presets, sessions, studies
 from saltanvil.web.security import LOOPBACK, Guard
 from saltanvil.web.services import Services
 
@@ -37,7 +37,7 @@ def create_app(folder: Path, page: Path | None = None, hosts: set[str] | None = 
 
     guard = Middleware(Guard, hosts=hosts or LOOPBACK, token=token)
     app = FastAPI(title="Salt Anvil", version="1", lifespan=life, middleware=[guard], docs_url=None, redoc_url=None)
-    for part in (sessions, media, studies, exports, presets, audition):
+    for part in (sessions, media, studies, bench, exports, presets, audition):
         app.include_router(part.router)
 
     @app.get("/api/processors", tags=["processors"])

@@ -57,6 +57,8 @@ class Services:
         self.studies = ThreadPoolExecutor(2, thread_name_prefix="study", initializer=give_way)
         self._auditions: dict[str, Audition] = {}
         self._asked: dict[tuple[str, str], int] = {}
+        #: How far each tab's bench is.
+        self.benches: dict[str, float] = {}
         self._lock = threading.Lock()
         for name in ("uploads", "exports"):
             shutil.rmtree(folder / name, ignore_errors=True)
@@ -81,6 +83,7 @@ class Services:
         with self._lock:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
+                self.benches.pop(audition.tab, None)
 
     def edit(self, session_id: int, edit: Edit, gesture: str | None = None, tab: str | None = None) -> Version:
         """Apply, store and spread an edit. Raises EditRefused, also if it names media that are not there."""

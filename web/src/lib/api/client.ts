@@ -51,6 +51,9 @@ export type Preset = Schemas['PresetView'];
 export type Bands = Schemas['Bands'];
 export type LaneFigures = Schemas['LaneFigures'];
 export type PathStart = { name: string; listen: string; path: { steps: Step[] } };
+export type BenchResult = Required<Schemas['Result']>;
+export type BenchQuestion = Schemas['BenchQuestion'];
+export type BenchTest = BenchResult['test'];
 export type JobView = Schemas['JobView'];
 export type FileFormat = NonNullable<Schemas['ExportRequest']['format']>;
 
@@ -124,7 +127,9 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
     const told = (await response.json().catch(() => null)) as { detail?: unknown } | null;
     throw new Refused(response.status, typeof told?.detail === 'string' ? told.detail : response.statusText);
   }
-  return (response.status === 204 ? undefined : await response.json()) as T;
+  if (response.status === 204) return undefined as T;
+  const text = response.headers.get('content-type')?.startsWith('text/');
+  return (await (text ? response.text() : response.json())) as T;
 }
 
 const session = (id: number) => `/api/sessions/${id}`;
@@ -153,6 +158,12 @@ export const api = {
     ask<Schemas['BlendsAnswer'] | null>('POST', `${session(id)}/studies/blends`, question),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
+  bench: (id: number, question: BenchQuestion) =>
+    ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question),
+  benchProgress: (id: number, tab: string) =>
+    ask<{ share: number }>('GET', `${session(id)}/bench/progress?tab=${encodeURIComponent(tab)}`),
+  benchCsv: (id: number, question: BenchQuestion) =>
+    ask<string>('POST', `${session(id)}/bench/csv`, question),
   pathStarts: () => ask<PathStart[]>('GET', '/api/paths/starts'),
   presets: (kind: string) => ask<Preset[]>('GET', `/api/presets?kind=${kind}`),
   savePreset: (preset: { kind: string; name: string; settings: Record<string, unknown> }) =>

@@ -322,6 +322,63 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/bench": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Ask Bench
+     * @description Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["ask_bench_api_sessions__session_id__bench_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/bench/csv": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Bench Csv
+     * @description The same as a table.
+     */
+    post: operations["bench_csv_api_sessions__session_id__bench_csv_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/bench/progress": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Bench Progress */
+    get: operations["bench_progress_api_sessions__session_id__bench_progress_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/exports": {
     parameters: {
       query?: never;
@@ -671,6 +728,70 @@ export interface components {
         | components["schemas"]["Batch"]
       )[];
     };
+    /** BenchAnswer */
+    BenchAnswer: {
+      /** Revision */
+      revision: number;
+      result: components["schemas"]["Result"];
+    };
+    /**
+     * BenchQuestion
+     * @description whole: the strip's trim and level too. A newer question of the same tab calls an older one off.
+     */
+    BenchQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /** Strip Id */
+      strip_id: string;
+      /** Step Id */
+      step_id?: string | null;
+      /** Lane Id */
+      lane_id?: string | null;
+      /**
+       * Whole
+       * @default false
+       */
+      whole: boolean;
+      /**
+       * Test
+       * @enum {string}
+       */
+      test:
+        | "harmonics"
+        | "intermodulation"
+        | "aliasing"
+        | "curve"
+        | "burst"
+        | "impulse"
+        | "noise";
+      /**
+       * Frequency Hz
+       * @default 1000
+       */
+      frequency_hz: number;
+      /**
+       * Level Dbfs
+       * @default -12
+       */
+      level_dbfs: number;
+      /**
+       * Low Dbfs
+       * @default -40
+       */
+      low_dbfs: number;
+      /**
+       * Burst Ms
+       * @default 400
+       */
+      burst_ms: number;
+      /**
+       * Compare
+       * @default false
+       */
+      compare: boolean;
+    };
     /**
      * Bite
      * @description One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB.
@@ -892,6 +1013,17 @@ export interface components {
       label: string;
       /** Value */
       value: number;
+      /** Unit */
+      unit: string;
+    };
+    /** Figure */
+    Figure: {
+      /** Name */
+      name: string;
+      /** Label */
+      label: string;
+      /** Value */
+      value: number | null;
       /** Unit */
       unit: string;
     };
@@ -1161,6 +1293,30 @@ export interface components {
       hints: components["schemas"]["Hint"][];
     };
     /**
+     * Line
+     * @description A picture's line, with the unit of each axis in its name.
+     */
+    Line: {
+      /** Name */
+      name: string;
+      /** X */
+      x: number[];
+      /** Y */
+      y: number[];
+    };
+    /**
+     * Mark
+     * @description A place in the picture with a word.
+     */
+    Mark: {
+      /** X */
+      x: number;
+      /** Y */
+      y: number;
+      /** Text */
+      text: string;
+    };
+    /**
      * Match
      * @description What was measured of a blend's two sides, so that the steady law holds the loudness (see `studies.blend`).
      *
@@ -1351,6 +1507,11 @@ export interface components {
       /** Id */
       id: number;
     };
+    /** Progress */
+    Progress: {
+      /** Share */
+      share: number;
+    };
     /**
      * Reduction
      * @description Change of gain over the passage. histogram: share of the time within each whole decibel, the last open.
@@ -1455,6 +1616,50 @@ export interface components {
       frequency_hz: number[];
       /** Gain Db */
       gain_db: number[];
+    };
+    /**
+     * Result
+     * @description What a test gave. x_label, y_label: the axes, with units; log_x: whether frequencies are drawn in octaves. grid: rows of
+     *     levels in dB by place, for a picture in two dimensions, with its rows' y; `lines` otherwise. table: rows of figures.
+     */
+    Result: {
+      /**
+       * Test
+       * @enum {string}
+       */
+      test:
+        | "harmonics"
+        | "intermodulation"
+        | "aliasing"
+        | "curve"
+        | "burst"
+        | "impulse"
+        | "noise";
+      /** Figures */
+      figures: components["schemas"]["Figure"][];
+      /** Lines */
+      lines: components["schemas"]["Line"][];
+      /** X Label */
+      x_label: string;
+      /** Y Label */
+      y_label: string;
+      /**
+       * Log X
+       * @default false
+       */
+      log_x: boolean;
+      /** Marks */
+      marks?: components["schemas"]["Mark"][];
+      /** Columns */
+      columns?: string[];
+      /** Table */
+      table?: number[][];
+      /** Grid */
+      grid?: number[][];
+      /** Grid X */
+      grid_x?: number[];
+      /** Grid Y */
+      grid_y?: number[];
     };
     /**
      * Routing
@@ -2687,6 +2892,109 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["OverviewAnswer"] | null;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  ask_bench_api_sessions__session_id__bench_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BenchQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BenchAnswer"] | null;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  bench_csv_api_sessions__session_id__bench_csv_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BenchQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "text/plain": string;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  bench_progress_api_sessions__session_id__bench_progress_get: {
+    parameters: {
+      query: {
+        tab: string;
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Progress"];
         };
       };
       /** @description Validation Error */

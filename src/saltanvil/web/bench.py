@@ -1,0 +1,86 @@
+"""Routes of the bench: test signals through a scope of the session, with progress."""
+
+import asyncio
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Query
+from fastapi.responses import PlainTextResponse
+from pydantic import BaseModel, Field
+
+from saltanvil.engine.render import Cancelled
+from saltanvil.studies.bench import Bench, Question, Result, Test, csv_of, measured, path_on_bench
+from saltanvil.web.services import Number, Served, Services
+
+router = APIRouter(prefix="/api/sessions/{session_id}/bench", tags=["bench"])
+
+
+class BenchQuestion(BaseModel):
+    """whole: the strip's trim and level too. A newer question of the same tab calls an older one off."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    number: Annotated[int | None, Field(ge=0, le=1 << 53)] = None
+    strip_id: str
+    step_id: str | None = None
+    lane_id: str | None = None
+    whole: bool = False
+    test: Test
+    frequency_hz: float = Field(default=1000.0, ge=20.0, le=20000.0)
+    level_dbfs: float = Field(default=-12.0, ge=-120.0, le=24.0)
+    low_dbfs: float = Field(default=-40.0, ge=-120.0, le=24.0)
+    burst_ms: float = Field(default=400.0, ge=5.0, le=5000.0)
+    compare: bool = False
+
+
+class BenchAnswer(BaseModel):
+    revision: int
+    result: Result
+
+
+class Progress(BaseModel):
+    share: float
+
+
+@router.post("")
+async def ask_bench(services: Served, session_id: Number, asked: BenchQuestion) -> BenchAnswer | None:
+    """Answers null if the same tab has asked again meanwhile."""
+    return await asyncio.get_running_loop().run_in_executor(services.studies, answer, services, session_id, asked)
+
+
+@router.post("/csv", response_class=PlainTextResponse)
+async def bench_csv(services: Served, session_id: Number, asked: BenchQuestion) -> PlainTextResponse:
+    """The same as a table."""
+    found = await asyncio.get_running_loop().run_in_executor(services.studies, answer, services, session_id, asked)
+    if found is None:
+        raise HTTPException(409, "the same tab has asked again meanwhile")
+    return PlainTextResponse(csv_of(found.result), media_type="text/csv")
+
+
+@router.get("/progress")
+def bench_progress(services: Served, session_id: Number, tab: Annotated[str, Query(max_length=64)]) -> Progress:
+    return Progress(share=services.benches.get(tab, 1.0))
+
+
+def answer(services: Services, session_id: int, asked: BenchQuestion) -> BenchAnswer | None:
+    version = services.sessions.version(session_id)
+    session = version.session
+    question = services.ask(asked.tab, "bench", asked.number)
+    path = path_on_bench(session, asked.strip_id, asked.step_id, asked.lane_id, asked.whole)
+    strip = session.strip(asked.strip_id)
+    media = services.media.at_rate(session.rate_hz)
+    channels = media.channels(strip.media_id) if strip.media_id is not None else (1 if strip.kind == "track" else 2)
+
+    def progress(share: float) -> None:
+        if not question.superseded():
+            services.benches[asked.tab] = share
+
+    bench = Bench(path, session.rate_hz, channels, session.tempo_bpm, progress, question.superseded)
+    try:
+        result = measured(
+            bench,
+            Question(asked.test, asked.frequency_hz, asked.level_dbfs, asked.low_dbfs, asked.burst_ms, asked.compare),
+        )
+    except Cancelled:
+        return None
+    except ValueError as error:
+        raise HTTPException(422, str(error)) from error
+    return BenchAnswer(revision=version.revision, result=result)

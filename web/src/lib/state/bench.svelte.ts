@@ -1,0 +1,113 @@
+/** The bench: what is asked, what came out, and what is pinned beside it. */
+import { api, type BenchQuestion, type BenchResult, type BenchTest } from '../api/client';
+import { labelOf } from './routes';
+import { workspace } from './workspace.svelte';
+
+export interface Pin {
+  letter: string;
+  label: string;
+  result: BenchResult;
+}
+
+/** Results that are kept beside each other at most. */
+const MOST_PINS = 4;
+const LETTERS = ['A', 'B', 'C', 'D'];
+/** An edit under way is measured when it rests for this long. */
+const REST_MS = 250;
+const PROGRESS_MS = 200;
+
+class BenchState {
+  test = $state<BenchTest>('harmonics');
+  frequency_hz = $state(1000);
+  level_dbfs = $state(-12);
+  low_dbfs = $state(-40);
+  burst_ms = $state(400);
+  compare = $state(false);
+  whole = $state(false);
+  result = $state.raw<BenchResult | null>(null);
+  revision = $state(0);
+  share = $state<number | null>(null);
+  pins = $state.raw<Pin[]>([]);
+
+  private timer = 0;
+  private polling = 0;
+  private asked = 0;
+
+  /** What is on the bench, in words. */
+  get label(): string {
+    const { step, lane, strip } = workspace;
+    if (step) return labelOf(workspace)(step);
+    if (lane) return `lane ${lane.name}`;
+    return `${strip?.name ?? ''}${this.whole ? ', whole strip' : ', path'}`;
+  }
+
+  question(): BenchQuestion {
+    return {
+      tab: workspace.tab,
+      number: workspace.nextNumber(),
+      ...workspace.scope,
+      whole: this.whole,
+      test: this.test,
+      frequency_hz: this.frequency_hz,
+      level_dbfs: this.level_dbfs,
+      low_dbfs: this.low_dbfs,
+      burst_ms: this.burst_ms,
+      compare: this.compare,
+    };
+  }
+
+  /** Measure when whatever moves rests. */
+  soon(): void {
+    clearTimeout(this.timer);
+    this.timer = window.setTimeout(() => void this.run(), REST_MS);
+  }
+
+  async run(): Promise<void> {
+    const id = workspace.version?.id;
+    if (id === undefined) return;
+    const mine = (this.asked += 1);
+    this.share = 0;
+    this.poll(id);
+    const answer = await workspace.attempt(() => api.bench(id, this.question()));
+    if (mine !== this.asked) return;
+    clearInterval(this.polling);
+    this.share = null;
+    if (!answer) return;
+    if (answer.result.test !== this.result?.test)
+      this.pins = this.pins.filter((pin) => pin.result.test === answer.result.test);
+    this.result = answer.result;
+    this.revision = answer.revision;
+  }
+
+  private poll(id: number): void {
+    clearInterval(this.polling);
+    this.polling = window.setInterval(() => {
+      void api.benchProgress(id, workspace.tab).then(
+        ({ share }) => {
+          if (this.share !== null) this.share = share;
+        },
+        () => undefined,
+      );
+    }, PROGRESS_MS);
+  }
+
+  stop(): void {
+    clearTimeout(this.timer);
+    clearInterval(this.polling);
+  }
+
+  /** Keep the result beside what is measured next. */
+  pin(): void {
+    if (!this.result) return;
+    const free = LETTERS.find((letter) => !this.pins.some((pin) => pin.letter === letter));
+    const kept = free ? this.pins : this.pins.slice(1);
+    const letter = free ?? this.pins[0]!.letter;
+    this.pins = [...kept, { letter, label: this.label, result: this.result }].slice(-MOST_PINS);
+  }
+
+  unpin(letter: string): void {
+    this.pins = this.pins.filter((pin) => pin.letter !== letter);
+  }
+}
+
+export const bench = new BenchState();
