@@ -190,7 +190,7 @@ def nested(page: Page) -> None:
 
 def the_map(page: Page) -> None:
     page.wait_for_timeout(1500)
-    page.keyboard.press("Shift+2")
+    page.click("nav[aria-label=Views] >> text=Map")
     page.keyboard.press("Space")
     page.wait_for_timeout(3500)
 
@@ -198,6 +198,19 @@ def the_map(page: Page) -> None:
 def map_walk(page: Page) -> None:
     session(page, "Harbour Walk")
     the_map(page)
+
+
+def bench(page: Page) -> None:
+    strip(page, "Bass")
+    add(page, "clipper")
+    start(page, "bass: round the top of the waves")
+    page.click("nav[aria-label=Views] >> text=Bench")
+    put(page, "bench_frequency_hz", "110")
+    put(page, "bench_level_dbfs", "-12")
+    page.wait_for_timeout(4000)
+    page.keyboard.press("k")
+    put(page, "bench_level_dbfs", "-3")
+    page.wait_for_timeout(4000)
 
 
 def narrow(page: Page) -> None:
@@ -214,7 +227,7 @@ SHOTS: dict[str, tuple[str, int, int, Shot]] = {
     "equaliser-salt": ("salt", 1280, 800, equaliser),
     "gate-salt": ("salt", 1280, 800, gate),
     "clipper-salt": ("salt", 1280, 800, clipper),
-    "clipper-iron": ("iron", 1280, 800, clipper),
+    "bench-salt": ("salt", 1280, 800, bench),
     "limiter-iron": ("iron", 1280, 800, limiter),
     "deesser-salt": ("salt", 1280, 800, deesser),
     "starting-points-salt": ("salt", 1280, 800, starting_points),

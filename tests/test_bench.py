@@ -127,7 +127,8 @@ def test_the_curve_measured_lies_on_the_curve_set():
     chosen = {"threshold_db": -30.0, "ratio": 3.0, "knee_db": 6.0, "attack_ms": 0.5, "release_ms": 400.0}
     result = ask("curve", step("compressor", "c", **chosen))
     assert [line.name for line in result.lines] == ["measured", "set"] and figures(result)["largest_apart_db"] < 0.5
-    assert figures(ask("curve", step("clipper", "c", ceiling_db=-6.0, hardness=0.2)))["largest_apart_db"] < 0.8  # its filters swing over
+    clipped = ask("curve", step("clipper", "c", ceiling_db=-6.0, hardness=0.2))
+    assert figures(clipped)["largest_apart_db"] < 0.8  # its filters let peaks swing over a little
 
 
 def test_oversampling_is_compared_in_one_press():

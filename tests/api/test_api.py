@@ -254,6 +254,42 @@ def test_blends_are_matched_beside_the_history_and_lanes_given_back(client, sess
     assert "no lane" in ask("give-back", strip_id=track, lane_id="gone")["detail"]
 
 
+def test_a_version_tells_of_routes_and_a_study_of_what_silences(client, session, tmp_path):
+    soundfile.write(tmp_path / "take.wav", noise(1, 48000 * 3).T, 48000, subtype="FLOAT")
+    for name in ("one.wav", "two.wav"):
+        send(client, session, name, (tmp_path / "take.wav").read_bytes())
+    one, two = (s["id"] for s in client.get(f"/api/sessions/{session}").json()["session"]["strips"] if s["kind"] == "track")
+
+    def edit(**given):
+        return client.post(f"/api/sessions/{session}/edits", json={"edit": given, "tab": "t"})
+
+    gate = {"kind": "gate", "id": "g", "settings": {"threshold_db": 0.0, "lookahead_ms": 2.0}, "key": {"strip_id": two}}
+    view = edit(op="add_step", strip_id=one, step=gate).json()
+    assert view["routing"]["latency_ms"] == 2.0 and view["routing"]["strips"]["main"]["causes"][0]["step_id"] == "g"
+    assert view["routing"]["strips"][two]["keys"] == ["the gate on one"] and view["told"] == []
+    edit(op="set_key", step_id="g", key={"strip_id": two, "trim_db": -20.0})
+    asked = {"tab": "t", "strip_id": one, "start_s": 0, "end_s": 3}
+    hints = client.post(f"/api/sessions/{session}/studies/scope", json=asked).json()["ledger"]["hints"]
+    assert hints[-1]["text"].startswith("Nothing leaves the gate. The key, two, reaches -")
+    refused = edit(op="set_output", strip_id=one, output=two)
+    assert refused.status_code == 409 and "takes no input" in refused.json()["detail"]
+    loop = edit(op="add_step", strip_id=two, step={"kind": "ducker", "key": {"strip_id": one}})
+    assert loop.status_code == 409 and "(key of its ducker)" in loop.json()["detail"]
+    muted = edit(op="set_strip", strip_id=two, mute=True).json()
+    assert muted["told"] == ["Two is muted and still keys the gate on one."]
+    assert muted["routing"]["strips"][two]["silent"] == "Muted."
+    gone = edit(op="remove_strip", strip_id=two).json()
+    assert gone["told"][0].startswith("Two was the key of the gate on one")
+    back = client.post(f"/api/sessions/{session}/undo", json={}).json()
+    assert back["routing"]["strips"][two]["keys"] == ["the gate on one"]
+    bench = {"tab": "t", "strip_id": one, "test": "impulse", "level_dbfs": 0.0}
+    result = client.post(f"/api/sessions/{session}/bench", json=bench).json()["result"]
+    declared = next(figure["value"] for figure in result["figures"] if figure["name"] == "declared_ms")
+    assert declared == 2.0 and client.get(f"/api/sessions/{session}/bench/progress?tab=t").json()["share"] == 1.0
+    high = client.post(f"/api/sessions/{session}/bench", json={**bench, "test": "harmonics", "frequency_hz": 25000})
+    assert high.status_code == 422 and "frequency_hz" in high.json()["detail"]
+
+
 def test_paths_are_kept_as_presets_without_the_buses_they_came_from(client):
     starts = client.get("/api/paths/starts").json()
     assert {"low-end control", "four-band compressor"} <= {start["name"] for start in starts}

@@ -10,12 +10,12 @@ from tests.browser.test_steps import saved
 
 
 def to_map(page):
-    page.keyboard.press("Shift+2")
+    page.click("nav[aria-label=Views] >> text=Map")
     page.wait_for_selector("[data-plate=main]")
 
 
 def to_shape(page):
-    page.keyboard.press("Shift+1")
+    page.click("nav[aria-label=Views] >> text=Shape")
     page.wait_for_selector(".editor")
 
 
@@ -164,7 +164,8 @@ def test_sends_are_drawn_set_muted_and_explained(page, playing):
 
 
 def test_the_map_by_keyboard_zoomed_and_fitted(page):
-    to_map(page)
+    page.keyboard.press("v")
+    page.wait_for_selector("[data-plate=main]")
     page.click("[data-plate=kick] .name", force=True)
     page.locator("#plate-kick").focus()
     page.keyboard.press("ArrowDown")

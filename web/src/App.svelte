@@ -69,12 +69,6 @@
       return;
     }
     if (event.ctrlKey || event.metaKey || event.altKey) return;
-    const wanted = event.shiftKey ? VIEWS[Number(event.code.replace('Digit', '')) - 1] : undefined;
-    if (wanted) {
-      event.preventDefault();
-      show(wanted);
-      return;
-    }
     const { strip, lane } = workspace;
     const acts: Record<string, () => void> = {
       ' ': () => workspace.toggle(),
@@ -84,6 +78,10 @@
       c: () => workspace.listen('taken'),
       o: () => workspace.hearOnly(),
       m: () => workspace.setMatched(!workspace.matched),
+      v: () => {
+        const step = event.shiftKey ? VIEWS.length - 1 : 1;
+        show(VIEWS[(VIEWS.indexOf(view) + step) % VIEWS.length]!);
+      },
       a: () => (adding = true),
       b: () =>
         lane && !event.shiftKey
@@ -142,12 +140,12 @@
     >
     {#if session}<span class="soft">{session.tempo_bpm} bpm &middot; {session.rate_hz / 1000} kHz</span>{/if}
     <nav aria-label="Views">
-      {#each VIEWS as name, index (name)}
+      {#each VIEWS as name (name)}
         <button
           class="tab"
           class:on={view === name}
           aria-current={view === name ? 'page' : undefined}
-          title="Shift+{index + 1}"
+          title="Next view (V)"
           onclick={() => show(name)}>{VIEW_NAMES[name]}</button
         >
       {/each}

@@ -7,8 +7,8 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.units import NOTE_QUARTERS, ms_to_frames, note_to_ms, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.key import KeyedSettings, KeyFilter
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
 
 MAX_LOOKAHEAD_MS = 20.0
 RANGE_OFF_DB = 60.0
@@ -144,7 +144,7 @@ STARTS = (
 )
 
 
-class Compressor(Processor):
+class Compressor(KeyedProcessor):
     """Takes level above a threshold down by a ratio.
 
         in --+--> lookahead ------------------------------------------------------(x)--> make-up, mix --> out
@@ -165,8 +165,6 @@ class Compressor(Processor):
     settings_model = CompressorSettings
     main = ("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db")
     pictures = ("bite", "curve", "spectrum")
-    listens = True
-    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -207,15 +205,6 @@ class Compressor(Processor):
         self._keyed = target.copy()
         self._keyed[dsp.FEEDBACK] = 0.0
 
-    @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
-        return settings.model_copy(update={"lookahead_ms": 0.0})
-
-    @classmethod
-    def latency_of(cls, settings: Settings, rate: int) -> int:
-        assert isinstance(settings, CompressorSettings)
-        return ms_to_frames(settings.lookahead_ms, rate)
-
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
@@ -224,11 +213,6 @@ class Compressor(Processor):
         dsp.compress(x, self.heard, y, target, self._curve, self._bends, self._state, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1])
         return y
-
-    @classmethod
-    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
-        assert isinstance(settings, CompressorSettings)
-        return settings.key_response_db(frequencies_hz, rate)
 
     @staticmethod
     def static_change_db(settings: CompressorSettings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:

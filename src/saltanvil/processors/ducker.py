@@ -8,9 +8,9 @@ from numpy.typing import NDArray
 from saltanvil.dsp import duck as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
 from saltanvil.processors.compressor import Note
-from saltanvil.processors.key import KeyedSettings, KeyFilter
+from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
 
 MAX_LOOKAHEAD_MS = 20.0
 #: The falling peak: slow enough not to follow the wave of a 50 Hz tone, the hold set on top of it.
@@ -103,7 +103,7 @@ STARTS = (
 )  # fmt: skip
 
 
-class Ducker(Processor):
+class Ducker(KeyedProcessor):
     """Another sound pushes this one down, by a set depth and for a set time.
 
         in --> lookahead -------------------------------------------------(x)--> out
@@ -122,8 +122,6 @@ class Ducker(Processor):
     settings_model: ClassVar[Any] = DuckerSettings
     pictures = ("bite", "curve", "spectrum")
     main = ("threshold_db", "depth_db", "attack_ms", "hold_ms", "decay_ms")
-    listens = True
-    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -155,15 +153,6 @@ class Ducker(Processor):
         self._target = target
         self._key.configure(settings, rate)
 
-    @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
-        return settings.model_copy(update={"lookahead_ms": 0.0})
-
-    @classmethod
-    def latency_of(cls, settings: Settings, rate: int) -> int:
-        assert isinstance(settings, DuckerSettings)
-        return ms_to_frames(settings.lookahead_ms, rate)
-
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
@@ -181,8 +170,3 @@ class Ducker(Processor):
         square = dip * dip
         bent = dip + settings.shape * (square - dip) if settings.shape >= 0.0 else dip - settings.shape * (dip - square)
         return levels_db - settings.depth_db * bent
-
-    @classmethod
-    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
-        assert isinstance(settings, DuckerSettings)
-        return settings.key_response_db(frequencies_hz, rate)

@@ -11,9 +11,9 @@ from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.units import ms_to_frames, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
 from saltanvil.processors.compressor import LEAST_KNEE_DB
-from saltanvil.processors.key import KeyedSettings, KeyFilter
+from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
 
 MAX_LOOKAHEAD_MS = 20.0
 MOST_POINTS = 16
@@ -170,7 +170,7 @@ STARTS = (
 )  # fmt: skip
 
 
-class FreeCurve(Processor):
+class FreeCurve(KeyedProcessor):
     """Output against input level as a line through points of your own.
 
         in --+--> lookahead -----------------------------------------------------(x)--> output, mix --> out
@@ -190,8 +190,6 @@ class FreeCurve(Processor):
     settings_model = FreeCurveSettings
     main = ("rounding_db", "attack_ms", "release_ms", "output_db")
     pictures = ("bite", "curve", "spectrum")
-    listens = True
-    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -225,15 +223,6 @@ class FreeCurve(Processor):
         self._target = target
         self._key.configure(settings, rate)
 
-    @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
-        return settings.model_copy(update={"lookahead_ms": 0.0})
-
-    @classmethod
-    def latency_of(cls, settings: Settings, rate: int) -> int:
-        assert isinstance(settings, FreeCurveSettings)
-        return ms_to_frames(settings.lookahead_ms, rate)
-
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
@@ -253,8 +242,3 @@ class FreeCurve(Processor):
             taken += slope * np.maximum(levels_db - at - knee / 2, 0.0)
         wet = 10.0 ** ((settings.output_db - np.clip(taken, -MOST_CHANGE_DB, MOST_CHANGE_DB)) / 20.0)
         return levels_db + 20.0 * np.log10(np.maximum(1.0 + settings.mix * (wet - 1.0), 1e-8))
-
-    @classmethod
-    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
-        assert isinstance(settings, FreeCurveSettings)
-        return settings.key_response_db(frequencies_hz, rate)

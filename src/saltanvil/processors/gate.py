@@ -7,8 +7,8 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import gate as dsp
 from saltanvil.dsp.units import ms_to_frames, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.key import KeyedSettings, KeyFilter
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
 
 MAX_LOOKAHEAD_MS = 20.0
 RANGE_SILENT_DB = -dsp.SILENT_FLOOR_DB
@@ -69,12 +69,10 @@ class GateSettings(DoorSettings):
     pass
 
 
-class DoorProcessor(Processor):
+class DoorProcessor(KeyedProcessor):
     """The runtime of gate and expander."""
 
     pictures: ClassVar[tuple[str, ...]] = ("bite", "curve", "spectrum")
-    listens = True
-    keyed = True
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
@@ -102,15 +100,6 @@ class DoorProcessor(Processor):
         self._target = target
         self._key.configure(settings, rate)
 
-    @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
-        return settings.model_copy(update={"lookahead_ms": 0.0})
-
-    @classmethod
-    def latency_of(cls, settings: Settings, rate: int) -> int:
-        assert isinstance(settings, DoorSettings)
-        return ms_to_frames(settings.lookahead_ms, rate)
-
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
@@ -127,11 +116,6 @@ class DoorProcessor(Processor):
         shut = under * settings.slope() if settings.slope() > 0.0 else np.where(under < 0.0, -1000.0, 0.0)
         least = -200.0 if settings.floor_db() <= dsp.SILENT_FLOOR_DB else settings.floor_db()
         return levels_db + np.maximum(shut, least)
-
-    @classmethod
-    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
-        assert isinstance(settings, DoorSettings)
-        return settings.key_response_db(frequencies_hz, rate)
 
 
 STARTS = (

@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad
-from saltanvil.processors.base import Audio, Settings, Stateful, choice, glide_part, rule
+from saltanvil.dsp.units import ms_to_frames
+from saltanvil.processors.base import Audio, Processor, Settings, Stateful, choice, glide_part, rule
 
 Slope = Literal["12 dB/oct", "24 dB/oct", "48 dB/oct"]
 #: Sections of one flank at the steepest slope.
@@ -46,6 +47,28 @@ class KeyedSettings(Settings):
         if self.key_filter == "off":
             return None
         return biquad.response_db(self.key_sections(rate), frequencies_hz, rate)
+
+
+class KeyedProcessor(Processor):
+    """Base of processors whose detector may listen to a key, through a filter, and (by `lookahead_ms`) ahead of the sound."""
+
+    listens = True
+    keyed = True
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return (
+            settings.model_copy(update={"lookahead_ms": 0.0}) if "lookahead_ms" in cls.settings_model.model_fields else settings
+        )
+
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        return ms_to_frames(getattr(settings, "lookahead_ms", 0.0), rate)
+
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
+        assert isinstance(settings, KeyedSettings)
+        return settings.key_response_db(frequencies_hz, rate)
 
 
 def flanks(low_hz: float | None, high_hz: float | None, slope: int, rate: float) -> NDArray[np.float64]:

@@ -11,8 +11,8 @@ from saltanvil.dsp import level as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.loudness import k_weighting
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, rule
-from saltanvil.processors.key import Filter, KeyedSettings, KeyFilter
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, rule
+from saltanvil.processors.key import Filter, KeyedProcessor, KeyedSettings, KeyFilter
 
 #: The gate's ear and the level's (the second is BS.1770's momentary window as a time constant; ours, no source).
 QUICK_MS, SLOW_MS = 30.0, 400.0
@@ -85,7 +85,7 @@ STARTS = (
 )
 
 
-class Leveller(Processor):
+class Leveller(KeyedProcessor):
     """Brings a part to one level, slowly, and waits through pauses.
 
         in --+------------------------------------------------------------------(x)--> out
@@ -102,8 +102,6 @@ class Leveller(Processor):
     settings_model = LevellerSettings
     main = ("target_db", "range_db", "speed_s")
     pictures = ("bite", "curve", "spectrum")
-    listens = True
-    keyed = True
     starts = STARTS
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -143,8 +141,3 @@ class Leveller(Processor):
         assert isinstance(settings, LevellerSettings)
         moved = np.clip(settings.target_db - levels_db, -settings.range_db, settings.range_db)
         return levels_db + np.where(levels_db > settings.gate_db, moved, 0.0)
-
-    @classmethod
-    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
-        assert isinstance(settings, LevellerSettings)
-        return settings.key_response_db(frequencies_hz, rate)

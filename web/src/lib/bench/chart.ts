@@ -63,7 +63,7 @@ export function roundTicks({ low, high }: Span, most: number): Tick[] {
   const step = [1, 2, 5, 10].map((n) => n * power).find((value) => value >= raw) ?? 10 * power;
   const found: Tick[] = [];
   for (let at = Math.ceil(low / step) * step; at <= high + step * 1e-6; at += step)
-    found.push({ at, text: String(Number(at.toFixed(6))) });
+    found.push({ at: at + 0, text: String(Number(at.toFixed(6))) });
   return found;
 }
 

@@ -16,7 +16,7 @@
     ['Ctrl+C, V, D', 'copy, paste, duplicate steps'],
     ['Del', 'remove the step'],
     ['S  D', 'solo, mute the lane or the strip'],
-    ['Shift+1, 2, 3', 'the views: Shape, Map, Bench'],
+    ['V', 'the next view: Shape, Map, Bench; with Shift the one before'],
     ['K on the bench', 'pin the result'],
     ['On the map', 'arrows from plate to plate, K connects, Enter shapes it, Del removes a line, + - 0 zoom'],
     ['Arrows', 'walk the path, in and out of lanes, and the tree'],
