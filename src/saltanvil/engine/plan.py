@@ -19,6 +19,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.latency import Latencies, settings_at_work
 from saltanvil.engine.points import (
+    NOTHING,
     Audition,
     DividedNode,
     EndNode,
@@ -88,7 +89,7 @@ class Plan:
             for node in self.points.values():
                 node.run(start, frames)
         else:
-            spread(list(self.points.values()), lambda node: node.run(start, frames), pool)
+            spread(list(self.points.values()), lambda node: node.run(start, frames), pool, forget)
         return self.tap[0] if self.tap else self.strips[MAIN_ID].output
 
     def hear(self) -> None:
@@ -111,6 +112,12 @@ class Plan:
         """Straight to the ear, at the strip's level and pan, in time with everything else."""
         heard = OutNode(strip.end, strip.gains, self.rack.glide("taken"), self.session.rate_hz).make(0, x.shape[1], [x])
         self.tap.append(self.rack.late(2, "taken")(heard, self.latency_frames - late))
+
+
+def forget(node: Node) -> None:
+    """Let go of a block that nothing needs any more; what leaves the strips stays."""
+    if not isinstance(node, OutNode):
+        node.out = NOTHING
 
 
 def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:

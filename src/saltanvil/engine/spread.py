@@ -10,8 +10,15 @@ from saltanvil.engine.points import Node
 THREADS = os.cpu_count() or 1
 
 
-def spread(nodes: Sequence[Node], work: Callable[[Node], None], pool: Executor) -> None:
+def spread(
+    nodes: Sequence[Node],
+    work: Callable[[Node], None],
+    pool: Executor,
+    spent: Callable[[Node], None] = lambda node: None,
+) -> None:
     """Call `work` for every node after all of its sources among the nodes. The caller's thread works too.
+
+    spent: called for a node when all that is made of it is done.
 
     What became ready last is taken first, so that a strip's steps follow each other on one thread while its sound is
     at hand. Raises what the work raises; work begun is finished first.
@@ -19,11 +26,13 @@ def spread(nodes: Sequence[Node], work: Callable[[Node], None], pool: Executor) 
     inside = {id(node) for node in nodes}
     after: dict[int, list[Node]] = {}
     missing: dict[int, int] = {}
+    sources: dict[int, dict[int, Node]] = {}
     for node in nodes:
-        sources = {id(source) for source in node.sources} & inside
-        missing[id(node)] = len(sources)
-        for source in sources:
+        own = sources[id(node)] = {id(source): source for source in node.sources if id(source) in inside}
+        missing[id(node)] = len(own)
+        for source in own:
             after.setdefault(source, []).append(node)
+    uses = {source: len(made) for source, made in after.items()}
     ready = [node for node in reversed(nodes) if not missing[id(node)]]
     left = len(nodes)
     failed: list[BaseException] = []
@@ -47,6 +56,10 @@ def spread(nodes: Sequence[Node], work: Callable[[Node], None], pool: Executor) 
                 return
             with condition:
                 left -= 1
+                for name, source in sources[id(node)].items():
+                    uses[name] -= 1
+                    if not uses[name]:
+                        spent(source)
                 found = after.get(id(node), ())
                 for other in found:
                     missing[id(other)] -= 1
