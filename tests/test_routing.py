@@ -338,6 +338,9 @@ def test_latency_is_told_with_its_cause_and_low_latency_takes_it_away():
     assert late.leaves[("end", "main")] == 240 + lim and late.path("c") == 0 and late.path("b") > 0
     media = Arrays(noise(1, FRAMES, 9))
     assert compile_plan(session, media, Rack()).latency_frames == 240 + lim
+    sent = session.model_copy(deep=True)  # a lane sent to a bus is not waited for, and is no cause of what stays
+    sent.strip("a").path.steps[1].lanes[0].output = "main"
+    assert [c.step_id for c in Latencies(Graph(sent)).causes("a")] == ["g"] and Latencies(Graph(sent)).path("a") == 240
     one, _ = edited(session, op="set_step", step_id="g", low_latency=True)
     assert compile_plan(one, media, Rack()).latency_frames == lim
     quick, _ = edited(session, op="set_session", low_latency=True)

@@ -17,15 +17,14 @@ def settings_at_work(session: Session, step: Step) -> Settings:
 class Latencies:
     """In frames, for every point of a session.
 
-    leaves: how late the sound is there; waits: how long a step waits for its key, a lane for the latest lane of its
-    split, a strip's feed for the latest feed.
+    leaves: how late the sound is there; own: what each step adds. low_latency: as if that were chosen for the session.
     """
 
-    def __init__(self, graph: Graph) -> None:
+    def __init__(self, graph: Graph, low_latency: bool = False) -> None:
         self.graph = graph
         self.leaves: dict[Point, int] = {}
         self.own: dict[str, int] = {}
-        session = graph.session
+        session = graph.session.model_copy(update={"low_latency": True}) if low_latency else graph.session
         for step_id, step in graph.steps.items():
             if step_id == step.id:
                 kind = processor_named(step.kind)
@@ -54,13 +53,17 @@ class Latencies:
         found: list[Cause] = []
         at = Point("end", strip_id)
         while edges := self.graph.sources[at]:
-            # A split's lanes say more than the wait of its input for them.
-            source = max(edges, key=lambda edge: (self.leaves[edge.source], edge.source.kind in ("placed", "lane")))
-            if at.kind == "placed":
-                lanes = [Point("lane", lane.id) for lane in self.graph.steps[at.id].lanes]
-                latest = max(lanes, key=lambda lane: self.leaves[lane])
-                at = latest
+            if at.kind == "placed":  # it waits for the latest lane of the sum, if it is not sent to a bus
+                lanes = self.graph.steps[at.id].lanes
+                own = next(lane for lane in lanes if lane.id == at.id)
+                beside = [Point("lane", lane.id) for lane in lanes if lane.output is None] if own.output is None else []
+                at = max(beside or [Point("lane", at.id)], key=lambda lane: self.leaves[lane])
                 continue
+            # A split's lanes say more than the wait of its input for them.
+            source = max(
+                (edge for edge in edges if sums(self.graph, *edge)),
+                key=lambda edge: (self.leaves[edge.source], edge.source.kind in ("placed", "lane")),
+            )
             if at.kind in ("step", "divided") and self.own[at.id] and (at.kind == "divided" or not self.graph.steps[at.id].lanes):
                 strip = self.graph.strip_of[at]
                 found.append(Cause(strip.id, at.id, f"{strip.name}: {self.graph.label(at.id)}", self.own[at.id]))

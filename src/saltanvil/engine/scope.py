@@ -123,16 +123,12 @@ class ScopeRenderer:
             for lane, placed in zip(split.lanes, split.placed, strict=True)
         ]
 
-    def entering(self, points: Iterable[Point]) -> list[Audio]:
-        """The sound at some points over the passage, as it would be heard at the same time."""
-        wanted = list(points)
-        plan = self._compiled(None, *wanted)
-        found = self._stretches(plan, [plan.points[point] for point in wanted])
-        return [self._cut(found[id(plan.points[point])].audio, plan.points[point].leaves) for point in wanted]
-
-    def _compiled(self, strip_id: str | None, *scopes: Scope | Point) -> Plan:
-        """The strip, or everything, with what the scope needs even where a bypass makes it idle."""
-        plan = compile_plan(self.session, self.media, Rack(), Audition(solo=False), strip_id, also(scopes))
+    def _compiled(self, strip_id: str, scope: Scope) -> Plan:
+        """What the strip needs, and the scope, even where a bypass makes it idle."""
+        inside = [Point("step", scope.step_id)] if scope.step_id is not None else []
+        if scope.lane_id is not None:
+            inside.append(Point("placed", scope.lane_id))
+        plan = compile_plan(self.session, self.media, Rack(), Audition(solo=False), strip_id, inside)
         latest = max(node.leaves for node in plan.points.values())
         self.end = ceil_tick(self.stop) + -(-max(latest, 1) // ROOM_FRAMES) * ROOM_FRAMES
         return plan
@@ -208,16 +204,3 @@ def placed_steps(plan: Plan, lane_id: str) -> list[StepNode]:
     lane = plan.session.lane(lane_id)[2]
     nodes = [plan.points.get(Point("step", step.id)) for step in lane.path.steps]
     return [node for node in nodes if isinstance(node, StepNode)]
-
-
-def also(scopes: Iterable[Scope | Point]) -> list[Point]:
-    """The points that a scope asks for."""
-    found: list[Point] = []
-    for scope in scopes:
-        if isinstance(scope, Point):
-            found.append(scope)
-        elif scope.step_id is not None:
-            found.append(Point("step", scope.step_id))
-        elif scope.lane_id is not None:
-            found.append(Point("placed", scope.lane_id))
-    return found

@@ -49,7 +49,7 @@ class Routing:
 def routing_of(session: Session) -> Routing:
     graph = Graph(session)
     late = Latencies(graph)
-    quick = Latencies(Graph(session.model_copy(update={"low_latency": True})))
+    quick = Latencies(graph, low_latency=True)
     ms = 1000.0 / session.rate_hz
     main = Point("end", MAIN_ID)
     silences = Silences(session)
