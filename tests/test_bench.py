@@ -46,7 +46,8 @@ def test_known_harmonics_are_read_back_within_a_tenth_of_a_decibel(levels, hz, o
     assert found.thdn_db == pytest.approx(total - 10 * np.log10(1 + 10 ** (total / 10)), abs=0.1)
     assert found.even_share == pytest.approx(sum(10 ** (db / 10) for db in levels[::2]) / 10 ** (total / 10), abs=0.01)
     # A line that is no harmonic is told apart from them.
-    stray = round(0.37 * FRAMES) * RATE / FRAMES
+    bins = round(0.37 * FRAMES)
+    stray = (bins + (bins % round(hz * FRAMES / RATE) == 0)) * RATE / FRAMES
     found = distortion.harmonics_of(x + tone(stray, gain * 1e-3), RATE, hz)
     assert found.strongest_db == pytest.approx(-60, abs=0.1) and found.strongest_hz == pytest.approx(stray)
 

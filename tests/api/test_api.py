@@ -227,15 +227,15 @@ def test_blends_are_matched_beside_the_history_and_lanes_given_back(client, sess
     squash = {"kind": "compressor", "id": "c", "settings": {"threshold_db": -40, "ratio": 8}}
     edit(op="add_step", strip_id=track, step=squash)
     before = edit(op="divide", strip_id=track, step_ids=["c"], by="copies", split_id="p")
-    found = ask("blends")
+    found = ask("matches")
     match = found["matches"]["p"]
     assert match["matched_db"] > 3 and match["refused"] is None and found["revision"] == before["revision"] + 1
-    assert ask("blends")["matches"] == {}  # nothing moved since
+    assert ask("matches")["matches"] == {}  # nothing moved since
     edit(op="set_step", step_id="p", settings={"position": 0.6})
     ledger = ask("scope", strip_id=track, step_id="p")["ledger"]
     assert abs(ledger["matched_db"]) < 0.3
     edit(op="set_step", step_id="c", settings={"threshold_db": -42})
-    assert ask("blends")["matches"]["p"]["matched_db"] > match["matched_db"] + 1  # it follows edits
+    assert ask("matches")["matches"]["p"]["matched_db"] > match["matched_db"] + 1  # it follows edits
     undone = [client.post(f"/api/sessions/{session}/undo", json={}).json() for _ in range(4)][-1]
     path = next(strip for strip in undone["session"]["strips"] if strip["id"] == track)["path"]
     assert path["steps"] == [] and undone["can_redo"]  # what was measured is no step of the history

@@ -7,6 +7,7 @@ to be quiet from half the rate on, or what lies just above would fold back to ju
 
 import math
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,6 +21,8 @@ LAST_HALF_TAPS = 72
 LAST_CUTOFF = 22.0 / 96.0
 MOST_TAPS = max(*HALF_TAPS, LAST_HALF_TAPS)
 STAGES = len(HALF_TAPS)
+#: How many of each half there are, by way (up, down) and stage.
+TAPS = np.array([HALF_TAPS, (LAST_HALF_TAPS, *HALF_TAPS[1:])], np.int64)
 KAISER_BETA = 10.06  # 100 dB, Kaiser's formula (from memory)
 
 
@@ -78,6 +81,18 @@ def ladder(factor: int, phase: str) -> Ladder:
             delay += float((np.arange(len(taps)) * taps).sum() / taps.sum()) * factor / 2 ** (stage + 1)
     ups, downs = found.astype(np.float32)
     return Ladder(factor, ups, downs, delay)
+
+
+@cache
+def whole(factor: int, phase: str = "linear") -> tuple[Ladder, int, int]:
+    """The filters, the latency in frames of what is shaped between them one sample late, and the samples at the highest
+    rate to wait so that it is whole."""
+    stages = ladder(factor, phase)
+    if factor == 1:
+        return stages, 0, 0
+    total = stages.delay + 1.0
+    latency = math.ceil(total / factor - 1e-6)
+    return stages, latency, round(latency * factor - total)
 
 
 @inline

@@ -8,10 +8,8 @@ from saltanvil.session.graph import Graph, Point
 
 
 def settings_at_work(session: Session, step: Step) -> Settings:
-    """The settings a step runs with: its own, or those of least latency where that was chosen."""
-    if session.low_latency or step.low_latency:
-        return processor_named(step.kind).prompt(step.settings)
-    return step.settings
+    """The settings a step runs with: its own, held to the measured loudness, and of least latency where that was chosen."""
+    return processor_named(step.kind).prompt(step.held) if session.low_latency or step.low_latency else step.held
 
 
 class Latencies:

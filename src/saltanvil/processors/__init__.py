@@ -16,7 +16,9 @@ from saltanvil.processors.freecurve import FreeCurve
 from saltanvil.processors.gate import Gate
 from saltanvil.processors.leveller import Leveller
 from saltanvil.processors.limiter import Limiter
+from saltanvil.processors.lowend import LowEnd
 from saltanvil.processors.room import Room
+from saltanvil.processors.saturator import Saturator
 from saltanvil.processors.shaper import Shaper
 from saltanvil.processors.split import Split
 from saltanvil.processors.stereo import Stereo
@@ -25,8 +27,8 @@ from saltanvil.processors.trim import Trim
 REGISTRY: dict[str, type[Processor]] = {
     p.kind: p
     for p in (
-        Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Ducker, Shaper, Deesser, Clipper, Limiter, Echo,
-        Room, Stereo, Split,
+        Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Ducker, Shaper, Deesser, Saturator, LowEnd, Clipper,
+        Limiter, Echo, Room, Stereo, Split,
     )
 }  # fmt: skip
 

@@ -90,17 +90,20 @@ class Context:
 
 
 class Stateful:
-    """A part of a processor with arrays as its state."""
+    """A part of a processor with arrays, or parts of its own, as its state."""
 
     def clone(self) -> Self:
+        """A copy with a state of its own, that goes on from here."""
         twin = copy.copy(self)
         for name, value in vars(self).items():
             if isinstance(value, np.ndarray):
                 setattr(twin, name, value.copy())
+            elif isinstance(value, Stateful):
+                setattr(twin, name, value.clone())
         return twin
 
 
-class Processor(ABC):
+class Processor(Stateful, ABC):
     """One kind of treatment at work on one signal.
 
     x and y are float32 `(channels, frames)`, C-contiguous, channels 1 or 2. Any division into blocks gives the same
@@ -119,6 +122,8 @@ class Processor(ABC):
     listens: ClassVar[bool] = False
     #: Whether that detector may listen to another sound.
     keyed: ClassVar[bool] = False
+    #: Whether something is measured of it over the passage and kept beside its settings.
+    matched: ClassVar[bool] = False
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self.channels = channels
@@ -163,19 +168,19 @@ class Processor(ABC):
         return settings
 
     @classmethod
+    def held_db(cls, settings: Settings) -> float | None:
+        """The gain by which it is to leave as loud as it enters, guessed before it is measured; None where it is not to."""
+        return None
+
+    @classmethod
+    def held_by(cls, settings: Settings, gain_db: float) -> Settings:
+        """The settings that hold the loudness by a gain that was measured."""
+        return settings
+
+    @classmethod
     def form_of(cls, settings: Settings) -> tuple[object, ...]:
         """What of the settings cannot glide: another form starts with a state of its own and is faded over to."""
         return ()
-
-    def clone(self) -> Self:
-        """A copy with a state of its own, that goes on from here."""
-        twin = copy.copy(self)
-        for name, value in vars(self).items():
-            if isinstance(value, np.ndarray):
-                setattr(twin, name, value.copy())
-            elif isinstance(value, Stateful | Processor):
-                setattr(twin, name, value.clone())
-        return twin
 
     @classmethod
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64] | None:

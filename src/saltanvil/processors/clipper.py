@@ -1,7 +1,6 @@
 """The clipper."""
 
 import math
-from functools import cache
 from typing import Literal
 
 import numpy as np
@@ -9,7 +8,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
-from saltanvil.dsp.oversample import HALF_TAPS, LAST_HALF_TAPS, MOST_TAPS, STAGES, Ladder, ladder
+from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
 from saltanvil.processors.key import flanks
@@ -81,17 +80,6 @@ class ClipperSettings(Settings):
         return self.output_db - (self.drive_db if self.drive_back else 0.0)
 
 
-@cache
-def chain(factor: int, phase: str) -> tuple[Ladder, int, int]:
-    """The filters, the latency in frames, and the samples at the highest rate that make it whole."""
-    stages = ladder(factor, phase)
-    if factor == 1:
-        return stages, 0, 0
-    total = stages.delay + 1.0  # what is taken is found one sample late
-    latency = math.ceil(total / factor - 1e-6)
-    return stages, latency, round(latency * factor - total)
-
-
 STARTS = (
     Start(
         "drums: 6 dB of peaks for nothing",
@@ -160,14 +148,13 @@ class Clipper(Processor):
         self._pads = np.zeros((2 * channels, top + 2 * dsp.MOST_PAD), np.float32)
         self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
         self._work = np.zeros((dsp.WORK_ROWS, top + MOST_TAPS), np.float32)
-        self._taps = np.array([HALF_TAPS, (LAST_HALF_TAPS, *HALF_TAPS[1:])], np.int64)
         self._way = ("", "")
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
         assert isinstance(settings, ClipperSettings)
         rate = context.rate
-        stages, latency, pad = chain(settings.factor(), settings.phase)
+        stages, latency, pad = whole(settings.factor(), settings.phase)
         target = np.zeros(dsp.SETTINGS)
         target[dsp.DRIVE] = db_to_gain(settings.drive_db)
         target[dsp.CEILING] = db_to_gain(settings.ceiling_db)
@@ -202,7 +189,7 @@ class Clipper(Processor):
     def latency_of(cls, settings: Settings, rate: int) -> int:
         assert isinstance(settings, ClipperSettings)
         band = 2 * half_frames(rate) + 1 if settings.corners() else 0
-        return chain(settings.factor(), settings.phase)[1] + band
+        return whole(settings.factor(), settings.phase)[1] + band
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
@@ -210,7 +197,7 @@ class Clipper(Processor):
         band, x = self._band(x) if self._band.on else (x, x)
         self.heard = band
         dsp.clip(
-            x, band, y, self._target, self._state, self._ladder, self._taps, self._ups, self._downs, self._pads,
+            x, band, y, self._target, self._state, self._ladder, TAPS, self._ups, self._downs, self._pads,
             self._ring, trace, self._work,
         )  # fmt: skip
         driven_db = np.float32(gain_to_db(self._target[dsp.DRIVE]))

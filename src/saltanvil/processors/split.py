@@ -107,6 +107,7 @@ class Split(Processor):
     """
 
     kind = "split"
+    matched = True
     label = "Split"
     settings_model = SplitSettings
     pictures = ("bands", "bite", "spectrum")

@@ -44,13 +44,15 @@ class Part(BaseModel):
 
 
 class Match(Part):
-    """What was measured of a blend's two sides, so that the steady law holds the loudness (see `studies.blend`).
+    """What was measured over the passage to hold the loudness (see `studies.match`): of a steady blend, or of an output.
 
-    matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of the sum at
-    equally spaced positions of the blend, from untreated to treated. refused: why no match is used, if none is.
+    matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of a blend's sum
+    at equally spaced positions, from untreated to treated. guessed_db: what an output's gain was taken for by its
+    settings then; as they move on, so does the gain. refused: why no match is used, if none is.
     """
 
     matched_db: float = Field(default=0.0, ge=-120.0, le=120.0)
+    guessed_db: float = Field(default=0.0, ge=-120.0, le=120.0)
     gains_db: list[float] = Field(default_factory=list, max_length=201)
     refused: str | None = Field(default=None, max_length=400)
 
@@ -140,12 +142,13 @@ class Step(Part):
 
     @model_serializer(mode="wrap")
     def without_lanes(self, dump: SerializerFunctionWrapHandler) -> dict[str, Any]:
-        """Only a split tells of lanes, and only what can have a key of a key."""
+        """Only a split tells of lanes, only what can have a key of a key, and only what is measured of a match."""
         told: dict[str, Any] = dump(self)
         if not processor_named(self.kind).keyed:
             told.pop("key", None)
         if self.kind != "split":
             told.pop("lanes", None)
+        if not processor_named(self.kind).matched:
             told.pop("match", None)
         return told
 
@@ -163,6 +166,20 @@ class Step(Part):
         if wanted is not None and len(self.lanes) != wanted:
             raise ValueError(f"this split by {self.settings.by} has {wanted} lanes, not {len(self.lanes)}")
         return self
+
+    @property
+    def held_db(self) -> float | None:
+        """The gain that holds its loudness, as measured or else guessed; None where it is not held."""
+        guessed = processor_named(self.kind).held_db(self.settings)
+        if guessed is None or self.match is None or self.match.refused is not None:
+            return guessed
+        return self.match.matched_db + guessed - self.match.guessed_db
+
+    @property
+    def held(self) -> Settings:
+        """Its settings, with the gain that holds the loudness where it is to be held."""
+        held_db = self.held_db
+        return self.settings if held_db is None else processor_named(self.kind).held_by(self.settings, held_db)
 
     @property
     def split(self) -> SplitSettings | None:

@@ -120,7 +120,7 @@ class SessionStore:
             return self._keep(Version(session_id, version.revision + 1, changed, True, False))
 
     def settle(self, session_id: int, matches: Mapping[str, Match]) -> Version:
-        """Keep what was measured of blends, by the splits' ids. This is no edit: there is nothing to undo about it."""
+        """Keep what was measured of blends and outputs, by the steps' ids. This is no edit: there is nothing to undo about it."""
         with self._lock:
             version = self._version(session_id)
             session = version.session.model_copy(deep=True)

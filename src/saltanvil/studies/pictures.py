@@ -118,7 +118,7 @@ def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = No
 def curve_of(step: Step, detector_db: NDArray[np.float32]) -> Curve | None:
     """The step's static curve with the histogram of its detector; None if it has no curve."""
     levels = np.arange(CURVE_LOW_DB, 0.01, 0.5)
-    output = processor_named(step.kind).curve(step.settings, levels)
+    output = processor_named(step.kind).curve(step.held, levels)
     if output is None:
         return None
     edges = np.arange(CURVE_LOW_DB, 0.01, HISTOGRAM_STEP_DB)

@@ -80,7 +80,7 @@ def promptness(session: Session, step: Step) -> str | None:
             label = extra["label"] if isinstance(extra, dict) else name
             moved.append(f"{str(label).lower()} {worded(value)} becomes {worded(new[name])}")
     saved = (kind.latency_of(step.settings, session.rate_hz) - kind.latency_of(quick, session.rate_hz)) * 1000.0 / session.rate_hz
-    at_work = settings_at_work(session, step) != step.settings
+    at_work = settings_at_work(session, step) != step.held
     return f"{', '.join(moved)}: {saved:.1f} ms {'saved' if at_work else 'less'}"
 
 

@@ -15,8 +15,8 @@ from saltanvil.processors import processor_named
 from saltanvil.session.document import Match, Session, Step, Strip
 from saltanvil.store.sessions import Version
 from saltanvil.studies.bands import Bands, bands_of
-from saltanvil.studies.blend import given_back_db, matches_of
 from saltanvil.studies.ledger import Hint, Ledger, ledger_of
+from saltanvil.studies.match import given_back_db, matches_of
 from saltanvil.studies.pictures import (
     Bite,
     Curve,
@@ -96,8 +96,8 @@ class BandsAnswer(BaseModel):
     bands: Bands
 
 
-class BlendsQuestion(BaseModel):
-    """The passage over which blends are matched."""
+class MatchesQuestion(BaseModel):
+    """The passage over which blends and outputs are matched."""
 
     tab: str = Field(min_length=1, max_length=64)
     number: Asking = None
@@ -105,8 +105,8 @@ class BlendsQuestion(BaseModel):
     end_s: float = Field(ge=0.0, le=1e6)
 
 
-class BlendsAnswer(BaseModel):
-    """What was measured anew, by the splits' ids; the session has it already, under the revision."""
+class MatchesAnswer(BaseModel):
+    """What was measured anew, by the steps' ids; the session has it already, under the revision."""
 
     revision: int
     matches: dict[str, Match]
@@ -151,7 +151,7 @@ async def study_scope(services: Served, session_id: Number, asked: ScopeQuestion
 class Questioned:
     """A question about a passage of a session: checked, and given up if the same tab asks again."""
 
-    def __init__(self, services: Services, session_id: int, asked: PassageQuestion | BlendsQuestion, kind: str) -> None:
+    def __init__(self, services: Services, session_id: int, asked: PassageQuestion | MatchesQuestion, kind: str) -> None:
         self.services = services
         self.version = services.sessions.version(session_id)
         self.session, self.rate = self.version.session, self.version.session.rate_hz
@@ -199,7 +199,7 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
     if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
         hint = silenced_by(services, session_id, asked, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
-    through_db = processor_named(step.kind).through_db(step.settings) if step is not None and not step.bypass else 0.0
+    through_db = processor_named(step.kind).through_db(step.held) if step is not None and not step.bypass else 0.0
     length = stop - start
     first = min(int(asked.zoom_start * length), length - 64)
     last = max(round(asked.zoom_end * length), first + 64)
@@ -273,14 +273,14 @@ def bands_answer(services: Services, session_id: int, asked: PassageQuestion) ->
     return BandsAnswer(revision=question.version.revision, bands=found)
 
 
-@router.post("/blends")
-async def study_blends(services: Served, session_id: Number, asked: BlendsQuestion) -> BlendsAnswer | None:
-    """Match every steady blend over the passage. Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, blends_answer, session_id, asked)
+@router.post("/matches")
+async def study_matches(services: Served, session_id: Number, asked: MatchesQuestion) -> MatchesAnswer | None:
+    """Match every steady blend and every held output over the passage. Answers null if the same tab has asked again meanwhile."""
+    return await apart(services, matches_answer, session_id, asked)
 
 
-def blends_answer(services: Services, session_id: int, asked: BlendsQuestion) -> BlendsAnswer | None:
-    question = Questioned(services, session_id, asked, "blends")
+def matches_answer(services: Services, session_id: int, asked: MatchesQuestion) -> MatchesAnswer | None:
+    question = Questioned(services, session_id, asked, "matches")
     try:
         found = matches_of(question.session.model_copy(deep=True), question.renderer)
     except Cancelled:
@@ -288,7 +288,7 @@ def blends_answer(services: Services, session_id: int, asked: BlendsQuestion) ->
     version = question.version
     if found:
         version = services.changed(services.sessions.settle(session_id, found), asked.tab)
-    return BlendsAnswer(revision=version.revision, matches=found)
+    return MatchesAnswer(revision=version.revision, matches=found)
 
 
 @router.post("/give-back")

@@ -154,8 +154,8 @@ export const api = {
     ask<Schemas['SpectrumAnswer'] | null>('POST', `${session(id)}/studies/spectrum`, question),
   studyBands: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['BandsAnswer'] | null>('POST', `${session(id)}/studies/bands`, question),
-  studyBlends: (id: number, question: Schemas['BlendsQuestion']) =>
-    ask<Schemas['BlendsAnswer'] | null>('POST', `${session(id)}/studies/blends`, question),
+  studyMatches: (id: number, question: Schemas['MatchesQuestion']) =>
+    ask<Schemas['MatchesAnswer'] | null>('POST', `${session(id)}/studies/matches`, question),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
   bench: (id: number, question: BenchQuestion) =>

@@ -262,7 +262,7 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/sessions/{session_id}/studies/blends": {
+  "/api/sessions/{session_id}/studies/matches": {
     parameters: {
       query?: never;
       header?: never;
@@ -275,7 +275,7 @@ export interface paths {
      * Study Blends
      * @description Match every steady blend over the passage. Answers null if the same tab has asked again meanwhile.
      */
-    post: operations["study_blends_api_sessions__session_id__studies_blends_post"];
+    post: operations["study_matches_api_sessions__session_id__studies_blends_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -824,10 +824,10 @@ export interface components {
       };
     };
     /**
-     * BlendsAnswer
+     * MatchesAnswer
      * @description What was measured anew, by the splits' ids; the session has it already, under the revision.
      */
-    BlendsAnswer: {
+    MatchesAnswer: {
       /** Revision */
       revision: number;
       /** Matches */
@@ -836,10 +836,10 @@ export interface components {
       };
     };
     /**
-     * BlendsQuestion
+     * MatchesQuestion
      * @description The passage over which blends are matched.
      */
-    BlendsQuestion: {
+    MatchesQuestion: {
       /** Tab */
       tab: string;
       /** Number */
@@ -1318,7 +1318,7 @@ export interface components {
     };
     /**
      * Match
-     * @description What was measured of a blend's two sides, so that the steady law holds the loudness (see `studies.blend`).
+     * @description What was measured of a blend's two sides, so that the steady law holds the loudness (see `studies.match`).
      *
      *     matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of the sum at
      *     equally spaced positions of the blend, from untreated to treated. refused: why no match is used, if none is.
@@ -2800,7 +2800,7 @@ export interface operations {
       };
     };
   };
-  study_blends_api_sessions__session_id__studies_blends_post: {
+  study_matches_api_sessions__session_id__studies_blends_post: {
     parameters: {
       query?: never;
       header?: never;
@@ -2811,7 +2811,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["BlendsQuestion"];
+        "application/json": components["schemas"]["MatchesQuestion"];
       };
     };
     responses: {
@@ -2821,7 +2821,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["BlendsAnswer"] | null;
+          "application/json": components["schemas"]["MatchesAnswer"] | null;
         };
       };
       /** @description Validation Error */

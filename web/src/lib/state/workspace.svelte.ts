@@ -495,16 +495,16 @@ export class Workspace {
         columns: 1200,
       });
       if (overview && current()) this.overview = overview;
-      await this.matchBlends();
+      await this.measureMatches();
     });
   }
 
   /** Steady blends follow what was edited: the server measures them anew over the passage. */
-  private async matchBlends(): Promise<void> {
+  private async measureMatches(): Promise<void> {
     const { version } = this;
     if (!version?.session.strips.some((strip) => [...everyStep(strip.path.steps)].some(isSteady))) return;
     const { start_s, end_s } = this.passage;
-    const answer = await api.studyBlends(version.id, {
+    const answer = await api.studyMatches(version.id, {
       tab: this.tab,
       number: this.nextNumber(),
       start_s,

@@ -1,4 +1,4 @@
-"""Matching a blend's two sides, so that the steady law holds the loudness; and giving back what a lane lost."""
+"""Holding the loudness: a blend's two sides matched, an output's gain found, and what a lane lost given back."""
 
 import math
 from collections.abc import Callable, Iterator
@@ -6,9 +6,11 @@ from collections.abc import Callable, Iterator
 import numpy as np
 from numpy.typing import NDArray
 
+from saltanvil.engine.points import Scope
 from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.loudness import OFFSET_LUFS, hop_energies, integrated_lufs
+from saltanvil.processors import processor_named
 from saltanvil.session.blend import shares
 from saltanvil.session.document import Match, Session, Step, Strip
 from saltanvil.session.graph import Graph
@@ -75,27 +77,41 @@ def held_db(mix: Energies, wanted_lufs: float) -> float | None:
     return gain
 
 
-def steady_splits(session: Session) -> Iterator[tuple[Strip, Step]]:
-    """Every blend under the steady law, those first that others hear."""
+def held_match(found: Compared, step: Step, rate: int) -> Match:
+    """The match of an output that is held, from what its step does at present: exact, as its gain comes last."""
+    guessed, held = processor_named(step.kind).held_db(step.settings), step.held_db
+    assert guessed is not None and held is not None
+    if not found.before.any():
+        return Match(
+            guessed_db=round(guessed, 4), refused="Nothing enters in this passage, so the gain is a guess; choose another one."
+        )
+    return Match(matched_db=round(held - match_db(found.before, found.after, rate), 4), guessed_db=round(guessed, 4))
+
+
+def held_steps(session: Session) -> Iterator[tuple[Strip, Step]]:
+    """Every blend under the steady law and every output that is held, those first that others hear."""
     graph = Graph(session)
     for point in graph.order:
         step = graph.steps.get(point.id)
-        if point.kind != "step" or step is None or not step.blended or step.bypass or step.split is None:
+        if point.kind != "step" or step is None or step.bypass:
             continue
-        if step.split.law == "steady":
+        if step.held_db is not None or (step.blended and step.split is not None and step.split.law == "steady"):
             yield graph.strip_of[point], step
 
 
 def matches_of(session: Session, renderer: Callable[[Session], ScopeRenderer]) -> dict[str, Match]:
-    """The match of every steady blend that does not have it yet, by the split's id.
+    """The match of every steady blend and held output that does not have it yet, by the step's id.
 
     renderer: makes one over the passage for a version of the session. The session is changed on the way, as one match
     is heard by the next.
     """
     found: dict[str, Match] = {}
-    for strip, step in list(steady_splits(session)):
-        untreated, treated = renderer(session).sides(strip.id, step.id)
-        match = match_of(untreated, treated, session.rate_hz)
+    for strip, step in list(held_steps(session)):
+        if step.held_db is not None:
+            match = held_match(renderer(session).compare(Scope(strip.id, step.id)), step, session.rate_hz)
+        else:
+            untreated, treated = renderer(session).sides(strip.id, step.id)
+            match = match_of(untreated, treated, session.rate_hz)
         if not alike(match, step.match):
             step.match = found[step.id] = match
     return found
@@ -104,7 +120,9 @@ def matches_of(session: Session, renderer: Callable[[Session], ScopeRenderer]) -
 def alike(one: Match, other: Match | None) -> bool:
     if other is None or one.refused != other.refused or len(one.gains_db) != len(other.gains_db):
         return False
-    pairs = zip([one.matched_db, *one.gains_db], [other.matched_db, *other.gains_db], strict=True)
+    pairs = zip(
+        [one.matched_db, one.guessed_db, *one.gains_db], [other.matched_db, other.guessed_db, *other.gains_db], strict=True
+    )
     return all(abs(a - b) < WORTH_DB for a, b in pairs)
 
 

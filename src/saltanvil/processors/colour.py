@@ -1,0 +1,170 @@
+"""The colours: four characters of one stage, used by the saturator and by the compressor's output.
+
+in --> emphasis --> drive --> highs lost, squeezed, biased --> up --> curve --> down --> emphasis undone --> out
+"""
+
+from dataclasses import dataclass
+from functools import cache
+from typing import Literal, get_args
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import biquad
+from saltanvil.dsp import saturate as dsp
+from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
+from saltanvil.dsp.units import db_to_gain, time_constant
+from saltanvil.processors.base import Audio, Stateful, glide_part
+from saltanvil.processors.key import Filter
+
+Array = NDArray[np.float64]
+CharacterName = Literal["plain", "tape", "tube", "transformer"]
+Oversampling = Literal["1x", "2x", "4x", "8x", "16x"]
+#: In words, once for all that offer them.
+CHARACTERS_HELP = (
+    "Plain: the curve alone, even through and through. Tape: loud highs are lost, and level is squeezed softly, with a memory. "
+    "Tube: lopsided, the more the louder. Transformer: lows go first."
+)
+
+RING_FRAMES = 2048
+POWER_MS, LOSS_HZ, DC_HZ = 8.0, 4000.0, 5.0
+SHELF_Q, SHELVES = 0.7071, 3
+CORE_HZ = 100.0
+EVEN, ODD = 0.5, 1.0 / 3.0  # the most that leaves the curve rising everywhere
+
+
+@dataclass(frozen=True)
+class Character:
+    """knee: order of the squash u / (1 + |u|^knee)^(1 / knee), gentle to firm; core_db: lows raised before the curve;
+    loss: share of the highs lost at most; squeeze: of level; bias: of the curve at rest; move: how far level moves it.
+    All of them ours, no source."""
+
+    knee: int
+    core_db: float = 0.0
+    loss: float = 0.0
+    squeeze: float = 0.0
+    bias: float = 0.0
+    move: float = 0.0
+
+
+CHARACTERS: dict[CharacterName, Character] = {
+    "plain": Character(knee=6),
+    "tape": Character(knee=2, loss=0.75, squeeze=1.0),
+    "tube": Character(knee=2, bias=-0.2, move=-0.5),
+    "transformer": Character(knee=4, core_db=12.0),
+}
+
+
+@dataclass(frozen=True)
+class Colour:
+    """What a stage does. drives_db: of both sides; balance: 0 all even to 1 all odd harmonics."""
+
+    character: CharacterName = "plain"
+    drives_db: tuple[float, float] = (0.0, 0.0)
+    balance: float = 1.0
+    low_db: float = 0.0
+    low_hz: float = 120.0
+    high_db: float = 0.0
+    high_hz: float = 4000.0
+    linked: bool = True
+    oversampling: Oversampling = "8x"
+
+    def factor(self) -> int:
+        return int(self.oversampling[:-1])
+
+    def curve(self, u: Array) -> tuple[Array, Array]:
+        """Value and slope: g + e g^2 - o g^3, g the squash, e and o from the balance.
+
+        Where g is still u, g^2 = (T_2 + 1) / 2 makes a sine's second harmonic and no other, g^3 = (T_3 + 3 g) / 4 its third
+        (Chebyshev: T_n(cos x) = cos nx).
+        """
+        n = CHARACTERS[self.character].knee
+        under = 1.0 + np.abs(u) ** n
+        g, slope = u / under ** (1.0 / n), under ** (-1.0 / n - 1.0)
+        even, odd = EVEN * (1.0 - self.balance), ODD * self.balance
+        return g + even * g**2 - odd * g**3, slope * (1.0 + 2.0 * even * g - 3.0 * odd * g**2)
+
+    def steady(self, u: Array, power: Array) -> Array:
+        """What leaves for a driven wave u of a mean power that has stood for long, lows and highs aside."""
+        character = CHARACTERS[self.character]
+        level = np.sqrt(power)
+        bias = character.bias + character.move * level / (1.0 + level)
+        squeezed = u / np.sqrt(1.0 + character.squeeze * power)
+        return np.asarray((self.curve(squeezed + bias)[0] - self.curve(bias)[0]) / self.curve(np.array(character.bias))[1])
+
+    def sections(self, rate: int) -> tuple[Array, Array]:
+        """The emphasis and its exact inverse, (3, 5) each: a cookbook shelf with its gain turned round is its inverse."""
+        shelves = (
+            ("low shelf", self.low_hz, self.low_db),
+            ("high shelf", self.high_hz, self.high_db),
+            ("low shelf", CORE_HZ, CHARACTERS[self.character].core_db),
+        )
+        way = [
+            [biquad.cookbook(kind if db else "off", hz, SHELF_Q, sign * db, rate) for kind, hz, db in shelves] for sign in (1, -1)
+        ]
+        return np.array(way[0]), np.array(way[1])
+
+
+@cache
+def table_of(character: CharacterName, balance: float) -> tuple[Array, int]:
+    """The curve's table, and a number of its own."""
+    colour = Colour(character, balance=balance)
+    number = list(get_args(CharacterName)).index(character)
+    return dsp.table(colour.curve), number * 10000 + round(balance * 1000)
+
+
+class Stage(Stateful):
+    """A colour at work; `latency_of` it late.
+
+    >>> stage = Stage(1, 48000)
+    >>> stage.configure(Colour(oversampling="1x", drives_db=(20.0, 20.0)))
+    >>> bool(np.abs(stage(np.ones((1, 64), np.float32), np.zeros((2, 1), np.float32))).max() < 1.0)
+    True
+    """
+
+    def __init__(self, channels: int, rate: int) -> None:
+        self.rate = rate
+        self._state = np.zeros(dsp.STATE)
+        self._curves = np.zeros((2, dsp.CELLS, 5))
+        self._ups = np.zeros((channels, STAGES, dsp.ROOM + MOST_TAPS), np.float32)
+        self._downs = np.zeros((channels, STAGES, 2, dsp.ROOM + MOST_TAPS), np.float32)
+        self._pads = np.zeros((channels, dsp.ROOM + dsp.MOST_PAD), np.float32)
+        self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
+        self._work = np.zeros((dsp.WORK_ROWS, dsp.ROOM + MOST_TAPS), np.float32)
+        self._emphasis, self._undoing = Filter(SHELVES, channels, rate), Filter(SHELVES, channels, rate)
+
+    @staticmethod
+    def latency_of(colour: Colour) -> int:
+        return whole(colour.factor())[1]
+
+    def configure(self, colour: Colour) -> None:
+        stages, latency, pad = whole(colour.factor())
+        character = CHARACTERS[colour.character]
+        self._table, number = table_of(colour.character, round(colour.balance, 3))
+        target = np.zeros(dsp.SETTINGS)
+        target[dsp.DRIVE], target[dsp.SECOND_DRIVE] = (db_to_gain(db) for db in colour.drives_db)
+        target[dsp.LOSS], target[dsp.SQUEEZE] = character.loss, character.squeeze
+        target[dsp.BIAS], target[dsp.MOVE] = character.bias, character.move
+        target[dsp.NORM] = 1.0 / float(colour.curve(np.array(character.bias))[1])
+        target[dsp.STEPS] = colour.factor().bit_length() - 1
+        target[dsp.LATENCY], target[dsp.PAD] = latency, pad
+        target[dsp.LINKED] = colour.linked
+        target[dsp.CURVE] = number
+        target[dsp.GLIDE] = glide_part(self.rate)
+        target[dsp.POWER_POLE] = time_constant(POWER_MS, self.rate)
+        target[dsp.LOSS_POLE] = np.exp(-2.0 * np.pi * LOSS_HZ / self.rate)
+        target[dsp.DC_POLE] = 1.0 - 2.0 * np.pi * DC_HZ / self.rate
+        self._target = target
+        self._ladder = np.stack((stages.ups, stages.downs))
+        for shelves, sections in zip((self._emphasis, self._undoing), colour.sections(self.rate), strict=True):
+            shelves.set(sections)
+
+    def __call__(self, x: Audio, trace: Audio) -> Audio:
+        """x: (channels, frames); trace: (TRACE_ROWS, ticks touched), filled with the peak taken and the level, in dB."""
+        driven = self._emphasis(x)
+        y = np.empty_like(x)
+        dsp.saturate(
+            driven, y, self._target, self._state, self._table, self._curves, self._ladder, TAPS, self._ups, self._downs,
+            self._pads, self._ring, trace, self._work,
+        )  # fmt: skip
+        return self._undoing(y)

@@ -1,0 +1,140 @@
+"""Harmonics for the low end."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import biquad, lowend, mix
+from saltanvil.dsp.units import db_to_gain
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part, rule
+from saltanvil.processors.key import FLANK, Filter, flanks
+
+SLOPE_DB = 24
+OFF_DB = -36.0
+
+
+class LowEndSettings(Settings):
+    low_hz: float = rule(
+        30.0, "Pitch from", "Hz", 20.0, 300.0, "Pitch", "Lowest pitch that gets harmonics.", scale="log", ticks=(20, 50, 100, 300)
+    )
+    high_hz: float = rule(
+        110.0, "Pitch up to", "Hz", 20.0, 300.0, "Pitch", "Highest pitch that gets harmonics.", scale="log",
+        ticks=(20, 50, 100, 300),
+    )  # fmt: skip
+    odd_share: float = rule(
+        0.5, "Odd share", "%", 0.0, 1.0, "Harmonics",
+        "None: the 2nd and 4th, round and an octave up. All: the 3rd and 5th, reedy and easier to hear.", ticks=(0, 0.5, 1),
+    )  # fmt: skip
+    upper_share: float = rule(
+        0.3,
+        "4th and 5th",
+        "%",
+        0.0,
+        1.0,
+        "Harmonics",
+        "How strong the 4th and 5th are against the 2nd and 3rd.",
+        ticks=(0, 0.5, 1),
+    )
+    keep_low_hz: float = rule(
+        140.0, "Keep from", "Hz", 20.0, 1000.0, "Filter",
+        "Harmonics below are left out: about 40 Hz for weight that is felt, 140 Hz and up for small speakers.",
+        scale="log", ticks=(20, 50, 140, 500),
+    )  # fmt: skip
+    keep_high_hz: float = rule(
+        900.0, "Keep up to", "Hz", 50.0, 4000.0, "Filter", "Harmonics above are left out.", scale="log", ticks=(100, 1000)
+    )
+    amount_db: float = rule(
+        -12.0, "Amount", "dB", OFF_DB, 12.0, "Output",
+        "Level of the harmonics against that of the pitch they belong to; they are added, the sound itself stays untouched.",
+        ticks=(-24, -12, 0), off_at=OFF_DB,
+    )  # fmt: skip
+
+    def weights(self) -> NDArray[np.float64]:
+        """Of harmonics 2 to 5."""
+        even, odd = 1.0 - self.odd_share, self.odd_share
+        amount = 0.0 if self.amount_db <= OFF_DB else db_to_gain(self.amount_db)
+        return amount * np.array([even, odd, even * self.upper_share, odd * self.upper_share])
+
+
+STARTS = (
+    Start(
+        "bass: heard on small speakers",
+        "Press the small ear and bypass it: the line should stay readable. On the full range it should hardly change.",
+        {"low_hz": 30.0, "high_hz": 110.0, "keep_low_hz": 140.0, "amount_db": -6.0, "odd_share": 0.6},
+    ),
+    Start(
+        "kick: heard on small speakers",
+        "After the gate, so that nothing is made of bleed. The drum should get a pitch on the small ear, not a tone of its own.",
+        {"low_hz": 40.0, "high_hz": 90.0, "keep_low_hz": 160.0, "amount_db": -3.0, "odd_share": 0.7, "upper_share": 0.6},
+    ),
+    Start(
+        "weight about 50 Hz",
+        "From the lowest pitches up to where weight is felt. If it booms, take less; a limiter after it holds the peaks.",
+        {"low_hz": 20.0, "high_hz": 32.0, "keep_low_hz": 36.0, "keep_high_hz": 80.0, "odd_share": 0.2, "amount_db": 0.0},
+    ),
+    Start(
+        "kick: an octave of body",
+        "The second harmonic alone, kept low: the drum gets thicker. Before the compressor, which then holds both together.",
+        {"low_hz": 35.0, "high_hz": 70.0, "keep_low_hz": 60.0, "keep_high_hz": 160.0, "odd_share": 0.0, "upper_share": 0.0},
+    ),
+    Start(
+        "low synthetic tone: a pitch to follow",
+        "Pure tones vanish on small speakers; here the upper harmonics carry the tune. Set Keep from where yours begin to play.",
+        {"low_hz": 25.0, "high_hz": 90.0, "keep_low_hz": 200.0, "upper_share": 1.0, "amount_db": -3.0},
+    ),
+    Start(
+        "bus: the low end a little clearer",
+        "On the band's bus, barely there. If chords growl, lower Pitch up to until only the bass is meant.",
+        {"low_hz": 30.0, "high_hz": 75.0, "keep_low_hz": 140.0, "keep_high_hz": 500.0, "amount_db": -15.0},
+    ),
+)
+
+
+class LowEnd(Processor):
+    """Makes harmonics of low pitches and adds them beside the untouched sound.
+
+        in --+--------------------------------------------------------------------(+)--> out
+             |                                                                     ^
+             +--> pitch band --> wave and envelope --> harmonics 2 to 5 --> kept --+
+
+    The harmonics are as loud against their pitch in a soft note as in a loud one, and no others come with them: up to
+    1500 Hz at most, far below half the rate, so nothing folds back. Two pitches at once make differences of theirs, too.
+
+    >>> step = LowEnd(LowEndSettings(amount_db=-36.0), 1, Context())
+    >>> step.process(np.ones((1, 3), np.float32))
+    array([[1., 1., 1.]], dtype=float32)
+    """
+
+    kind = "lowend"
+    label = "Low-end harmonics"
+    settings_model = LowEndSettings
+    main = ("low_hz", "high_hz", "amount_db")
+    pictures = ("spectrum", "bite")
+    listens = True
+    starts = STARTS
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        self._chain = lowend.chain_coefficients(context.rate)
+        self._held = np.zeros((channels, lowend.POLES))
+        self._state = np.zeros(lowend.STATE)
+        self._band, self._kept = (Filter(2 * FLANK, channels, context.rate) for _ in range(2))
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, LowEndSettings)
+        self._weights = settings.weights()
+        self._part = glide_part(context.rate)
+        self._band.set(flanks(settings.low_hz, settings.high_hz, SLOPE_DB, context.rate))
+        self._kept.set(flanks(settings.keep_low_hz, settings.keep_high_hz, SLOPE_DB, context.rate))
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        band, made, y = self._band(x), np.empty_like(x), x.copy()
+        lowend.harmonics(band, made, self._weights, self._part, self._chain, self._held, self._state)
+        mix.accumulate(self._kept(made), y)
+        self.heard = band
+        return y
+
+    @classmethod
+    def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64]:
+        """What harmonics are made of."""
+        assert isinstance(settings, LowEndSettings)
+        return biquad.response_db(flanks(settings.low_hz, settings.high_hz, SLOPE_DB, rate), frequencies_hz, rate)

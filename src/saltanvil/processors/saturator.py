@@ -1,0 +1,246 @@
+"""The saturator."""
+
+from statistics import NormalDist
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from saltanvil.dsp import saturate as dsp
+from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.colour import CHARACTERS_HELP, CharacterName, Colour, Oversampling, Stage
+
+RING_FRAMES = 4096
+FAST_MS, SLOW_MS, LIVELY_HZ = 3.0, 60.0, 3000.0
+#: Held without having been measured: for noise of this level.
+USUAL_DBFS = -18.0
+
+_SIDES = {"stereo": ["left/right", "mid/side"]}
+
+
+class SaturatorSettings(Settings):
+    character: CharacterName = choice("plain", "Character", "Colour", CHARACTERS_HELP)
+    drive_db: float = rule(
+        6.0, "Drive", "dB", -12.0, 36.0, "Colour", "Gain into the curve, which gives out at 0 dBFS.", ticks=(0, 12, 24, 36)
+    )
+    balance: float = rule(
+        0.5, "Odd share", "%", 0.0, 1.0, "Colour",
+        "None: even harmonics, the plain character's 2nd alone while it is not driven hard. All: odd ones, the 3rd alone.",
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+    )  # fmt: skip
+    liven: float = rule(
+        0.0, "Liven", "%", 0.0, 1.0, "Colour",
+        "Lifts attacks as they pass, by up to 6 dB, and their highs by as much again; what sustains stays.", ticks=(0, 0.5, 1),
+    )  # fmt: skip
+    low_emphasis_db: float = rule(
+        0.0, "Low emphasis", "dB", -12.0, 12.0, "Emphasis",
+        "Lows raised or lowered before the drive and undone after it: how much of the colour they make.", ticks=(-6, 0, 6),
+    )  # fmt: skip
+    low_emphasis_hz: float = rule(
+        120.0, "Low corner", "Hz", 20.0, 1000.0, "Emphasis", "Lows are what lies below.", scale="log", ticks=(20, 100, 1000)
+    )
+    high_emphasis_db: float = rule(
+        0.0, "High emphasis", "dB", -12.0, 12.0, "Emphasis",
+        "Highs raised or lowered before the drive and undone after it: how much of the colour they make.", ticks=(-6, 0, 6),
+    )  # fmt: skip
+    high_emphasis_hz: float = rule(
+        4000.0, "High corner", "Hz", 500.0, 16000.0, "Emphasis", "Highs are what lies above.", scale="log", ticks=(1000, 10000)
+    )
+    output: Literal["held", "rising", "by hand"] = choice(
+        "held", "Output is", "Output",
+        "Held: as loud as what comes in, measured over the passage. Rising: whatever the drive makes of it. Or set by hand.",
+    )  # fmt: skip
+    output_db: float = rule(
+        0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain of all that leaves.", ticks=(-12, 0, 12), when={"output": ["by hand"]}
+    )
+    drive_back: bool = choice(
+        False, "Give drive back", "Output", "Takes the drive off again after the curve, so that only peaks change.",
+        when={"output": ["rising", "by hand"]},
+    )  # fmt: skip
+    mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Coloured sound against untreated sound.", ticks=(0, 0.5, 1))
+    stereo: Literal["linked", "unlinked", "left/right", "mid/side"] = choice(
+        "linked", "Stereo", "Stereo",
+        "Linked: what follows the level follows that of both sides. Unlinked: each side its own. "
+        "Or with a drive for each: left and right, or middle and sides.",
+    )  # fmt: skip
+    second_drive_db: float = rule(
+        0.0, "Right or side by", "dB", -24.0, 24.0, "Stereo", "How much harder the right side, or the sides, are driven.",
+        ticks=(-12, 0, 12), when=_SIDES,
+    )  # fmt: skip
+    oversampling: Oversampling = choice("8x", "Oversampling", "Quality", "More folds less back as aliasing and costs more work.")
+
+    def colour(self) -> Colour:
+        second = self.second_drive_db if self.stereo in _SIDES["stereo"] else 0.0
+        return Colour(
+            self.character, (self.drive_db, self.drive_db + second), self.balance, self.low_emphasis_db, self.low_emphasis_hz,
+            self.high_emphasis_db, self.high_emphasis_hz, self.stereo == "linked", self.oversampling,
+        )  # fmt: skip
+
+    def back_db(self) -> float:
+        """Gain of the coloured sound before the mix."""
+        return -self.drive_db if self.drive_back and self.output != "held" else 0.0
+
+    def out_db(self) -> float:
+        """Gain after the mix."""
+        if self.output == "held":
+            return self.usual_held_db()
+        return self.output_db if self.output == "by hand" else 0.0
+
+    def usual_held_db(self) -> float:
+        """What holds the level of noise at -18 dBFS: what *held* begins with, until the passage is measured."""
+        own = self.model_copy(update={"output": "rising", "drive_back": False})
+        x = db_to_gain(USUAL_DBFS) * NORMAL
+        return -gain_to_db(float(np.sqrt(np.mean(steady(own, x, x) ** 2) / np.mean(x**2))))
+
+
+#: A normal distribution by its quantiles.
+NORMAL = np.array([NormalDist().inv_cdf((place + 0.5) / 128) for place in range(128)])
+
+
+def steady(settings: SaturatorSettings, wave: NDArray[np.float64], whole: NDArray[np.float64]) -> NDArray[np.float64]:
+    """What leaves for a wave that is part of a steady sound, lows and highs aside; without the offset."""
+    drive = db_to_gain(settings.drive_db)
+    power = np.mean((drive * whole) ** 2, axis=-1, keepdims=True)
+    shaped = settings.colour().steady(drive * wave, power)
+    shaped = (shaped - shaped.mean(axis=-1, keepdims=True)) * db_to_gain(settings.back_db())
+    return np.asarray(db_to_gain(settings.out_db()) * (wave + settings.mix * (shaped - wave)))
+
+
+STARTS = (
+    Start(
+        "bass: heard beside the guitars",
+        "Before the compressor, which then evens out what the colour makes of loud notes. Notes should get a growl, not a rasp.",
+        {"character": "tube", "drive_db": 9.0, "balance": 0.4, "low_emphasis_db": -6.0, "low_emphasis_hz": 90.0, "mix": 0.7},
+    ),
+    Start(
+        "drums bus: round the hits",
+        "After the compressor: it has let the attacks through, and the tape rounds them. Cymbals should not get dull.",
+        {"character": "tape", "drive_db": 6.0, "balance": 0.8, "high_emphasis_db": -3.0},
+    ),
+    Start(
+        "voice: nearer",
+        "After the compressor, so that soft and loud words get the same colour. Consonants should come forward and not spit.",
+        {"character": "tube", "drive_db": 8.0, "balance": 0.3, "high_emphasis_db": 3.0, "mix": 0.6, "liven": 0.2},
+    ),
+    Start(
+        "kick: weight from the core",
+        "Before the gate's tail is heard again: first in the path. The low note should thicken, the click stay as it is.",
+        {"character": "transformer", "drive_db": 9.0, "balance": 0.7},
+    ),
+    Start(
+        "just before the limiter: peaks rounded",
+        "Last before the limiter, which then has less to do. Only peaks change; if the mix loses its edge, take some drive back.",
+        {"character": "plain", "drive_db": 4.0, "balance": 1.0, "output": "rising", "drive_back": True},
+    ),
+    Start(
+        "organ and keys: even warmth",
+        "Before an equaliser, which can then shape what was added. Chords should get fuller; if they growl, less drive.",
+        {"character": "plain", "drive_db": 3.0, "balance": 0.0},
+    ),
+    Start(
+        "guitars: attacks and edge back",
+        "After a compressor that took too much. Listen to the first moment of each stroke.",
+        {"character": "tape", "drive_db": 4.0, "liven": 0.6, "high_emphasis_db": 4.0},
+    ),
+    Start(
+        "parallel dirt",
+        "Far too much alone; mixed in until it is missed when bypassed. Before or after the compressor: press O and hear both.",
+        {"character": "transformer", "drive_db": 24.0, "balance": 0.6, "low_emphasis_db": -9.0, "mix": 0.25},
+    ),
+)  # fmt: skip
+
+
+class Saturator(Processor):
+    """Adds harmonics: even or odd, with the manners of tape, a tube, a transformer, or none.
+
+        in --+--> delay ----------------------------------------------------------------------(+)--> output --> out
+             |                                                                                 ^
+             +--> emphasis --> drive --> character, curve --> emphasis undone --> liven --> mix +
+
+    Only what the curve adds goes through the oversampling. What it adds of direct current is taken out (below 5 Hz).
+
+    >>> step = Saturator(SaturatorSettings(oversampling="1x", drive_db=0.0, output="rising"), 1, Context())
+    >>> float(np.abs(step.process(np.full((1, 64), 1e-4, np.float32)) - 1e-4).max()) < 1e-7
+    True
+    """
+
+    kind = "saturator"
+    label = "Saturator"
+    settings_model = SaturatorSettings
+    main = ("drive_db", "balance", "mix")
+    pictures = ("curve", "spectrum", "bite")
+    starts = STARTS
+    matched = True
+
+    def __init__(self, settings: Settings, channels: int, context: Context) -> None:
+        self._stage = Stage(channels, context.rate)
+        self._ring = np.zeros((channels + 1, RING_FRAMES), np.float32)
+        self._state = np.zeros(dsp.MIX_STATE)
+        self._work = np.zeros((dsp.MIX_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        super().__init__(settings, channels, context)
+
+    def configure(self, settings: Settings, context: Context) -> None:
+        assert isinstance(settings, SaturatorSettings)
+        self.settings = settings
+        colour = settings.colour()
+        self._stage.configure(colour)
+        latency = Stage.latency_of(colour)
+        target = np.zeros(dsp.MIX_SETTINGS)
+        target[dsp.BACK] = db_to_gain(settings.back_db())
+        target[dsp.OUTPUT] = db_to_gain(settings.out_db())
+        target[dsp.MIX], target[dsp.LIVEN] = settings.mix, settings.liven
+        target[dsp.DRY_LATENCY] = target[dsp.LIFT_LATENCY] = latency
+        target[dsp.MIX_GLIDE] = glide_part(context.rate)
+        target[dsp.FAST_POLE] = time_constant(FAST_MS, context.rate)
+        target[dsp.SLOW_POLE] = time_constant(SLOW_MS, context.rate)
+        target[dsp.HIGH_POLE] = np.exp(-2.0 * np.pi * LIVELY_HZ / context.rate)
+        self._target = target
+
+    @classmethod
+    def held_db(cls, settings: Settings) -> float | None:
+        assert isinstance(settings, SaturatorSettings)
+        return settings.usual_held_db() if settings.output == "held" else None
+
+    @classmethod
+    def held_by(cls, settings: Settings, gain_db: float) -> Settings:
+        return settings.model_copy(update={"output": "by hand", "output_db": gain_db, "drive_back": False})
+
+    @classmethod
+    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+        assert isinstance(settings, SaturatorSettings)
+        return settings.oversampling, settings.stereo == "mid/side"
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        return settings.model_copy(update={"oversampling": "1x"})
+
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        assert isinstance(settings, SaturatorSettings)
+        return Stage.latency_of(settings.colour())
+
+    def treat(self, x: Audio, key: Audio | None) -> Audio:
+        trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
+        apart = self.channels == 2 and self.settings.stereo == "mid/side"
+        half = np.float32(0.5)
+        wet = self._stage(np.stack((half * (x[0] + x[1]), half * (x[0] - x[1]))) if apart else x, trace)
+        if apart:
+            wet = np.stack((wet[0] + wet[1], wet[0] - wet[1]))
+        y = np.empty_like(x)
+        dsp.finish(wet, x, y, self._target, self._state, self._ring, self._work)
+        self.telemetry = Telemetry(trace[0], trace[1] - np.float32(self.settings.drive_db))
+        return y
+
+    @classmethod
+    def through_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, SaturatorSettings)
+        wet = db_to_gain(settings.drive_db + settings.back_db())
+        return settings.out_db() + gain_to_db(1.0 + settings.mix * (wet - 1.0))
+
+    @classmethod
+    def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
+        """Peak out for the peak of a sine between the emphasised lows and highs."""
+        assert isinstance(settings, SaturatorSettings)
+        wave = np.sin(np.arange(256) * 2.0 * np.pi / 256.0)[None, :] * (10.0 ** (levels_db / 20.0))[:, None]
+        return np.asarray(20.0 * np.log10(np.maximum(np.abs(steady(settings, wave, wave)).max(axis=1), 1e-8)))
