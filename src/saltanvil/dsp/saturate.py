@@ -300,10 +300,8 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
         state[RING_AT] = np.float64((base + count) & mask)
 
 
-# Settings of the mix; all glide but what follows GLIDING_MIX.
-BACK, OUTPUT, MIX, LIVEN, GLIDING_MIX, DRY_LATENCY, LIFT_LATENCY, MIX_GLIDE, FAST_POLE, SLOW_POLE, HIGH_POLE, MIX_SETTINGS = (
-    range(12)
-)
+# Settings of the mix; those before GLIDING_MIX glide.
+BACK, OUTPUT, MIX, LIVEN, GLIDING_MIX, LATE, MIX_GLIDE, FAST_POLE, SLOW_POLE, HIGH_POLE, MIX_SETTINGS = range(11)
 MIX_POSITION, MIX_PRIMED, MIX_RING_AT, MIX_HEADER = 8, 9, 10, 12
 (FAST_1, FAST_2, SLOW_1, SLOW_2, WET_LOW, MIX_FOLLOWERS) = range(6)
 MIX_STATE = MIX_HEADER + 2 * MIX_FOLLOWERS
@@ -312,10 +310,10 @@ MIX_ROWS = 4
 
 @kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1])")
 def finish(wet, dry, y, settings, state, ring, work):  # type: ignore[no-untyped-def]
-    """y = OUTPUT ((1 - MIX) dry + MIX BACK lively wet), dry DRY_LATENCY later than it is given.
+    """y = OUTPUT ((1 - MIX) dry + MIX BACK lively wet), dry LATE frames later than it is given.
 
     Lively: where the input's fast power stands over its slow one, by a share s of it, the wet sound is raised by
-    LIVEN s and its highs by as much again; s is found LIFT_LATENCY before the wet sound it acts on. The sides share it.
+    LIVEN s and its highs by as much again; s is found in the dry sound. The sides share it.
     wet, dry, y: (channels, frames). ring: (channels + 1, size), a power of two. work: (MIX_ROWS, CHUNK_FRAMES).
     """
     channels, frames = wet.shape
@@ -352,9 +350,9 @@ def finish(wet, dry, y, settings, state, ring, work):  # type: ignore[no-untyped
                 s2 = s1 + (s2 - s1) * slow
                 lift[i] = max(lift[i], np.float32(1.0 - s2 / (f2 + 1e-12)))
             follower[FAST_1], follower[FAST_2], follower[SLOW_1], follower[SLOW_2] = f1, f2, s1, s2
-        through_ring(lift, 0, ring[channels], base, int(settings[LIFT_LATENCY]), lift_late, count)
+        through_ring(lift, 0, ring[channels], base, int(settings[LATE]), lift_late, count)
         for c in range(channels):
-            through_ring(dry[c], start, ring[c], base, int(settings[DRY_LATENCY]), late, count)
+            through_ring(dry[c], start, ring[c], base, int(settings[LATE]), late, count)
             follower = state[MIX_HEADER + c * MIX_FOLLOWERS : MIX_HEADER + (c + 1) * MIX_FOLLOWERS]
             given = wet[c, start : start + count]
             out = y[c, start : start + count]

@@ -27,6 +27,8 @@ CHARACTERS_HELP = (
 )
 
 RING_FRAMES = 2048
+FINISH_FRAMES = 4096  # the longest lookahead at 96 kHz, and more
+FAST_MS, SLOW_MS, LIVELY_HZ = 3.0, 60.0, 3000.0
 POWER_MS, LOSS_HZ, DC_HZ = 8.0, 4000.0, 5.0
 SHELF_Q, SHELVES = 0.7071, 3
 CORE_HZ = 100.0
@@ -84,13 +86,16 @@ class Colour:
         even, odd = EVEN * (1.0 - self.balance), ODD * self.balance
         return g + even * g**2 - odd * g**3, slope * (1.0 + 2.0 * even * g - 3.0 * odd * g**2)
 
-    def steady(self, u: Array, power: Array) -> Array:
-        """What leaves for a driven wave u of a mean power that has stood for long, lows and highs aside."""
-        character = CHARACTERS[self.character]
+    def steady(self, wave: Array, given_back: bool = False) -> Array:
+        """What leaves for a wave that has stood for long, along the last axis; lows and highs aside, without the offset."""
+        character, drive = CHARACTERS[self.character], db_to_gain(self.drives_db[0])
+        u = drive * wave
+        power = np.mean(u**2, axis=-1, keepdims=True)
         level = np.sqrt(power)
         bias = character.bias + character.move * level / (1.0 + level)
         squeezed = u / np.sqrt(1.0 + character.squeeze * power)
-        return np.asarray((self.curve(squeezed + bias)[0] - self.curve(bias)[0]) / self.curve(np.array(character.bias))[1])
+        shaped = self.curve(squeezed + bias)[0] / self.curve(np.array(character.bias))[1]
+        return np.asarray((shaped - shaped.mean(axis=-1, keepdims=True)) / (drive if given_back else 1.0))
 
     def sections(self, rate: int) -> tuple[Array, Array]:
         """The emphasis and its exact inverse, (3, 5) each: a cookbook shelf with its gain turned round is its inverse."""
@@ -103,6 +108,15 @@ class Colour:
             [biquad.cookbook(kind if db else "off", hz, SHELF_Q, sign * db, rate) for kind, hz, db in shelves] for sign in (1, -1)
         ]
         return np.array(way[0]), np.array(way[1])
+
+
+#: A sine, to see what a curve makes of it.
+SINE = np.sin(np.arange(256) * 2.0 * np.pi / 256.0)
+
+
+def peaks_db(waves: Array) -> Array:
+    """Peak levels of waves along the last axis."""
+    return np.asarray(20.0 * np.log10(np.maximum(np.abs(waves).max(axis=-1), 1e-8)))
 
 
 @cache
@@ -168,3 +182,28 @@ class Stage(Stateful):
             self._pads, self._ring, trace, self._work,
         )  # fmt: skip
         return self._undoing(y)
+
+
+class Finish(Stateful):
+    """What was coloured, made lively, beside the sound it was made of; see `dsp.saturate.finish`."""
+
+    def __init__(self, channels: int, rate: int) -> None:
+        self.rate = rate
+        self._ring = np.zeros((channels + 1, FINISH_FRAMES), np.float32)
+        self._state = np.zeros(dsp.MIX_STATE)
+        self._work = np.zeros((dsp.MIX_ROWS, dsp.CHUNK_FRAMES), np.float32)
+
+    def configure(self, late: int, mix: float, back_db: float, output_db: float = 0.0, liven: float = 0.0) -> None:
+        """late: frames by which the coloured sound is later than the other, as they are given."""
+        self._target = np.zeros(dsp.MIX_SETTINGS)
+        self._target[dsp.BACK], self._target[dsp.OUTPUT] = db_to_gain(back_db), db_to_gain(output_db)
+        self._target[dsp.MIX], self._target[dsp.LIVEN], self._target[dsp.LATE] = mix, liven, late
+        self._target[dsp.MIX_GLIDE] = glide_part(self.rate)
+        self._target[dsp.FAST_POLE] = time_constant(FAST_MS, self.rate)
+        self._target[dsp.SLOW_POLE] = time_constant(SLOW_MS, self.rate)
+        self._target[dsp.HIGH_POLE] = np.exp(-2.0 * np.pi * LIVELY_HZ / self.rate)
+
+    def __call__(self, wet: Audio, dry: Audio) -> Audio:
+        y = np.empty_like(wet)
+        dsp.finish(wet, dry, y, self._target, self._state, self._ring, self._work)
+        return y

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.units import NOTE_QUARTERS, ms_to_frames, note_to_ms, time_constant
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.colour import CHARACTERS, CHARACTERS_HELP, SINE, Colour, Finish, Oversampling, Stage, peaks_db
 from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
 
 MAX_LOOKAHEAD_MS = 20.0
@@ -22,6 +23,7 @@ Note = Literal["1/64", "1/32", "1/16t", "1/16", "1/16d", "1/8t", "1/8", "1/8d", 
 assert set(Note.__args__) == set(NOTE_QUARTERS)  # type: ignore[attr-defined]
 
 _NOTE = {"release_mode": ["note"]}
+_COLOURED: dict[str, list[str]] = {"output_colour": [*CHARACTERS]}
 
 
 class CompressorSettings(KeyedSettings):
@@ -98,6 +100,29 @@ class CompressorSettings(KeyedSettings):
     mix: float = rule(
         1.0, "Mix", "%", 0.0, 1.0, "Output", "Compressed sound against untreated sound.", ticks=(0, 0.25, 0.5, 0.75, 1)
     )
+    output_colour: Literal["none", "plain", "tape", "tube", "transformer"] = choice(
+        "none",
+        "Output colour",
+        "Output",
+        f"What the compressed sound leaves through; at 1:1 it is colour alone. {CHARACTERS_HELP}",
+    )
+    colour_drive_db: float = rule(
+        6.0, "Colour drive", "dB", -12.0, 24.0, "Output", "Gain into the colour, taken off again after it.", ticks=(0, 6, 12, 24),
+        when=_COLOURED,
+    )  # fmt: skip
+    colour_odd_share: float = rule(
+        0.5, "Odd share", "%", 0.0, 1.0, "Output", "None: even harmonics. All: odd ones.", ticks=(0, 0.5, 1), when=_COLOURED
+    )
+    oversampling: Oversampling = choice(
+        "8x", "Oversampling", "Output", "Of the colour: more folds less back as aliasing and costs more work.", when=_COLOURED
+    )
+
+    def colour(self) -> Colour | None:
+        """What the compressed sound leaves through, if anything."""
+        if self.output_colour == "none":
+            return None
+        drives = (self.colour_drive_db, self.colour_drive_db)
+        return Colour(self.output_colour, drives, self.colour_odd_share, oversampling=self.oversampling)
 
     def release_time_ms(self, session_tempo_bpm: float) -> float:
         """The release in ms, whichever way it is given."""
@@ -148,12 +173,12 @@ class Compressor(KeyedProcessor):
     """Takes level above a threshold down by a ratio.
 
         in --+--> lookahead ------------------------------------------------------(x)--> make-up, mix --> out
-             |                                                                     ^
+             |                                                                     ^            (through a colour)
         key--+--> key filter --> peak or RMS --> link --> curve with knee --> attack, hold, release --> attack return
 
     Gain computer and smoothing by Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012: level detection and
     smooth branching in the log domain. In feedback the loop's slope is divided out of attack and release, so that the
-    set times hold. At 1:1 without make-up the sound passes bit for bit.
+    set times hold. At 1:1 without make-up and colour the sound passes bit for bit.
 
     >>> step = Compressor(CompressorSettings(threshold_db=-20, ratio=8, attack_ms=1), 2, Context(rate=48000))
     >>> step.process(np.zeros((2, 64), np.float32)).shape
@@ -173,6 +198,8 @@ class Compressor(KeyedProcessor):
         self._ring = np.zeros((channels, size), np.float32)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        self._colour: Stage | None = None
+        self._finish = Finish(channels, context.rate)
         self._curve = np.zeros((1, dsp.BEND))
         self._bends = np.zeros((1, dsp.BEND))
         super().__init__(settings, channels, context)
@@ -196,14 +223,37 @@ class Compressor(KeyedProcessor):
         target[dsp.AUTO] = settings.release_mode == "automatic"
         target[dsp.SLOW_ATTACK] = time_constant(AUTO_SETTLE_MS, rate)
         target[dsp.SLOW_RELEASE] = time_constant(AUTO_SLOW_MS, rate)
-        target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
+        target[dsp.LOOKAHEAD] = super().latency_of(settings, rate)
         target[dsp.FEEDBACK] = settings.topology == "feedback"
         target[dsp.GLIDE] = glide_part(rate)
         target[dsp.ONSET_FAST] = time_constant(ONSET_FALL_MS, rate)
         target[dsp.ONSET_SLOW] = time_constant(ONSET_RISE_MS, rate)
         self._target = target
+        colour = settings.colour()
+        if colour is not None:
+            target[dsp.MIX] = 1.0  # the untreated sound comes in after the colour
+            self._colour = self._colour or Stage(self.channels, rate)
+            self._colour.configure(colour)
+            self._finish.configure(self.latency_of(settings, rate), settings.mix, -settings.colour_drive_db)
         self._keyed = target.copy()
         self._keyed[dsp.FEEDBACK] = 0.0
+
+    @classmethod
+    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+        assert isinstance(settings, CompressorSettings)
+        return () if settings.output_colour == "none" else (settings.oversampling,)
+
+    @classmethod
+    def prompt(cls, settings: Settings) -> Settings:
+        assert isinstance(settings, CompressorSettings)
+        prompt = super().prompt(settings)
+        return prompt if settings.output_colour == "none" else prompt.model_copy(update={"oversampling": "1x"})
+
+    @classmethod
+    def latency_of(cls, settings: Settings, rate: int) -> int:
+        assert isinstance(settings, CompressorSettings)
+        colour = settings.colour()
+        return super().latency_of(settings, rate) + (0 if colour is None else Stage.latency_of(colour))
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
@@ -211,6 +261,9 @@ class Compressor(KeyedProcessor):
         target = self._target if key is None and not self._key.on else self._keyed
         self.heard = self._key(x if key is None else key)
         dsp.compress(x, self.heard, y, target, self._curve, self._bends, self._state, self._ring, trace, self._work)
+        if self._colour is not None:
+            y = self._colour(y, self.trace(2, x.shape[1]))
+            y = self._finish(y, x)
         self.telemetry = Telemetry(trace[0], trace[1])
         return y
 
@@ -228,4 +281,8 @@ class Compressor(KeyedProcessor):
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
         assert isinstance(settings, CompressorSettings)
         wet = 10.0 ** ((cls.static_change_db(settings, levels_db) + settings.makeup_db + settings.automatic_makeup_db()) / 20)
-        return levels_db + 20.0 * np.log10(np.maximum(1.0 + settings.mix * (wet - 1.0), 1e-8))
+        colour = settings.colour()
+        if colour is None:
+            return levels_db + 20.0 * np.log10(np.maximum(1.0 + settings.mix * (wet - 1.0), 1e-8))
+        wave = SINE * (10.0 ** (levels_db / 20.0))[:, None]
+        return peaks_db(wave + settings.mix * (colour.steady(wave * wet[:, None], given_back=True) - wave))

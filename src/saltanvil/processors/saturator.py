@@ -7,12 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import saturate as dsp
-from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.colour import CHARACTERS_HELP, CharacterName, Colour, Oversampling, Stage
+from saltanvil.dsp.units import db_to_gain, gain_to_db
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, rule
+from saltanvil.processors.colour import CHARACTERS_HELP, SINE, CharacterName, Colour, Finish, Oversampling, Stage, peaks_db
 
-RING_FRAMES = 4096
-FAST_MS, SLOW_MS, LIVELY_HZ = 3.0, 60.0, 3000.0
 #: Held without having been measured: for noise of this level.
 USUAL_DBFS = -18.0
 
@@ -91,20 +89,16 @@ class SaturatorSettings(Settings):
         """What holds the level of noise at -18 dBFS: what *held* begins with, until the passage is measured."""
         own = self.model_copy(update={"output": "rising", "drive_back": False})
         x = db_to_gain(USUAL_DBFS) * NORMAL
-        return -gain_to_db(float(np.sqrt(np.mean(steady(own, x, x) ** 2) / np.mean(x**2))))
+        return -gain_to_db(float(np.sqrt(np.mean(own.steady(x) ** 2) / np.mean(x**2))))
+
+    def steady(self, wave: NDArray[np.float64]) -> NDArray[np.float64]:
+        """What leaves for a wave that has stood for long, along the last axis; lows and highs aside."""
+        shaped = self.colour().steady(wave) * db_to_gain(self.back_db())
+        return np.asarray(db_to_gain(self.out_db()) * (wave + self.mix * (shaped - wave)))
 
 
 #: A normal distribution by its quantiles.
 NORMAL = np.array([NormalDist().inv_cdf((place + 0.5) / 128) for place in range(128)])
-
-
-def steady(settings: SaturatorSettings, wave: NDArray[np.float64], whole: NDArray[np.float64]) -> NDArray[np.float64]:
-    """What leaves for a wave that is part of a steady sound, lows and highs aside; without the offset."""
-    drive = db_to_gain(settings.drive_db)
-    power = np.mean((drive * whole) ** 2, axis=-1, keepdims=True)
-    shaped = settings.colour().steady(drive * wave, power)
-    shaped = (shaped - shaped.mean(axis=-1, keepdims=True)) * db_to_gain(settings.back_db())
-    return np.asarray(db_to_gain(settings.out_db()) * (wave + settings.mix * (shaped - wave)))
 
 
 STARTS = (
@@ -175,9 +169,7 @@ class Saturator(Processor):
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._stage = Stage(channels, context.rate)
-        self._ring = np.zeros((channels + 1, RING_FRAMES), np.float32)
-        self._state = np.zeros(dsp.MIX_STATE)
-        self._work = np.zeros((dsp.MIX_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        self._finish = Finish(channels, context.rate)
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
@@ -185,17 +177,7 @@ class Saturator(Processor):
         self.settings = settings
         colour = settings.colour()
         self._stage.configure(colour)
-        latency = Stage.latency_of(colour)
-        target = np.zeros(dsp.MIX_SETTINGS)
-        target[dsp.BACK] = db_to_gain(settings.back_db())
-        target[dsp.OUTPUT] = db_to_gain(settings.out_db())
-        target[dsp.MIX], target[dsp.LIVEN] = settings.mix, settings.liven
-        target[dsp.DRY_LATENCY] = target[dsp.LIFT_LATENCY] = latency
-        target[dsp.MIX_GLIDE] = glide_part(context.rate)
-        target[dsp.FAST_POLE] = time_constant(FAST_MS, context.rate)
-        target[dsp.SLOW_POLE] = time_constant(SLOW_MS, context.rate)
-        target[dsp.HIGH_POLE] = np.exp(-2.0 * np.pi * LIVELY_HZ / context.rate)
-        self._target = target
+        self._finish.configure(Stage.latency_of(colour), settings.mix, settings.back_db(), settings.out_db(), settings.liven)
 
     @classmethod
     def held_db(cls, settings: Settings) -> float | None:
@@ -227,8 +209,7 @@ class Saturator(Processor):
         wet = self._stage(np.stack((half * (x[0] + x[1]), half * (x[0] - x[1]))) if apart else x, trace)
         if apart:
             wet = np.stack((wet[0] + wet[1], wet[0] - wet[1]))
-        y = np.empty_like(x)
-        dsp.finish(wet, x, y, self._target, self._state, self._ring, self._work)
+        y = self._finish(wet, x)
         self.telemetry = Telemetry(trace[0], trace[1] - np.float32(self.settings.drive_db))
         return y
 
@@ -242,5 +223,4 @@ class Saturator(Processor):
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
         """Peak out for the peak of a sine between the emphasised lows and highs."""
         assert isinstance(settings, SaturatorSettings)
-        wave = np.sin(np.arange(256) * 2.0 * np.pi / 256.0)[None, :] * (10.0 ** (levels_db / 20.0))[:, None]
-        return np.asarray(20.0 * np.log10(np.maximum(np.abs(steady(settings, wave, wave)).max(axis=1), 1e-8)))
+        return peaks_db(settings.steady(SINE * (10.0 ** (levels_db / 20.0))[:, None]))

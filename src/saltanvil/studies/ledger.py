@@ -103,6 +103,8 @@ def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: 
         return facts
     if step.lanes:
         facts.extend(split_facts(step))
+    if step.held_db is not None:
+        facts.append(Fact("held_db", "Loudness held by", step.held_db, "dB"))
     if "openings" in rows:
         seconds = found.before.shape[1] / rate
         facts.append(Fact("openings", "Openings", float(rows["openings"].sum()) / seconds, "a second"))
@@ -166,8 +168,9 @@ def hints_of(
                 None,
             )
         )
-    if step is not None and step.lanes and step.match is not None and step.match.refused is not None:
-        hints.append(Hint("unmatched", f"The blend is not matched. {step.match.refused}", "law"))
+    if step is not None and step.match is not None and step.match.refused is not None:
+        what, where = ("blend is not matched", "law") if step.lanes else ("loudness is held by a guess", "output")
+        hints.append(Hint("unmatched", f"The {what}. {step.match.refused}", where))
     if step is not None and step.lanes and after.sample_peak_dbfs <= -120.0 < before.sample_peak_dbfs:
         hints.append(Hint("silent lanes", why_silent(step), None))
     if before.sample_peak_dbfs <= -120.0:
