@@ -10,6 +10,7 @@
     duplicateSteps,
     pasteSteps,
     removeSteps,
+    swapOrder,
   } from './lib/state/steps';
   import { dissolve, divide, setLane } from './lib/state/splits';
   import { workspace } from './lib/state/workspace.svelte';
@@ -88,6 +89,7 @@
           ? setLane(workspace, lane, { bypass: !lane.bypass })
           : bypassSteps(workspace, event.shiftKey ? (strip?.path.steps ?? []) : chosenSteps(workspace)),
       g: () => workspace.hearKey(),
+      r: () => void swapOrder(workspace),
       p: () => divide(workspace, 'copies'),
       f: () => divide(workspace, 'bands', bands),
       w: () => divide(workspace, 'mid/side'),

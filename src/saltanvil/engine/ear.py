@@ -7,17 +7,11 @@ import numpy as np
 from saltanvil.dsp import biquad, mix
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.plan import Audio
+from saltanvil.measure import speaker
 
 Ear = Literal["full", "small", "mono", "quiet"]
 
 QUIET_DB = -20.0
-#: A small speaker: nothing much below 180 Hz or above 9 kHz, one channel, a presence bump (common practice, no source).
-SMALL = (
-    ("high-pass", 180.0, 0.54, 0.0),
-    ("high-pass", 180.0, 1.31, 0.0),
-    ("bell", 2000.0, 0.7, 3.0),
-    ("low-pass", 9000.0, 0.71, 0.0),
-)
 
 
 class EarCheck:
@@ -25,9 +19,9 @@ class EarCheck:
 
     def __init__(self, ear: Ear, rate: int) -> None:
         self.ear = ear
-        self._sections = np.array([biquad.cookbook(kind, hz, q, db, rate) for kind, hz, q, db in SMALL])
+        self._sections = speaker.sections(rate)
         self._now = self._sections.copy()
-        self._memory = np.zeros((len(SMALL), 4, 2))
+        self._memory = np.zeros((len(self._sections), 4, 2))
         self._state = np.array([0.0, 1.0, 1.0])
         self._glide = np.zeros(mix.GLIDE_STATE)
 

@@ -151,6 +151,10 @@ class Player:
         with self._condition:
             self._audition = replace(self._audition, matched_db=matched_db)
 
+    def set_order(self, strip_id: str, gain_db: float) -> None:
+        with self._condition:
+            self._audition = replace(self._audition, order=(strip_id, gain_db))
+
     def set_ear(self, ear: Ear) -> None:
         with self._condition:
             self._ear = ear

@@ -49,11 +49,15 @@ class Scope:
 
 @dataclass(frozen=True)
 class Audition:
-    """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered."""
+    """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered.
+
+    order: a strip and the gain by which the order of its steps sounds as loud as the one it is compared with.
+    """
 
     scope: Scope = Scope()
     listening: Listening = "after"
     matched_db: float = 0.0
+    order: tuple[str, float] = ("", 0.0)
     solo: bool = True
 
 

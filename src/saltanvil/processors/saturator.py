@@ -139,7 +139,7 @@ STARTS = (
     ),
     Start(
         "parallel dirt",
-        "Far too much alone; mixed in until it is missed when bypassed. Before or after the compressor: press O and hear both.",
+        "Far too much alone; mixed in until it is missed when bypassed. Before or after the compressor: press R and hear both.",
         {"character": "transformer", "drive_db": 24.0, "balance": 0.6, "low_emphasis_db": -9.0, "mix": 0.25},
     ),
 )  # fmt: skip

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp.gate import HOLDING, SHUT
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.scope import Compared
+from saltanvil.measure import speaker
 from saltanvil.measure.figures import Figures, figures_of, match_db
 from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document import Step
@@ -105,6 +106,9 @@ def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: 
         facts.extend(split_facts(step))
     if step.held_db is not None:
         facts.append(Fact("held_db", "Loudness held by", step.held_db, "dB"))
+    if step.kind == "lowend":
+        facts.append(Fact("small_louder_lu", "On a small speaker", speaker.louder_lu(found.before, found.after, rate), "LU"))
+        facts.append(Fact("full_louder_lu", "On the full range", match_db(found.before, found.after, rate), "LU"))
     if "openings" in rows:
         seconds = found.before.shape[1] / rate
         facts.append(Fact("openings", "Openings", float(rows["openings"].sum()) / seconds, "a second"))

@@ -11,8 +11,10 @@ from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.loudness import OFFSET_LUFS, hop_energies, integrated_lufs
 from saltanvil.processors import processor_named
+from saltanvil.session.apply import apply
 from saltanvil.session.blend import shares
 from saltanvil.session.document import Match, Session, Step, Strip
+from saltanvil.session.edits import Edit
 from saltanvil.session.graph import Graph
 
 #: Positions at which the gain of the sum is found; between them it is drawn straight in decibels.
@@ -124,6 +126,17 @@ def alike(one: Match, other: Match | None) -> bool:
         [one.matched_db, one.guessed_db, *one.gains_db], [other.matched_db, other.guessed_db, *other.gains_db], strict=True
     )
     return all(abs(a - b) < WORTH_DB for a, b in pairs)
+
+
+def louder_by_db(session: Session, strip_id: str, edit: Edit, renderer: Callable[[Session], ScopeRenderer]) -> float:
+    """How much louder an edit makes a strip over the passage, with its matches found anew. Nothing is kept.
+
+    Raises EditRefused.
+    """
+    changed, _ = apply(session, edit)
+    matches_of(changed, renderer)
+    one, other = (renderer(version).compare(Scope(strip_id)).after for version in (session, changed))
+    return match_db(one, other, session.rate_hz)
 
 
 def given_back_db(found: Compared, level_db: float, rate: int) -> float:

@@ -58,6 +58,14 @@ class SetMatched(Message):
     on: bool
 
 
+class SetOrder(Message):
+    """The order of a strip's steps is compared with another one, and sounds as loud by this gain; 0 ends it."""
+
+    type: Literal["order"]
+    strip_id: str
+    gain_db: float = Field(ge=-60.0, le=60.0)
+
+
 class SetEar(Message):
     type: Literal["ear"]
     ear: Ear
@@ -71,7 +79,7 @@ class Heard(Message):
 
 
 MESSAGE: TypeAdapter[Any] = TypeAdapter(
-    Annotated[Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetEar | Heard, Field(discriminator="type")]
+    Annotated[Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetEar | Heard, Field(discriminator="type")]
 )
 
 
@@ -112,6 +120,7 @@ class Audition:
         self._matched_on = True
         self._scope = Scope()
         self._measured: dict[Scope, float] = {}
+        self._order = ("", 0.0)
         self.player = Player(
             version.session,
             media,
@@ -133,6 +142,8 @@ class Audition:
 
     def _apply_matched(self) -> None:
         self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
+        strip_id, gain_db = self._order
+        self.player.set_order(strip_id, gain_db if self._matched_on else 0.0)
 
     def obey(self, message: Any) -> None:
         player = self.player
@@ -153,6 +164,9 @@ class Audition:
                 player.set_listening(message.listening)
             case SetMatched():
                 self._matched_on = message.on
+                self._apply_matched()
+            case SetOrder():
+                self._order = (message.strip_id, message.gain_db)
                 self._apply_matched()
             case SetEar():
                 player.set_ear(message.ear)

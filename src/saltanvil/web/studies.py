@@ -13,10 +13,11 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.processors import processor_named
 from saltanvil.session.document import Match, Session, Step, Strip
+from saltanvil.session.edits import MoveStep
 from saltanvil.store.sessions import Version
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Hint, Ledger, ledger_of
-from saltanvil.studies.match import given_back_db, matches_of
+from saltanvil.studies.match import given_back_db, louder_by_db, matches_of
 from saltanvil.studies.pictures import (
     Bite,
     Curve,
@@ -110,6 +111,19 @@ class MatchesAnswer(BaseModel):
 
     revision: int
     matches: dict[str, Match]
+
+
+class OrderQuestion(MatchesQuestion):
+    """A step moved to another place on its strip."""
+
+    move: MoveStep
+
+
+class OrderAnswer(BaseModel):
+    """By how much the strip would get louder over the passage."""
+
+    revision: int
+    louder_db: float
 
 
 class AimAnswer(BaseModel):
@@ -289,6 +303,21 @@ def matches_answer(services: Services, session_id: int, asked: MatchesQuestion) 
     if found:
         version = services.changed(services.sessions.settle(session_id, found), asked.tab)
     return MatchesAnswer(revision=version.revision, matches=found)
+
+
+@router.post("/order")
+async def study_order(services: Served, session_id: Number, asked: OrderQuestion) -> OrderAnswer | None:
+    """What another order of steps does to a strip's loudness. Answers null if the same tab has asked again meanwhile."""
+    return await apart(services, order_answer, session_id, asked)
+
+
+def order_answer(services: Services, session_id: int, asked: OrderQuestion) -> OrderAnswer | None:
+    question = Questioned(services, session_id, asked, "order")
+    try:
+        louder_db = louder_by_db(question.session, asked.move.strip_id, asked.move, question.renderer)
+    except Cancelled:
+        return None
+    return OrderAnswer(revision=question.version.revision, louder_db=round(louder_db, 3))
 
 
 @router.post("/give-back")

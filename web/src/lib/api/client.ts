@@ -156,6 +156,8 @@ export const api = {
     ask<Schemas['BandsAnswer'] | null>('POST', `${session(id)}/studies/bands`, question),
   studyMatches: (id: number, question: Schemas['MatchesQuestion']) =>
     ask<Schemas['MatchesAnswer'] | null>('POST', `${session(id)}/studies/matches`, question),
+  studyOrder: (id: number, question: Schemas['OrderQuestion']) =>
+    ask<Schemas['OrderAnswer'] | null>('POST', `${session(id)}/studies/order`, question),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
   bench: (id: number, question: BenchQuestion) =>

@@ -272,10 +272,30 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Study Blends
-     * @description Match every steady blend over the passage. Answers null if the same tab has asked again meanwhile.
+     * Study Matches
+     * @description Match every steady blend and every held output over the passage. Answers null if the same tab has asked again meanwhile.
      */
-    post: operations["study_matches_api_sessions__session_id__studies_blends_post"];
+    post: operations["study_matches_api_sessions__session_id__studies_matches_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/order": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Order
+     * @description What another order of steps does to a strip's loudness. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_order_api_sessions__session_id__studies_order_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -824,32 +844,6 @@ export interface components {
       };
     };
     /**
-     * MatchesAnswer
-     * @description What was measured anew, by the splits' ids; the session has it already, under the revision.
-     */
-    MatchesAnswer: {
-      /** Revision */
-      revision: number;
-      /** Matches */
-      matches: {
-        [key: string]: components["schemas"]["Match"];
-      };
-    };
-    /**
-     * MatchesQuestion
-     * @description The passage over which blends are matched.
-     */
-    MatchesQuestion: {
-      /** Tab */
-      tab: string;
-      /** Number */
-      number?: number | null;
-      /** Start S */
-      start_s: number;
-      /** End S */
-      end_s: number;
-    };
-    /**
      * CopyToLanes
      * @description Give a step, with its settings, to the other lanes: onto the step that stands for it there, or as a new one.
      */
@@ -1318,10 +1312,11 @@ export interface components {
     };
     /**
      * Match
-     * @description What was measured of a blend's two sides, so that the steady law holds the loudness (see `studies.match`).
+     * @description What was measured over the passage to hold the loudness (see `studies.match`): of a steady blend, or of an output.
      *
-     *     matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of the sum at
-     *     equally spaced positions of the blend, from untreated to treated. refused: why no match is used, if none is.
+     *     matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of a blend's sum
+     *     at equally spaced positions, from untreated to treated. guessed_db: what an output's gain was taken for by its
+     *     settings then; as they move on, so does the gain. refused: why no match is used, if none is.
      */
     Match: {
       /**
@@ -1329,10 +1324,41 @@ export interface components {
        * @default 0
        */
       matched_db: number;
+      /**
+       * Guessed Db
+       * @default 0
+       */
+      guessed_db: number;
       /** Gains Db */
       gains_db?: number[];
       /** Refused */
       refused?: string | null;
+    };
+    /**
+     * MatchesAnswer
+     * @description What was measured anew, by the steps' ids; the session has it already, under the revision.
+     */
+    MatchesAnswer: {
+      /** Revision */
+      revision: number;
+      /** Matches */
+      matches: {
+        [key: string]: components["schemas"]["Match"];
+      };
+    };
+    /**
+     * MatchesQuestion
+     * @description The passage over which blends and outputs are matched.
+     */
+    MatchesQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
     };
     /**
      * MoveStep
@@ -1385,6 +1411,31 @@ export interface components {
        * @default 120
        */
       tempo_bpm: number;
+    };
+    /**
+     * OrderAnswer
+     * @description By how much the strip would get louder over the passage.
+     */
+    OrderAnswer: {
+      /** Revision */
+      revision: number;
+      /** Louder Db */
+      louder_db: number;
+    };
+    /**
+     * OrderQuestion
+     * @description A step moved to another place on its strip.
+     */
+    OrderQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+      move: components["schemas"]["MoveStep"];
     };
     /**
      * OverviewAnswer
@@ -2800,7 +2851,7 @@ export interface operations {
       };
     };
   };
-  study_matches_api_sessions__session_id__studies_blends_post: {
+  study_matches_api_sessions__session_id__studies_matches_post: {
     parameters: {
       query?: never;
       header?: never;
@@ -2822,6 +2873,41 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["MatchesAnswer"] | null;
+        };
+      };
+      /** @description Validation Error */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HTTPValidationError"];
+        };
+      };
+    };
+  };
+  study_order_api_sessions__session_id__studies_order_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["OrderQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["OrderAnswer"] | null;
         };
       };
       /** @description Validation Error */

@@ -9,6 +9,7 @@
   import { format } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
   import { divide, splitName } from '../state/splits';
+  import { swapOrder, swapPartner } from '../state/steps';
   import Door from './Door.svelte';
   import LaneRules from './LaneRules.svelte';
   import KeyRules from './KeyRules.svelte';
@@ -66,6 +67,15 @@
         {workspace.study.latency_ms.toFixed(1)} ms late
       </span>
     {/if}
+    {#if workspace.order && step && [workspace.order.step_id, workspace.order.other_id].includes(step.id)}
+      <span
+        class="figure soft"
+        data-figure="order"
+        title="This order is heard as loud as the other one; nothing of it is rendered"
+      >
+        {workspace.matched ? `order matched ${format(workspace.order.gain_db, 'dB')}` : 'orders not matched'}
+      </span>
+    {/if}
     {#if door}<Door state={door} word />{/if}
     <span class="space"></span>
     {#if step && processor}
@@ -84,6 +94,13 @@
             onclick={() => divide(workspace, 'bands', bands)}>Make multiband</button
           >
         {/if}
+      {/if}
+      {#if swapPartner(workspace)}
+        <button
+          class="button"
+          title="Swap with its neighbour, and hear both orders equally loud (R)"
+          onclick={() => swapOrder(workspace)}>Swap</button
+        >
       {/if}
       <button class="button" aria-haspopup="dialog" onclick={() => (starting = !starting)}
         >{split ? 'Ready-made' : 'Starting points'}</button
@@ -176,6 +193,13 @@
               <Choice {setting} {value} change={(next) => put(setting.name, next, null)} />
             {/if}
           {/each}
+          {#if group.name === 'Output' && step.settings['output'] === 'held'}
+            <p class="soft match" data-figure="held">
+              {#if step.match?.refused}{step.match.refused}
+              {:else if step.match}Held by {format(step.match.matched_db, 'dB')} over this passage
+              {:else}Measuring the loudness ...{/if}
+            </p>
+          {/if}
           {#if group.name === 'Blend' && split && split.settings['law'] === 'steady' && split.settings['blend']}
             <p class="soft match" data-figure="match">
               {#if split.match?.refused}{split.match.refused}

@@ -9,6 +9,7 @@
     ['B', 'bypass the step, the lane, or the steps chosen together'],
     ['Shift+B', 'bypass the whole path'],
     ['G', 'hear what the detector hears'],
+    ['R', 'swap the step with its neighbour, both orders equally loud; R again swaps back'],
     ['Shift, Ctrl and click', 'choose several steps'],
     ['P  F  W', 'put the steps in parallel, in bands, in mid/side'],
     ['U', 'take the split apart'],

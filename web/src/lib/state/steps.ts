@@ -1,5 +1,5 @@
 /** What is done to several steps at once: copy, paste, duplicate, bypass, remove, move. */
-import type { Edit, Step } from '../api/client';
+import { api, type Edit, type Step } from '../api/client';
 import { find, renamed } from '../path/tree';
 import type { Workspace } from './workspace.svelte';
 
@@ -114,4 +114,48 @@ export function moveSteps(workspace: Workspace, turn: number): void {
     index: siblings.indexOf(step) + turn,
   }));
   void workspace.edit(batch(edits));
+}
+
+/** The step that the chosen one trades places with: the one it was swapped with last, or the next, or the one before. */
+export function swapPartner(workspace: Workspace): Step | null {
+  const { found, step, order } = workspace;
+  if (!found || !step) return null;
+  const beside = [found.siblings[found.index + 1], found.siblings[found.index - 1]];
+  const pair = order ? [order.step_id, order.other_id] : [];
+  const swapped = beside.find((other) => other && pair.includes(other.id) && pair.includes(step.id));
+  return swapped ?? beside[0] ?? beside[1] ?? null;
+}
+
+/** Swap the chosen step with its partner, and hear both orders equally loud; once more swaps back. */
+export async function swapOrder(workspace: Workspace): Promise<void> {
+  const { found, step, version, order } = workspace;
+  const partner = swapPartner(workspace);
+  if (!found || !step || !version || !partner)
+    return workspace.note('Two steps in one path can be swapped: choose one that has a neighbour.');
+  const { start_s, end_s } = workspace.passage;
+  const move = {
+    op: 'move_step' as const,
+    step_id: step.id,
+    strip_id: workspace.stripId,
+    lane_id: found.lane?.id ?? null,
+    index: found.siblings.indexOf(partner),
+  };
+  const answer = await workspace.attempt(() =>
+    api.studyOrder(version.id, {
+      tab: workspace.tab,
+      number: workspace.nextNumber(),
+      start_s,
+      end_s,
+      move,
+    }),
+  );
+  if (!answer) return;
+  const again = order && [order.step_id, order.other_id].includes(partner.id);
+  const gain_db = (again ? order.gain_db : 0) - answer.louder_db;
+  await workspace.reorder(move, {
+    strip_id: workspace.stripId,
+    step_id: step.id,
+    other_id: partner.id,
+    gain_db: Math.abs(gain_db) < 0.01 ? 0 : gain_db,
+  });
 }

@@ -19,6 +19,13 @@ import type { BlockHeader } from '../audio/protocol';
 import { everyStep, find, type Chosen, type Found } from '../path/tree';
 
 export type Listening = 'before' | 'after' | 'taken' | 'key' | 'only';
+/** Two steps of a strip that were swapped, and the gain by which this order is as loud as the other. */
+export interface Order {
+  strip_id: string;
+  step_id: string;
+  other_id: string;
+  gain_db: number;
+}
 export type Ear = 'full' | 'small' | 'mono' | 'quiet';
 export interface Passage {
   start_s: number;
@@ -69,6 +76,8 @@ export class Workspace {
   listening = $state<Listening>('after');
   matched = $state(true);
   ear = $state<Ear>('full');
+  /** The two steps whose orders are compared. */
+  order = $state.raw<Order | null>(null);
   header = $state.raw<BlockHeader | null>(null);
   heardFrames = $state(0);
   heardEnergy = $state(0);
@@ -85,6 +94,7 @@ export class Workspace {
   private pending = new Map<string, { edit: Edit; gesture: string | null }>();
   private sending: Promise<void> | null = null;
   private numbers = 0;
+  private ordering = false;
   private columns = 800;
   private zoom: [number, number] = [0, 1];
   private polling = 0;
@@ -211,6 +221,7 @@ export class Workspace {
     this.playing = this.connected = false;
     this.header = null;
     this.study = null;
+    this.order = null;
     this.overview = null;
     this.version = null;
   }
@@ -264,6 +275,7 @@ export class Workspace {
   private changed(version: Version): void {
     if (this.version?.id !== version.id) return;
     this.take(version);
+    if (this.order && !this.ordering) this.setOrder(null);
     for (const text of version.told) this.note(text, 'note', { label: 'Undo', run: () => void this.undo() });
     this.tellScope();
     this.measure();
@@ -418,6 +430,20 @@ export class Workspace {
     this.audition?.send({ type: 'matched', on });
   }
 
+  /** Another order of two steps, to be heard as loud as the one before. */
+  async reorder(edit: Edit, order: Order): Promise<void> {
+    this.ordering = true;
+    this.setOrder(order);
+    await this.edit(edit);
+    this.ordering = false;
+  }
+
+  private setOrder(order: Order | null): void {
+    const told = order ?? { ...this.order!, gain_db: 0 };
+    this.order = order;
+    this.audition?.send({ type: 'order', strip_id: told.strip_id, gain_db: told.gain_db });
+  }
+
   setEar(ear: Ear): void {
     this.ear = ear;
     this.audition?.send({ type: 'ear', ear });
@@ -428,6 +454,7 @@ export class Workspace {
     this.tellScope();
     this.listen(this.listening);
     this.setMatched(this.matched);
+    if (this.order) this.setOrder(this.order);
     this.setEar(this.ear);
   }
 
@@ -499,10 +526,10 @@ export class Workspace {
     });
   }
 
-  /** Steady blends follow what was edited: the server measures them anew over the passage. */
+  /** Steady blends and held outputs follow what was edited: the server measures them anew over the passage. */
   private async measureMatches(): Promise<void> {
     const { version } = this;
-    if (!version?.session.strips.some((strip) => [...everyStep(strip.path.steps)].some(isSteady))) return;
+    if (!version?.session.strips.some((strip) => [...everyStep(strip.path.steps)].some(isHeld))) return;
     const { start_s, end_s } = this.passage;
     const answer = await api.studyMatches(version.id, {
       tab: this.tab,
@@ -591,8 +618,10 @@ export class Workspace {
   }
 }
 
-function isSteady(step: Step): boolean {
-  const { by, blend, law } = step.settings;
+/** Whether something is measured of it, so that the loudness is held. */
+function isHeld(step: Step): boolean {
+  const { by, blend, law, output } = step.settings;
+  if (output === 'held') return true;
   return (
     step.kind === 'split' && by === 'copies' && blend === true && law === 'steady' && step.lanes?.length === 2
   );
