@@ -238,9 +238,10 @@ def run_process(asked: argparse.Namespace) -> None:
     import numpy as np
     import soxr
 
-    from saltanvil.engine.through import Through
+    from saltanvil.engine.through import SOUND_ID, Through
     from saltanvil.measure.figures import figures_of
     from saltanvil.media.encode import SUFFIX, write_audio
+    from saltanvil.studies.match import settled
 
     path = path_from(asked.path)
     suffix = asked.output.suffix.lower()
@@ -256,6 +257,9 @@ def run_process(asked: argparse.Namespace) -> None:
             key = np.ascontiguousarray(soxr.resample(key.T, key_rate, rate, quality="VHQ").T, dtype=np.float32)
             key = key.reshape(-1, key.shape[-1])
     work = Through(path, x, rate, asked.tempo, key)
+    whole = settled(work.session, work.media)
+    if whole is not work.session:  # what is held to a loudness was measured on this sound
+        work = Through(whole.strip(SOUND_ID).path, x, rate, asked.tempo, key)
     y = work.run()
     reports = [
         {"kind": node.step.kind, "largest_reduction_db": float(told.max()) if len(told) else None}
@@ -340,6 +344,7 @@ def run_render(asked: argparse.Namespace) -> None:
     from saltanvil.store.database import Database
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
+    from saltanvil.studies.match import settled
     from saltanvil.web.exports import file_names
 
     if not (asked.data / "saltanvil.db").is_file():
@@ -364,6 +369,7 @@ def run_render(asked: argparse.Namespace) -> None:
     def export(number: int) -> None:
         session, targets = work[number]
         media = store.at_rate(session.rate_hz)
+        session = settled(session, media)
         export_strips(
             session, media, 0, session_frames(session, media), targets, asked.format, lambda share: progress(number, share)
         )

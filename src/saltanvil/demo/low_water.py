@@ -31,6 +31,8 @@ class Faults:
     bass_spread_db: float = 10.0
     bass_boom_hz: float = 55.0
     bass_boom_db: float = 8.0
+    #: The bass has hardly anything above this: on small speakers it is gone.
+    bass_dark_hz: float = 150.0
     #: Centre of the voice's sibilants, and their peak over the vowels' usual level.
     sibilant_hz: float = 7000.0
     #: RMS of the room in the voice track.
@@ -185,7 +187,8 @@ def make_bass() -> NDArray[np.float64]:
             put(track, tone, bar * BAR_S + beat * BEAT_S, decibels(uneven) * force**0.5)
     track = synth.filtered(
         track,
-        ("low-pass", 2600.0, 0.7, 0.0),
+        ("low-pass", FAULTS.bass_dark_hz, 0.54, 0.0),
+        ("low-pass", FAULTS.bass_dark_hz, 1.31, 0.0),
         ("bell", FAULTS.bass_boom_hz, 4.0, FAULTS.bass_boom_db),
         ("high-pass", 28.0, 0.7, 0.0),
     )
@@ -376,10 +379,12 @@ def path_of(name: str) -> Path:
             ),
         ],
         "Bass": [
+            # heard on small speakers; first, so that the compressor holds the notes and their harmonics together
+            ("lowend", {"amount_db": -4.0, "odd_share": 0.6, "upper_share": 0.5}),
             (
                 "compressor",
                 {"threshold_db": -20.0, "ratio": 3.0, "attack_ms": 15.0, "release_ms": 120.0, "makeup_db": 2.0},
-            )
+            ),
         ],
         "Organ": [("equaliser", {"band2_frequency_hz": 250.0, "band2_gain_db": -2.0})],
         "Lead voice": [
@@ -396,8 +401,14 @@ def path_of(name: str) -> Path:
                 "compressor",
                 {"threshold_db": -20.0, "ratio": 2.5, "attack_ms": 8.0, "release_mode": "automatic", "detector": "rms"},
             ),
+            # after the compressor, so that soft and loud words get the same colour
+            ("saturator", {"character": "tube", "drive_db": 6.0, "balance": 0.3, "high_emphasis_db": 3.0, "mix": 0.5}),
         ],
-        "Drums": [("compressor", {"threshold_db": -16.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic"})],
+        "Drums": [
+            ("compressor", {"threshold_db": -16.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic"}),
+            # after the compressor, which lets the attacks through: the tape rounds them
+            ("saturator", {"character": "tape", "drive_db": 3.0, "balance": 0.8, "high_emphasis_db": -3.0}),
+        ],
     }
     made = [
         Step.model_validate({"id": f"{name}-{index}".lower().replace(" ", "-"), "kind": kind, "settings": settings})

@@ -60,7 +60,7 @@ class Through:
         self.session = Session(name="Through", tempo_bpm=tempo_bpm, strips=strips)
         self.session = self.session.model_copy(update={"rate_hz": rate})  # a file may have a rate that no session has
         self.x = x
-        media = Arrays(x, *([] if key is None else [key]))
+        self.media = media = Arrays(x, *([] if key is None else [key]))
         self.plan: Plan = compile_plan(self.session, media, Rack(), audition, SOUND_ID)
 
     @property

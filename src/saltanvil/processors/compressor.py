@@ -102,7 +102,7 @@ class CompressorSettings(KeyedSettings):
     )
     output_colour: Literal["none", "plain", "tape", "tube", "transformer"] = choice(
         "none",
-        "Output colour",
+        "Colour",
         "Output",
         f"What the compressed sound leaves through; at 1:1 it is colour alone. {CHARACTERS_HELP}",
     )

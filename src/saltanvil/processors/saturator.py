@@ -18,17 +18,17 @@ _SIDES = {"stereo": ["left/right", "mid/side"]}
 
 
 class SaturatorSettings(Settings):
-    character: CharacterName = choice("plain", "Character", "Colour", CHARACTERS_HELP)
+    character: CharacterName = choice("plain", "Colour", "Drive", CHARACTERS_HELP)
     drive_db: float = rule(
-        6.0, "Drive", "dB", -12.0, 36.0, "Colour", "Gain into the curve, which gives out at 0 dBFS.", ticks=(0, 12, 24, 36)
+        6.0, "Drive", "dB", -12.0, 36.0, "Drive", "Gain into the curve, which gives out at 0 dBFS.", ticks=(0, 12, 24, 36)
     )
     balance: float = rule(
-        0.5, "Odd share", "%", 0.0, 1.0, "Colour",
+        0.5, "Odd share", "%", 0.0, 1.0, "Drive",
         "None: even harmonics, the plain character's 2nd alone while it is not driven hard. All: odd ones, the 3rd alone.",
         ticks=(0, 0.25, 0.5, 0.75, 1),
     )  # fmt: skip
     liven: float = rule(
-        0.0, "Liven", "%", 0.0, 1.0, "Colour",
+        0.0, "Liven", "%", 0.0, 1.0, "Drive",
         "Lifts attacks as they pass, by up to 6 dB, and their highs by as much again; what sustains stays.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     low_emphasis_db: float = rule(

@@ -1,12 +1,15 @@
 """Holding the loudness: a blend's two sides matched, an output's gain found, and what a lane lost given back."""
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Container, Iterator
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.engine.points import Scope
+from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.plan import session_frames
+from saltanvil.engine.points import Media, Scope
 from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.loudness import OFFSET_LUFS, hop_energies, integrated_lufs
@@ -79,6 +82,21 @@ def held_db(mix: Energies, wanted_lufs: float) -> float | None:
     return gain
 
 
+def settled(
+    session: Session,
+    media: Media,
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: ThreadPoolExecutor | None = None,
+) -> Session:
+    """The session with every match that was never measured, found over everything; itself where none is missing."""
+    missing = {step.id for _, step in held_steps(session) if step.match is None}
+    if not missing:
+        return session
+    session, cache, end = session.model_copy(deep=True), StretchCache(), session_frames(session, media)
+    matches_of(session, lambda version: ScopeRenderer(version, media, cache, 0, end, cancelled, pool), missing)
+    return session
+
+
 def held_match(found: Compared, step: Step, rate: int) -> Match:
     """The match of an output that is held, from what its step does at present: exact, as its gain comes last."""
     guessed, held = processor_named(step.kind).held_db(step.settings), step.held_db
@@ -101,14 +119,18 @@ def held_steps(session: Session) -> Iterator[tuple[Strip, Step]]:
             yield graph.strip_of[point], step
 
 
-def matches_of(session: Session, renderer: Callable[[Session], ScopeRenderer]) -> dict[str, Match]:
+def matches_of(
+    session: Session, renderer: Callable[[Session], ScopeRenderer], only: Container[str] | None = None
+) -> dict[str, Match]:
     """The match of every steady blend and held output that does not have it yet, by the step's id.
 
     renderer: makes one over the passage for a version of the session. The session is changed on the way, as one match
-    is heard by the next.
+    is heard by the next. only: leaves all others as they are.
     """
     found: dict[str, Match] = {}
     for strip, step in list(held_steps(session)):
+        if only is not None and step.id not in only:
+            continue
         if step.held_db is not None:
             match = held_match(renderer(session).compare(Scope(strip.id, step.id)), step, session.rate_hz)
         else:

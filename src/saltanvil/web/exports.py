@@ -13,6 +13,7 @@ from saltanvil.engine.export import export_strips
 from saltanvil.engine.plan import session_frames
 from saltanvil.media.encode import SUFFIX, FileFormat
 from saltanvil.session.document import MAIN_ID
+from saltanvil.studies.match import settled
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served
 
@@ -45,7 +46,8 @@ def export(services: Served, session_id: Number, asked: ExportRequest) -> JobVie
         paths = [folder / str(index) for index in range(len(names))]
         targets = dict(zip(asked.strip_ids, paths, strict=True))
         try:
-            export_strips(session, media, start, stop, targets, asked.format, job.progress, job.cancelled)
+            whole = settled(session, media, job.cancelled, services.pool)
+            export_strips(whole, media, start, stop, targets, asked.format, job.progress, job.cancelled)
         except BaseException:
             for path in paths:
                 path.unlink(missing_ok=True)

@@ -42,6 +42,9 @@ export function says(step: Step, header: BlockHeader | null): string {
       ? String(settings['note'])
       : format(Number(settings['time_ms']), 'ms');
   if (step.kind === 'room') return `${settings['size']}, ${format(Number(settings['decay_s']), 's')}`;
+  if (step.kind === 'saturator') return `${settings['character']} ${db('drive_db')}`;
+  if (step.kind === 'lowend')
+    return `${Number(settings['low_hz']).toFixed(0)} to ${Number(settings['high_hz']).toFixed(0)} Hz`;
   if (step.kind === 'trim') return format(Number(settings['gain_db']), 'dB');
   return `${Number(settings['ratio'])}:1 at ${Number(settings['threshold_db']).toFixed(0)} dB`;
 }
