@@ -4,9 +4,10 @@ Two chains of all-passes turn the band into a wave and the same a quarter of a t
 sum of squares is the envelope squared, without ripple or delay, and a T_n(cos p) = a cos np is harmonic n and nothing
 else (T_n: Chebyshev's polynomials of the first kind).
 
-Poles of the chains lie an octave apart and belong to them in turn. Over two octaves the phase of a chain falls by pi;
-the other's lies an octave beside it, so they differ by pi / 2 on the average, and their ripple about it is below half a
-degree (derived here; the ends add up to 1.5 degrees at 20 Hz).
+Poles lie evenly on a scale of ratios and belong to the chains in turn. Over 1.4 octaves, from pole to pole, the phase
+of a chain falls by pi; the other's lies half of that beside it, so they differ by pi / 2, with a ripple of 1e-4 rad. The
+poles that are missing beyond both ends would turn a sound of frequency f by an alternating series in p / f; the last
+poles are moved by the sum of it, so that a cubic of 1e-4 rad is left at 20 and 300 Hz (derived here).
 """
 
 import math
@@ -16,7 +17,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
 
-LOWEST_HZ, POLES = 1.0, 15
+LOWEST_HZ, POLES, RATIO = 1.0, 19, 2.0**0.7
 #: Harmonics 2 to 5.
 ORDERS = (2, 3, 4, 5)
 POSITION, PRIMED, FROM, NOW = 0, 1, 2, 2 + len(ORDERS)
@@ -27,8 +28,10 @@ SILENT = 1e-20
 
 def chain_coefficients(rate: int) -> NDArray[np.float64]:
     """(POLES,), all-pass coefficients by pole; the even ones are one chain, the odd ones the other."""
-    tangents = [math.tan(math.pi * min(LOWEST_HZ * 2.0**k, 0.45 * rate) / rate) for k in range(POLES)]
-    return np.array([(t - 1.0) / (t + 1.0) for t in tangents])
+    t = math.tan(math.pi * LOWEST_HZ / rate) * RATIO ** np.arange(POLES)
+    t[0] *= RATIO / (RATIO + 1.0)
+    t[-1] *= (RATIO + 1.0) / RATIO
+    return (t - 1.0) / (t + 1.0)
 
 
 @kernel("void(float32[:,::1],float32[:,::1],float64[::1],float64,float64[::1],float64[:,::1],float64[::1])")
