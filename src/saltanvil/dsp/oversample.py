@@ -16,9 +16,9 @@ from saltanvil.dsp.kernel import inline
 
 #: Taps of each half by stage, from the base rate up: the first has the narrow transition, 100 dB down.
 HALF_TAPS = (64, 16, 12, 8)
-#: The last stage down, 20 kHz to 24 kHz at 48 kHz.
+#: The last stage down, 19.7 kHz to 24 kHz at 48 kHz: what a harmonic just above half the rate leaves is 100 dB down too.
 LAST_HALF_TAPS = 72
-LAST_CUTOFF = 22.0 / 96.0
+LAST_CUTOFF = 21.8 / 96.0
 MOST_TAPS = max(*HALF_TAPS, LAST_HALF_TAPS)
 STAGES = len(HALF_TAPS)
 #: How many of each half there are, by way (up, down) and stage.

@@ -31,7 +31,7 @@ Array = NDArray[np.float64]
 (DRIVE, SECOND_DRIVE, LOSS, SQUEEZE, BIAS, MOVE, NORM, GLIDING, STEPS, LATENCY, PAD, LINKED, CURVE, GLIDE, POWER_POLE,
  LOSS_POLE, DC_POLE, SETTINGS) = range(18)  # fmt: skip
 # State: the gliding settings, those they glide from, then per channel a row of followers.
-POSITION, PRIMED, RING_AT, CURVE_AT, CURVE_LEFT, BENT, HEADER = 14, 15, 16, 17, 18, 19, 20
+POSITION, PRIMED, RING_AT, CURVE_AT, CURVE_LEFT, BENT, REST_BIAS, REST_VALUE, HEADER = range(14, 23)
 (LAST_IN, LAST_MEAN, LAST_OTHER, POWER_1, POWER_2, POWER_3, LOW, DC_IN, DC_OUT, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
 MOST_FACTOR = 16
@@ -143,7 +143,15 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
         curves[0] = curve
         curves[1] = curve
         state[CURVE_AT] = settings[CURVE]
+        # What stands at the beginning goes round the filters, which would answer it with a click, and around their noise.
+        state[REST_BIAS] = np.float64(np.float32(now[BIAS]))
+        state[REST_VALUE] = rest_at(curve, state[REST_BIAS])
+        for c in range(channels):
+            state[HEADER + c * FOLLOWERS + LAST_IN] = state[REST_BIAS]
+            state[HEADER + c * FOLLOWERS + LAST_MEAN] = state[REST_VALUE]
+            state[HEADER + c * FOLLOWERS + LAST_OTHER] = state[REST_VALUE]
         state[PRIMED] = 1.0
+    stand, stand_rest = np.float32(state[REST_BIAS]), np.float32(state[REST_VALUE])
     steps = int(settings[STEPS])
     factor = 1 << steps
     latency = int(settings[LATENCY])
@@ -225,11 +233,11 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
                     low[i] = np.float32((low[i] - loss * (low[i] - lost)) / np.sqrt(1.0 + squeeze * p))
                     level = np.sqrt(max(p, 0.0))
                     move = (before[MOVE] + (now[MOVE] - before[MOVE]) * along) * level / (1.0 + level)
-                    bias[i] = np.float32(before[BIAS] + (now[BIAS] - before[BIAS]) * along + move)
+                    bias[i] = np.float32(before[BIAS] + (now[BIAS] - before[BIAS]) * along + move) - stand
                 follower[LOW] = lost
             else:
                 for i in range(count):
-                    bias[i] = np.float32(before[BIAS] + (now[BIAS] - before[BIAS]) * np.float64(glide[i]))
+                    bias[i] = np.float32(before[BIAS] + (now[BIAS] - before[BIAS]) * np.float64(glide[i])) - stand
             through_ring(low, 0, ring[c], base, latency, sound, count)
             through_ring(bias, 0, ring[channels + c], base, latency, bias_late, count)
             for i in range(count):
@@ -240,7 +248,7 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
                 run = min(TICK_FRAMES - (phase + at) % TICK_FRAMES, count - at)
                 loudest = np.float32(0.0)
                 for i in range(at, at + run):
-                    loudest = max(loudest, abs(low[i]))
+                    loudest = max(loudest, abs(low[i] + stand))
                 trace[1, tick] = max(trace[1, tick], loudest)
                 tick += 1
                 at += run
@@ -250,6 +258,8 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
                 size *= 2
                 for i in range(size):
                     low[i] = high[i]
+            for i in range(size):
+                low[i] += stand
             last_in, last_mean = follower[LAST_IN], follower[LAST_MEAN]
             if bent:
                 last_other = follower[LAST_OTHER]
@@ -263,7 +273,7 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
             late = pad if steps > 0 else 0
             padding = pads[c]
             for i in range(size):
-                padding[late + i] = rest[i]
+                padding[late + i] = rest[i] - stand_rest
             for i in range(size):
                 high[i] = padding[i]
             for i in range(late):
@@ -276,8 +286,8 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
             last_in, last_out = follower[DC_IN], follower[DC_OUT]
             out = y[c, start : start + count]
             for i in range(count):
-                stands = rest_at(curves[1], np.float64(bias_late[i])) if bias_late[i] != 0.0 else 0.0
-                entered = np.float64(high[i]) - stands
+                place = np.float64(stand + bias_late[i])
+                entered = np.float64(high[i]) - (rest_at(curves[1], place) - state[REST_VALUE] if place != 0.0 else 0.0)
                 last_out = entered - last_in + settings[DC_POLE] * last_out
                 last_in = entered
                 norm = before[NORM] + (now[NORM] - before[NORM]) * np.float64(glide[i])

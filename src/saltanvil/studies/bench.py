@@ -29,6 +29,10 @@ SHORT_FRAMES = 1 << 14
 #: Time for detectors and filters to settle before a tone is measured.
 SETTLE_S = 1.0
 SHORT_SETTLE_S = 0.4
+#: Direct current that is taken out below 5 Hz is gone by 180 dB.
+SWEEP_SETTLE_S = 0.66
+#: A tone goes on after the part that is measured, or a filter with its middle there would hear it end.
+TAIL_FRAMES = 4096
 LADDER_DB = tuple(range(-60, 1, 6))
 CURVE_DB = tuple(range(-72, 1, 3))
 SWEEP_STEPS = 56
@@ -72,8 +76,8 @@ class Bench:
         """The settled part of a sine that fits the frames, as it leaves; and its frequency."""
         fits = distortion.fitting_hz(hz, frames, self.rate)
         lead = -(-round(settle_s * self.rate) // frames) * frames if settle_s * self.rate > frames else frames
-        t = np.arange(lead + frames) / self.rate
-        return self.run(db_to_gain(level_db) * np.sin(2.0 * np.pi * fits * t))[lead:], fits
+        t = np.arange(lead + frames + TAIL_FRAMES) / self.rate
+        return self.run(db_to_gain(level_db) * np.sin(2.0 * np.pi * fits * t))[lead : lead + frames], fits
 
 
 @dataclass(frozen=True)
@@ -202,9 +206,9 @@ def harmonics(bench: Bench, asked: Question) -> Result:
 def two_tones(bench: Bench, low_hz: float, high_hz: float, ratio: float, level_db: float) -> tuple[Array, float, float]:
     """Two tones that fit, the low one `ratio` times as strong, their sum peaking at the level."""
     low, high = (round(hz * FRAMES / bench.rate) * bench.rate / FRAMES for hz in (low_hz, high_hz))
-    t = np.arange(2 * FRAMES) / bench.rate
+    t = np.arange(2 * FRAMES + TAIL_FRAMES) / bench.rate
     both = (ratio * np.sin(2 * np.pi * low * t) + np.sin(2 * np.pi * high * t)) / (1.0 + ratio)
-    return bench.run(db_to_gain(level_db) * both)[FRAMES:], low, high
+    return bench.run(db_to_gain(level_db) * both)[FRAMES : 2 * FRAMES], low, high
 
 
 def intermodulation(bench: Bench, asked: Question) -> Result:
@@ -250,7 +254,7 @@ def swept(bench: Bench, level_db: float, done: float, share: float) -> Sweep:
     tones, strongest, where, grid = [], [], [], []
     for number, hz in enumerate(asked):
         bench.progress(done + share * number / len(asked))
-        y, fits = bench.tone(float(hz), level_db, SHORT_FRAMES, 0.1)
+        y, fits = bench.tone(float(hz), level_db, SHORT_FRAMES, SWEEP_SETTLE_S)
         found = distortion.harmonics_of(y, bench.rate, fits)
         tones.append(fits)
         strongest.append(found.strongest_db)
