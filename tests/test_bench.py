@@ -1,5 +1,6 @@
 """The bench against signals whose distortion is known, series, and the settings of what is on it."""
 
+import itertools
 import json
 
 import numpy as np
@@ -9,6 +10,7 @@ from hypothesis import strategies as st
 
 from saltanvil.cli import main
 from saltanvil.measure import distortion
+from saltanvil.processors import REGISTRY
 from saltanvil.session.document import Key, Path, Step
 from saltanvil.studies.bench import TESTS, Bench, Question, csv_of, measured, path_on_bench
 from tests.test_routing import session_of, step, strip
@@ -106,22 +108,35 @@ def test_measured_attack_and_release_agree_with_the_settings(attack_ms, release_
     assert told["attack_ms"] == pytest.approx(max(attack_ms - lookahead_ms, 0.0), rel=0.08, abs=2.5 * told["resolution_ms"])
 
 
-QUALITIES = [
-    *({"kind": "clipper", "oversampling": way, "phase": "linear"} for way in ("1x", "2x", "4x", "8x", "16x")),
-    *({"kind": "limiter", "lookahead_ms": ms, "peaks": peaks} for ms in (0.5, 3.0, 10.0) for peaks in ("sample", "true peak")),
-    *({"kind": kind, "lookahead_ms": ms} for kind in ("compressor", "ducker") for ms in (0.0, 2.3, 20.0)),
-    {"kind": "shaper", "level_safe": True},
-    {"kind": "clipper", "window": "on"},
-]
+def choices(name, field):
+    """What a setting that may be one of quality offers."""
+    if name.startswith("lookahead"):
+        return [field["minimum"], 2.3, field["maximum"]]
+    return [False, True] if field.get("type") == "boolean" else field.get("enum", [])
 
 
-@pytest.mark.parametrize("rate", [44100, 48000, 96000])
-@pytest.mark.parametrize("quality", QUALITIES, ids=lambda q: " ".join(str(v) for v in q.values()))
-def test_measured_latency_is_the_declared_one(quality, rate):
-    kind = quality["kind"]
-    result = ask("impulse", step(kind, "s", **{k: v for k, v in quality.items() if k != "kind"}), rate=rate, level_dbfs=-40.0)
-    told = figures(result)
-    assert told["measured_ms"] == pytest.approx(told["declared_ms"], abs=1.01 * 1000 / rate)
+def qualities(kind):
+    """Every combination of the settings by which a processor's latency moves, alone or beside any other one setting."""
+    processor = REGISTRY[kind]
+    late = lambda **chosen: processor.latency_of(processor.settings_model(**chosen), RATE)  # noqa: E731
+    fields = {name: choices(name, field) for name, field in processor.settings_model.model_json_schema()["properties"].items()}
+    moving = {}
+    for name, beside in itertools.product(fields, repeat=2):
+        if any(len({late(**{beside: value, name: own}) for own in fields[name]}) > 1 for value in fields[beside]):
+            moving[name] = fields[name]
+    return [dict(zip(moving, values, strict=True)) for values in itertools.product(*moving.values())]
+
+
+OPEN = {"gate": {"range_db": 0.0}}  # or it would swallow the impulse
+
+
+@pytest.mark.parametrize("kind", sorted(set(REGISTRY) - {"split"}))
+def test_measured_latency_is_the_declared_one(kind):
+    """For every quality of every processor at 48 kHz, and every fifth at other rates."""
+    found = qualities(kind)
+    for number, (rate, quality) in enumerate([(RATE, q) for q in found] + [(r, q) for r in (44100, 96000) for q in found[::5]]):
+        told = figures(ask("impulse", step(kind, "s", **{**OPEN.get(kind, {}), **quality}), rate=rate, level_dbfs=-40.0))
+        assert told["measured_ms"] == pytest.approx(told["declared_ms"], abs=1.01 * 1000 / rate), (number, rate, quality)
 
 
 def test_the_curve_measured_lies_on_the_curve_set():

@@ -5,6 +5,7 @@ from itertools import cycle
 import numpy as np
 import pyloudnorm
 import pytest
+import scipy.signal
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -81,16 +82,17 @@ def test_the_plain_curve_makes_the_pure_second_or_the_pure_third(balance, wanted
     found = {order: told[f"h{order}_db"] for order in range(2, 13)}
     assert found[wanted] > -60
     assert max(value for order, value in found.items() if order != wanted) < found[wanted] - 60
-    assert told["even_share"] == pytest.approx(1.0 - balance, abs=0.001)
+    assert told["even_share"] == pytest.approx(100.0 * (1.0 - balance), abs=0.01)
 
 
 @settings(max_examples=40, deadline=None)
 @given(st.sampled_from(sorted(CHARACTERS)), st.floats(0, 1), st.floats(-15.9, 15.9), st.floats(-15.9, 15.9))
 def test_a_curve_is_read_from_its_table_with_its_exact_antiderivative(character, balance, a, b):
-    """Rises everywhere, slope 1 at rest; and the mean over a way (DAFx 2016, from memory) is numpy's trapezoid of the curve."""
+    """Rises everywhere, slope 1 where its bias rests; and the area over a way (DAFx 2016, from memory) is numpy's trapezoid."""
     colour = Colour(character, balance=balance)
     _, slope = colour.curve(np.linspace(-20, 20, 4001))
-    assert slope.min() >= 0 and colour.curve(np.zeros(1))[1] == pytest.approx(1.0)
+    at_rest = colour.curve(np.array([CHARACTERS[character].bias]))[1]
+    assert slope.min() >= 0 and at_rest == pytest.approx(1.0)
     table = dsp.table(colour.curve)
     assert dsp.rest_at(table, a) == pytest.approx(colour.curve(np.array(a))[0] - a, abs=1e-5)
     way = np.linspace(a, b, 20001)
@@ -109,10 +111,10 @@ def test_characters_differ_as_they_say():
         lost[loud] = db(found[10] / 0.01) - (db(found[1]) - loud)
     assert abs(lost[-60.0]) < 0.1 and lost[0.0] < lost[-60.0] - 2
     onset = np.concatenate((np.zeros(4800), tone(1000, 0.5, -3)))
-    y, _ = run("saturator", onset, character="tape", drive_db=0.0, oversampling="2x", **odd, **RISING)
+    y, _ = run("saturator", onset, character="tape", drive_db=6.0, oversampling="2x", **odd, **RISING)
     first = slice(4800, 4848)  # its first period
-    assert db(np.abs(y[0, first]).max()) > db(y[0, -480:].max()) + 1.0
-    plain, _ = run("saturator", onset, character="plain", drive_db=0.0, oversampling="2x", **odd, **RISING)
+    assert db(np.abs(y[0, first]).max()) > db(y[0, -480:].max()) + 0.5
+    plain, _ = run("saturator", onset, character="plain", drive_db=6.0, oversampling="2x", **odd, **RISING)
     assert abs(db(np.abs(plain[0, first]).max()) - db(plain[0, -480:].max())) < 0.3
     # Tube: lopsided even where nothing but odd harmonics is asked for, the more the louder.
     tube = [harmonics_db(level=level, character="tube", **odd)[0] for level in (-40.0, -20.0, -6.0)]
@@ -142,23 +144,24 @@ def test_aliasing_is_100_db_down_at_full_quality(character):
     assert told["alias_16x_db"] < -100 and told["alias_1x_db"] > told["alias_16x_db"] + 30
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(
     st.sampled_from(sorted(CHARACTERS)), st.floats(-12, 12), st.floats(20, 1000), st.floats(-12, 12), st.floats(500, 16000),
     st.sampled_from(["1x", "8x"]),
 )  # fmt: skip
 def test_emphasis_and_its_undoing_are_flat_at_zero_drive(character, low_db, low_hz, high_db, high_hz, oversampling):
-    x = np.zeros(RATE)
-    x[4000] = 1e-4
+    """Transfer function by cross spectra (scipy.signal.csd), of noise so soft that no curve bends."""
+    x = 1e-3 * np.random.default_rng(0).standard_normal(4 * RATE)
     chosen = {"low_emphasis_db": low_db, "low_emphasis_hz": low_hz, "high_emphasis_db": high_db, "high_emphasis_hz": high_hz}
     y, _ = run("saturator", x, character=character, drive_db=0.0, oversampling=oversampling, **RISING, **chosen)
-    flat = db(np.fft.rfft(y[0].astype(np.float64)) / np.fft.rfft(x))[20:20000]
-    assert np.abs(flat).max() < 0.05
+    hz, crossed = scipy.signal.csd(x, y[0].astype(np.float64), RATE, nperseg=RATE // 4)
+    flat = db(crossed / scipy.signal.welch(x, RATE, nperseg=RATE // 4)[1])
+    assert np.abs(flat[(hz >= 20) & (hz <= 20000)]).max() < 0.05
 
 
 def test_emphasis_decides_where_the_colour_is_made():
     """E dB more of a low tone into a cubic curve are 3 E more of its third harmonic, less what is undone there and of it."""
-    shelf = biquad.cookbook("low shelf", 120.0, 0.7071, 6.0, RATE)[None]
+    shelf = np.array([biquad.cookbook("low shelf", 120.0, 0.7071, 6.0, RATE)])
     at, at_third = biquad.response_db(shelf, np.array([60.0, 180.0]), RATE)
     chosen = {"character": "plain", "balance": 1.0, "hz": 60.0, "level": -24.0}
     third = [harmonics_db(**chosen, low_emphasis_db=emphasis)[1] for emphasis in (0.0, 6.0)]
@@ -246,7 +249,7 @@ def test_level_held_drive_takes_peaks_and_leaves_the_loudness(demo_tracks):
         x = part_of(demo_tracks, name)
         own, loudness = figures_of(x, RATE).true_peak_dbtp, lufs(x)
         taken = []
-        for drive in (3.0, 6.0, 9.0, 12.0):
+        for drive in (3.0, 6.0, 9.0, 12.0, 15.0, 18.0):
             chosen = {"character": "plain", "balance": 1.0, "drive_db": drive, "drive_back": True, "oversampling": "2x"}
             y, _ = run("saturator", x, **chosen, **RISING)
             taken.append((own - figures_of(y, RATE).true_peak_dbtp, loudness - lufs(y)))

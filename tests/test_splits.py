@@ -25,8 +25,8 @@ from saltanvil.session.blend import blend_gains, full_sum_db
 from saltanvil.session.document import Path, Session, Step, Strip
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.starts import PATH_STARTS
-from saltanvil.studies.match import given_back_db, match_of, matches_of
 from saltanvil.studies.ledger import ledger_of
+from saltanvil.studies.match import given_back_db, match_of, matches_of
 from tests.signals import noise, tone
 
 RATE = 48000

@@ -5,8 +5,8 @@
             power, smoothed by three poles +--> + bias --> up --> rest --> down --> no DC -+
 
 The *rest* of a curve f is r(v) = f(v) - v: what it adds to its input. Only the rest goes through the oversampling, so
-that sound which the curve leaves alone passes as it came. With a bias b the curve is (f(u + b) - f(b)) / f'(b0), of
-slope 1 for small signals where b stands at its rest b0.
+that sound which the curve leaves alone passes as it came. With a bias b the curve is f(u + b) - f(b), and f has slope 1
+where b stands at its rest, so that small signals are left alone there too.
 
 What follows the level follows the mean power through three equal poles: a square has twice the frequency and its own
 folds, and three poles leave nothing of either to modulate the sound with.
@@ -28,10 +28,10 @@ from saltanvil.dsp.oversample import doubled, halved
 Array = NDArray[np.float64]
 
 # Target settings; those before GLIDING glide from tick to tick. Gains are linear.
-(DRIVE, SECOND_DRIVE, LOSS, SQUEEZE, BIAS, MOVE, NORM, GLIDING, STEPS, LATENCY, PAD, LINKED, CURVE, GLIDE, POWER_POLE,
- LOSS_POLE, DC_POLE, SETTINGS) = range(18)  # fmt: skip
+(DRIVE, SECOND_DRIVE, LOSS, SQUEEZE, BIAS, MOVE, GLIDING, STEPS, LATENCY, PAD, LINKED, CURVE, GLIDE, POWER_POLE,
+ LOSS_POLE, DC_POLE, SETTINGS) = range(17)  # fmt: skip
 # State: the gliding settings, those they glide from, then per channel a row of followers.
-POSITION, PRIMED, RING_AT, CURVE_AT, CURVE_LEFT, BENT, REST_BIAS, REST_VALUE, HEADER = range(14, 23)
+POSITION, PRIMED, RING_AT, CURVE_AT, CURVE_LEFT, BENT, REST_BIAS, REST_VALUE, HEADER = range(12, 21)
 (LAST_IN, LAST_MEAN, LAST_OTHER, POWER_1, POWER_2, POWER_3, LOW, DC_IN, DC_OUT, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
 MOST_FACTOR = 16
@@ -290,8 +290,7 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
                 entered = np.float64(high[i]) - (rest_at(curves[1], place) - state[REST_VALUE] if place != 0.0 else 0.0)
                 last_out = entered - last_in + settings[DC_POLE] * last_out
                 last_in = entered
-                norm = before[NORM] + (now[NORM] - before[NORM]) * np.float64(glide[i])
-                out[i] = np.float32((sound[i] + last_out) * norm)
+                out[i] = np.float32(sound[i] + last_out)
             follower[DC_IN], follower[DC_OUT] = last_in, last_out
             if flush:
                 for i in range(POWER_1, FOLLOWERS):

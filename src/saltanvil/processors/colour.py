@@ -75,11 +75,16 @@ class Colour:
         return int(self.oversampling[:-1])
 
     def curve(self, u: Array) -> tuple[Array, Array]:
-        """Value and slope: g + e g^2 - o g^3, g the squash, e and o from the balance.
+        """Value and slope, 1 at the character's bias: of g + e g^2 - o g^3, g the squash, e and o from the balance.
 
         Where g is still u, g^2 = (T_2 + 1) / 2 makes a sine's second harmonic and no other, g^3 = (T_3 + 3 g) / 4 its third
         (Chebyshev: T_n(cos x) = cos nx).
         """
+        value, slope = self._unscaled(u)
+        at_rest = float(self._unscaled(np.array(CHARACTERS[self.character].bias))[1])
+        return value / at_rest, slope / at_rest
+
+    def _unscaled(self, u: Array) -> tuple[Array, Array]:
         n = CHARACTERS[self.character].knee
         under = 1.0 + np.abs(u) ** n
         g, slope = u / under ** (1.0 / n), under ** (-1.0 / n - 1.0)
@@ -94,7 +99,7 @@ class Colour:
         level = np.sqrt(power)
         bias = character.bias + character.move * level / (1.0 + level)
         squeezed = u / np.sqrt(1.0 + character.squeeze * power)
-        shaped = self.curve(squeezed + bias)[0] / self.curve(np.array(character.bias))[1]
+        shaped = self.curve(squeezed + bias)[0]
         return np.asarray((shaped - shaped.mean(axis=-1, keepdims=True)) / (drive if given_back else 1.0))
 
     def sections(self, rate: int) -> tuple[Array, Array]:
@@ -159,7 +164,6 @@ class Stage(Stateful):
         target[dsp.DRIVE], target[dsp.SECOND_DRIVE] = (db_to_gain(db) for db in colour.drives_db)
         target[dsp.LOSS], target[dsp.SQUEEZE] = character.loss, character.squeeze
         target[dsp.BIAS], target[dsp.MOVE] = character.bias, character.move
-        target[dsp.NORM] = 1.0 / float(colour.curve(np.array(character.bias))[1])
         target[dsp.STEPS] = colour.factor().bit_length() - 1
         target[dsp.LATENCY], target[dsp.PAD] = latency, pad
         target[dsp.LINKED] = colour.linked
