@@ -12,8 +12,10 @@ from saltanvil.engine.plan import Audition, Rack, Scope, compile_plan
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.through import Arrays
+from saltanvil.measure import speaker
 from saltanvil.measure.figures import figures_of
 from saltanvil.session.document import Session
+from saltanvil.studies.match import matches_of, settled
 
 FAULTS = demo.FAULTS
 
@@ -84,6 +86,7 @@ def test_chorus_over_verse(tracks):
     sounds = list(tracks)
     session = demo.build_session({name: index for index, name in enumerate(sounds)})
     media = Arrays(*tracks.values())
+    session = settled(session, media)
     mix = np.concatenate([block["main"] for block in render_strips(session, media, 0, demo.FRAMES)], axis=1)
     found = {}
     for name, first, last in demo.SECTIONS:
@@ -91,6 +94,29 @@ def test_chorus_over_verse(tracks):
         found[name] = figures_of(part, RATE).integrated_lufs
     assert found["Chorus"] - found["Verse"] == pytest.approx(FAULTS.chorus_over_verse_lu, abs=0.7)
     assert figures_of(mix, RATE).true_peak_dbtp < 0
+
+
+def test_colours_help_where_they_are(tracks):
+    """The bass on small speakers, the drums' hits rounder and the voice denser at their loudness (BS.1770 by our meter)."""
+    bass = tracks["Bass"][0, round(12 * demo.BAR_S * RATE) : round(20 * demo.BAR_S * RATE)]
+    dark = FAULTS.bass_dark_hz
+    assert spectrum_db(bass, dark / 3, dark) - spectrum_db(bass, 2 * dark, 4 * dark) > 24
+    media, chorus = Arrays(*tracks.values()), (round(12 * demo.BAR_S * RATE), round(20 * demo.BAR_S * RATE))
+    session = demo.build_session({name: index for index, name in enumerate(tracks)})
+    renderer = lambda version: ScopeRenderer(version, media, StretchCache(), *chorus)  # noqa: E731
+    assert len(matches_of(session, renderer)) == 2
+    found = {s.id: (strip.id, s) for strip in session.strips for s in strip.path.steps if s.kind in ("lowend", "saturator")}
+    assert {strip for strip, _ in found.values()} == {"bass", "drums", "lead-voice"}
+    for strip, made in found.values():
+        told = renderer(session).compare(Scope(strip, made.id))
+        before, after = figures_of(told.before, RATE), figures_of(told.after, RATE)
+        if made.kind == "lowend":
+            assert speaker.louder_lu(told.before, told.after, RATE) > 3 and after.integrated_lufs - before.integrated_lufs < 1
+        else:
+            assert after.integrated_lufs == pytest.approx(before.integrated_lufs, abs=0.05)
+            assert db(np.std(told.after - told.before) / np.std(told.before)) > -30  # and yet it does something
+        if strip == "drums":
+            assert after.true_peak_dbtp < before.true_peak_dbtp
 
 
 # ---- "Harbour Walk" -----------------------------------------------------------------------------------------------------

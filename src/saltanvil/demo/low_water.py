@@ -59,7 +59,7 @@ PROGRESSION = (
     + ["F", "G", "Am", "C", "F", "G", "Am", "Am"]
 )  # fmt: skip
 #: How hard the band plays, by section.
-FORCE = {"Intro": 0.30, "Verse": 0.27, "Chorus": 1.0, "Bridge": 0.6, "Last chorus": 1.05}
+FORCE = {"Intro": 0.30, "Verse": 0.235, "Chorus": 1.0, "Bridge": 0.6, "Last chorus": 1.05}
 
 
 def midi_to_hz(note: float) -> float:
@@ -402,12 +402,12 @@ def path_of(name: str) -> Path:
                 {"threshold_db": -20.0, "ratio": 2.5, "attack_ms": 8.0, "release_mode": "automatic", "detector": "rms"},
             ),
             # after the compressor, so that soft and loud words get the same colour
-            ("saturator", {"character": "tube", "drive_db": 6.0, "balance": 0.3, "high_emphasis_db": 3.0, "mix": 0.5}),
+            ("saturator", {"character": "tube", "drive_db": 4.0, "balance": 0.5, "high_emphasis_db": 3.0, "mix": 0.5}),
         ],
         "Drums": [
             ("compressor", {"threshold_db": -16.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic"}),
             # after the compressor, which lets the attacks through: the tape rounds them
-            ("saturator", {"character": "tape", "drive_db": 3.0, "balance": 0.8, "high_emphasis_db": -3.0}),
+            ("saturator", {"character": "tape", "drive_db": 7.0, "balance": 0.8, "high_emphasis_db": -3.0}),
         ],
     }
     made = [
