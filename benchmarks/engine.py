@@ -24,8 +24,10 @@ from saltanvil.engine.through import Arrays, Through
 from saltanvil.measure import loudness
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context, Processor
+from saltanvil.processors.colour import CHARACTERS
 from saltanvil.processors.compressor import Compressor, CompressorSettings
 from saltanvil.processors.equaliser import Equaliser, EqualiserSettings
+from saltanvil.processors.saturator import Saturator, SaturatorSettings
 from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings
 from saltanvil.session.document import Path as StepPath
 from saltanvil.session.document import Send, Session, Step, Strip
@@ -100,6 +102,7 @@ WORKING_SET: tuple[tuple[str, dict[str, Any], str, str, str], ...] = (
     ("deesser", {"threshold_db": -20.0, "against": "level"}, "", "", "none set"),
     ("leveller", {}, "", "", "none set"),
     ("ducker", {"threshold_db": -30.0}, "", "", "none set"),
+    ("lowend", {}, "", "", "none set"),
     ("echo", {}, "aecho=0.7:0.7:300:0.4", "aecho", "none set"),
     ("room", {}, "", "", "none set"),
     ("freecurve", {}, "acompressor=threshold=0.125:ratio=4:attack=10:release=150", "acompressor", "none set"),
@@ -151,6 +154,21 @@ def splits(x: np.ndarray, path: Path) -> None:
     say("copy split of two lanes, for each of four nested", f"{spent / blocks / 4 * 1e6:.0f} microseconds a block", "none set")
 
 
+def colours(x: np.ndarray, path: Path) -> None:
+    """Each character against ffmpeg's soft clipper at the same oversampling, in the same run."""
+    for times in (1, 4, 8, 16):
+        theirs = ffmpeg_seconds(path, f"volume=2,asoftclip=type=tanh:oversample={times}")
+        for character in CHARACTERS:
+            chosen = SaturatorSettings.model_validate({"character": character, "oversampling": f"{times}x"})
+            ours = best(in_blocks(Saturator(chosen, 2, Context(rate=RATE)), x), 3)
+            figure = f"{SECONDS / ours:.0f} x; {ours / theirs:.2f} of asoftclip at {times}x"
+            say(f"saturator, {character}, {times}x", figure, "none set")
+    coloured = CompressorSettings.model_validate({"output_colour": "tape", "oversampling": "4x"})
+    ours = best(in_blocks(Compressor(coloured, 2, Context()), x), 3)
+    theirs = ffmpeg_seconds(path, "acompressor=threshold=0.125:ratio=4:attack=10:release=150,asoftclip=type=tanh:oversample=4")
+    say("compressor with tape, 4x", f"{SECONDS / ours:.0f} x; {ours / theirs:.2f} of acompressor with asoftclip", "none set")
+
+
 def say(what: str, figure: str, budget: str) -> None:
     print(f"| {what} | {figure} | {budget} |", flush=True)
 
@@ -194,6 +212,7 @@ def main() -> None:
             say(f"{processor.label.lower()}{''.join(f', {value}' for value in chosen.values() if isinstance(value, str))}",
                 f"{SECONDS / ours:.0f} x; {against}", budget)  # fmt: skip
 
+        colours(x, path)
         splits(x, path)
 
         ours = best(lambda: (loudness.integrated_lufs(loudness.hop_energies(x, RATE)), loudness.true_peak_dbtp(x)))

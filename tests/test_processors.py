@@ -248,7 +248,7 @@ def test_minimum_phase_is_less_late_and_leaves_the_lows_in_place():
     assert late["minimum"] <= 8 < 60 < late["linear"]
     x = tone(200, 0.5, -20)
     y, _ = run("clipper", x, phase="minimum", oversampling="8x", ceiling_db=0.0, hardness=1.0)
-    assert np.abs(y[0, 500:-500] - x[500:-500]).max() < 1e-4
+    assert np.abs(y[0, 500:-500] - x[500:-500]).max() < 2e-3 * np.abs(x).max()  # a fraction of a sample
 
 
 def folded_db(oversampling, phase="linear"):

@@ -461,7 +461,7 @@ def test_what_cannot_be_is_refused_with_its_reason():
 def sides_of(kind, x):
     """A treated side of many sorts."""
     late = np.concatenate((np.zeros((len(x), 700), np.float32), x[:, :-700]), axis=1)
-    high = scipy.signal.sosfilt(scipy.signal.butter(4, 900, "high", fs=RATE, output="sos"), x).astype(np.float32)
+    high = scipy.signal.sosfilt(scipy.signal.butter(4, 300, "high", fs=RATE, output="sos"), x).astype(np.float32)
     return {
         "compressed": through([step("compressor", threshold_db=-36.0, ratio=8.0, attack_ms=1.0, makeup_db=4.0)], x)[0],
         "distorted": np.tanh(12 * x).astype(np.float32),
@@ -557,12 +557,14 @@ def test_parallel_drums_raise_the_detail_and_not_the_peaks(demo_tracks):
     assert abs(after.integrated_lufs - before.integrated_lufs) < 0.3
 
 
-def test_ready_made_splits_are_valid_say_what_to_listen_for_and_idle_ones_are_flat():
+def test_ready_made_paths_are_valid_say_what_to_listen_for_and_idle_ones_are_flat():
     x = noise(2, 20_000)
     assert len({start.name for start in PATH_STARTS}) == len(PATH_STARTS) >= 6
     for start in PATH_STARTS:
         assert start.listen.endswith(".") and len(start.listen) > 40
         y, _ = through(start.path.steps, x)
         assert np.isfinite(y).all()
+    orders = [[step.kind for step in start.path.steps] for start in PATH_STARTS if "colour" in start.name]
+    assert orders == [["saturator", "compressor"], ["compressor", "saturator"], ["saturator", "limiter"]]
     low_end = next(start for start in PATH_STARTS if start.name == "low-end control").path.steps[0]
     assert low_end.split.dividers_hz == (77.0,) and low_end.lanes[0].path.steps[0].kind == "compressor"

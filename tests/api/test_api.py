@@ -209,7 +209,7 @@ def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client
     assert len(client.get("/api/presets?kind=clipper").json()) == 1
 
 
-def test_blends_are_matched_beside_the_history_and_lanes_given_back(client, session, tmp_path):
+def test_blends_and_held_outputs_are_matched_beside_the_history_and_lanes_given_back(client, session, tmp_path):
     soundfile.write(tmp_path / "take.wav", noise(1, 48000 * 3).T, 48000, subtype="FLOAT")
     send(client, session, "take.wav", (tmp_path / "take.wav").read_bytes())
     view = client.get(f"/api/sessions/{session}").json()
@@ -250,6 +250,21 @@ def test_blends_are_matched_beside_the_history_and_lanes_given_back(client, sess
     assert level == pytest.approx(-bands[1]["loudness_moved_lu"], abs=0.1)
     edit(op="set_lane", lane_id=lanes[1]["id"], level_db=level)
     assert abs(ask("scope", strip_id=track, lane_id=lanes[1]["id"])["ledger"]["matched_db"]) < 0.1
+    # A held output is matched like a blend, and another order of two steps is told how much louder it is.
+    edit(op="add_step", strip_id=track, step={"kind": "saturator", "id": "s", "settings": {"drive_db": 18}})
+    assert ask("matches")["matches"]["s"]["refused"] is None
+    assert abs(ask("scope", strip_id=track, step_id="s")["ledger"]["matched_db"]) < 0.02
+    edit(op="set_step", step_id="s", settings={"output": "rising"})
+    edit(op="add_step", strip_id=track, step={"kind": "trim", "id": "quiet", "settings": {"gain_db": -30}})
+    swap = {"op": "move_step", "step_id": "quiet", "strip_id": track, "index": 0}
+    before = client.get(f"/api/sessions/{session}").json()["revision"]
+    louder = ask("order", move=swap)["louder_db"]
+    assert client.get(f"/api/sessions/{session}").json()["revision"] == before  # asked, not done
+    loudness = ask("scope", strip_id=track)["ledger"]["after"]["integrated_lufs"]
+    edit(**swap)
+    ask("matches")
+    assert ask("scope", strip_id=track)["ledger"]["after"]["integrated_lufs"] == pytest.approx(loudness + louder, abs=0.05)
+    assert louder > 5 and "no step" in ask("order", move={**swap, "step_id": "gone"})["detail"]
     assert "has no lanes" in ask("bands", strip_id=track, step_id="c")["detail"]
     assert "no lane" in ask("give-back", strip_id=track, lane_id="gone")["detail"]
 

@@ -285,7 +285,7 @@ def test_sides_that_cancel_are_refused_the_match_with_a_message(page):
 def test_ready_made_splits_and_own_paths_are_dropped_on_other_strips(page, tmp_path):
     strip(page, "Kick")
     page.keyboard.press("a")
-    page.keyboard.type("low-end")
+    page.keyboard.type("low-end control")
     page.keyboard.press("Enter")
     page.wait_for_selector(".editor h2:has-text('2 bands')")
     bands_drawn(page, 2)

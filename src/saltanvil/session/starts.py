@@ -1,4 +1,4 @@
-"""Ready-made splits: starting points of several steps, named for the task, to be dropped on any path."""
+"""Ready-made paths and splits: starting points of several steps, named for the task, to be dropped on any path."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -105,5 +105,33 @@ PATH_STARTS = (
         split(
             lane("Mid"), lane("Side", step("equaliser", band1_kind="high-pass", band1_frequency_hz=120.0)), by="mid/side"
         ),
+    ),
+    starting(
+        "colour, then compressor",
+        "Loud notes get more harmonics, and the compressor evens out what they add: for a growl that follows the playing. "
+        "Choose the colour and press R to hear the other order as loud.",
+        step("saturator", character="tube", drive_db=9.0, balance=0.4),
+        compressor(-26.0, 15.0, 140.0),
+    ),
+    starting(
+        "compressor, then colour",
+        "Soft and loud notes arrive alike and get the same colour, and the attacks that came through are rounded last: for an "
+        "even tone. Choose the colour and press R to hear the other order as loud.",
+        compressor(-26.0, 15.0, 140.0),
+        step("saturator", character="tape", drive_db=6.0, balance=0.7, high_emphasis_db=-3.0),
+    ),
+    starting(
+        "colour just before the limiter",
+        "The curve rounds the peaks a little all the time, so that the limiter moves less; what it adds to the peaks the "
+        "limiter still holds. If the limiter's GR does not fall by a decibel, the colour is not worth it here.",
+        step("saturator", character="plain", drive_db=6.0, balance=1.0, output="rising", drive_back=True),
+        step("limiter", ceiling_db=-1.0, gain_db=3.0),
+    ),
+    starting(
+        "bass: harmonics before the compressor",
+        "Harmonics come before the compressor, which holds each note and its harmonics together. Press the small ear: the "
+        "line should be readable; on the full range it should hardly be louder.",
+        step("lowend", amount_db=-6.0, odd_share=0.6),
+        compressor(-26.0, 20.0, 160.0),
     ),
 )  # fmt: skip
