@@ -191,7 +191,7 @@
   .app {
     height: 100%;
     display: grid;
-    grid-template-rows: 40px minmax(0, 1fr) 52px;
+    grid-template-rows: 40px minmax(0, 1fr) minmax(52px, auto);
   }
   .dropping {
     outline: 3px dashed var(--after);

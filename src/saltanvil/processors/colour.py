@@ -52,7 +52,7 @@ class Character:
 CHARACTERS: dict[CharacterName, Character] = {
     "plain": Character(knee=6),
     "tape": Character(knee=2, loss=0.75, squeeze=1.0),
-    "tube": Character(knee=2, bias=-0.2, move=-0.5),
+    "tube": Character(knee=2, bias=-0.1, move=-0.3),
     "transformer": Character(knee=4, core_db=12.0),
 }
 

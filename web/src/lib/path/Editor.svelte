@@ -32,7 +32,6 @@
   const trail = $derived([
     strip?.name ?? '',
     ...(found?.trail ?? []).flatMap((part) => [splitName(part.split), part.lane.name]),
-    ...(step ? [title] : []),
   ]);
   let starting = $state(false);
 
@@ -61,7 +60,7 @@
 <section class="editor" aria-label="Editor">
   <header>
     <h2>{title}</h2>
-    <span class="soft trail">{trail.length > 1 ? trail.join(' > ') : 'the strip itself'}</span>
+    <span class="soft trail">{step || trail.length > 1 ? trail.join(' > ') : 'the strip itself'}</span>
     {#if workspace.study && workspace.study.latency_ms > 0 && !(step && workspace.routing?.prompt[step.id])}
       <span class="figure soft" title="The sound is this late here; everything else is delayed to match.">
         {workspace.study.latency_ms.toFixed(1)} ms late
@@ -220,14 +219,16 @@
   .editor {
     height: 100%;
     display: grid;
-    grid-template-rows: 36px minmax(176px, 1fr) auto;
+    grid-template-rows: auto minmax(176px, 1fr) auto;
     padding: 0 12px 4px;
     min-height: 0;
     overflow: auto;
   }
   header {
     min-width: 0;
+    min-height: 36px;
     display: flex;
+    flex-wrap: wrap;
     align-items: center;
     gap: 8px;
     white-space: nowrap;
@@ -267,7 +268,7 @@
   }
   @media (max-width: 900px) {
     .editor {
-      grid-template-rows: 40px auto auto;
+      grid-template-rows: auto auto auto;
       height: auto;
     }
     .rules {

@@ -243,7 +243,7 @@
             onclick={(event) => press(event, step)}
             onkeydown={(event) => keys(event, { stepId: step.id, laneId: null })}
           >
-            <b>{label(step)}</b>
+            <b class:long={label(step).length > 14}>{label(step)}</b>
             {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
             <span class="figure soft">{says(step, header)}</span>
             {#if Math.abs(moved(step)) > 0.05}
@@ -380,6 +380,9 @@
     max-width: 100%;
     overflow: hidden;
     text-overflow: ellipsis;
+  }
+  .long {
+    font-stretch: 74%;
   }
   .chosen {
     background: var(--ink);

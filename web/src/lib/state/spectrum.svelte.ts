@@ -7,7 +7,9 @@ export type Fraction = 3 | 6 | 12 | 24;
 class SpectrumState {
   fraction = $state<Fraction>(6);
   moving = $state(false);
-  found = $state.raw<{ start_s: number; spectrum: Spectrum } | null>(null);
+  private last = $state.raw<{ of: string; start_s: number; spectrum: Spectrum } | null>(null);
+  /** Nothing until the chosen scope's own has come: another scope's would be wrong evidence. */
+  readonly found = $derived(this.last?.of === JSON.stringify(workspace.scope) ? this.last : null);
   private asked = 0;
 
   /** Ask again; called when a new study of the scope has come in. */
@@ -17,6 +19,7 @@ class SpectrumState {
     const number = (this.asked += 1);
     const { start_s, end_s } = workspace.passage;
     await workspace.attempt(async () => {
+      const of = JSON.stringify(workspace.scope);
       const answer = await api.studySpectrum(version.id, {
         tab: workspace.tab,
         number: workspace.nextNumber(),
@@ -26,7 +29,7 @@ class SpectrumState {
         fraction: this.fraction,
         moving: this.moving,
       });
-      if (answer && number === this.asked) this.found = answer;
+      if (answer && number === this.asked) this.last = { of, ...answer };
     });
   }
 }

@@ -204,6 +204,15 @@
       display: none;
     }
   }
+  @media (max-width: 820px) {
+    .transport {
+      height: auto;
+      min-height: 100%;
+      flex-wrap: wrap;
+      gap: 4px 12px;
+      padding: 4px 12px;
+    }
+  }
   .lead {
     grid-column: 1 / -1;
     font-size: 11px;
