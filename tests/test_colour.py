@@ -249,7 +249,7 @@ def test_level_held_drive_takes_peaks_and_leaves_the_loudness(demo_tracks):
         x = part_of(demo_tracks, name)
         own, loudness = figures_of(x, RATE).true_peak_dbtp, lufs(x)
         taken = []
-        for drive in (3.0, 6.0, 9.0, 12.0, 15.0, 18.0):
+        for drive in (2.0, 6.0, 9.0, 12.0, 15.0, 18.0):
             chosen = {"character": "plain", "balance": 1.0, "drive_db": drive, "drive_back": True, "oversampling": "2x"}
             y, _ = run("saturator", x, **chosen, **RISING)
             taken.append((own - figures_of(y, RATE).true_peak_dbtp, loudness - lufs(y)))

@@ -70,6 +70,12 @@ def test_every_test_is_run_by_hand_and_follows_edits(clipped):
             "return seen.size; })()"
         )
         assert ink > 2, f"{name} draws nothing"
+    # The same by keyboard, backwards.
+    page.keyboard.press("Tab")
+    page.focus("[role=radio]:has-text('Noise')")
+    for name in ("impulse", "burst", "curve", "aliasing", "intermodulation", "harmonics"):
+        page.keyboard.press("ArrowLeft")
+        measured(page, name)
     # An edit of what is on the bench is measured anew.
     page.click("[role=radio]:has-text('Impulse')")
     measured(page, "impulse")
@@ -99,6 +105,9 @@ def test_two_settings_are_pinned_compared_and_kept_by_keyboard(clipped, tmp_path
     measured(page, "aliasing")
     page.wait_for_function(f"Number(document.querySelector('[data-figure=alias_db] td').innerText) < {bad - 20}", timeout=60_000)
     assert figure(page, "alias_db", 2) == bad
+    page.keyboard.press("k")
+    page.wait_for_selector(".pin:has-text('B')")
+    assert figure(page, "alias_db", 3) == figure(page, "alias_db", 1)
     page.check("text=at every oversampling")
     page.wait_for_selector("[data-figure=alias_16x_db]", timeout=60_000)
     measured(page, "aliasing")

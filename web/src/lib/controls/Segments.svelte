@@ -7,6 +7,18 @@
     change: (value: T) => void;
   }
   let { label, options, value, change }: Props = $props();
+
+  /** Arrows walk the choices where the keyboard brought the focus; elsewhere they walk the path. */
+  function keys(event: KeyboardEvent & { currentTarget: HTMLElement }): void {
+    const turn = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
+    if (!turn || !event.currentTarget.matches(':focus-visible')) return;
+    event.preventDefault();
+    event.stopPropagation();
+    const at = options.findIndex(([name]) => name === value) + turn + options.length;
+    const next = at % options.length;
+    change(options[next]![0]);
+    (event.currentTarget.parentElement!.children[next] as HTMLElement).focus();
+  }
 </script>
 
 <div class="segments" role="radiogroup" aria-label={label}>
@@ -17,6 +29,7 @@
       class:on={value === name}
       title={hint}
       onclick={() => change(name)}
+      onkeydown={keys}
     >
       {text}
     </button>

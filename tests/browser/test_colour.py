@@ -1,0 +1,126 @@
+"""Colours through the real page: held loudness, two orders, the low end on a small speaker, colour on the bench."""
+
+import pytest
+
+from tests.browser.test_bench import measured, to_bench
+from tests.browser.test_page import figure, mean_energy, setting, type_setting, wait_figure, wait_heard
+from tests.browser.test_splits import strip
+from tests.browser.test_steps import add, choose, saved
+
+
+def plate(page, name):
+    page.click(f".path .plate:has-text('{name}') button")
+    page.wait_for_selector(f".editor h2:has-text('{name}')")
+
+
+def test_a_held_output_follows_the_drive_while_it_plays(page):
+    strip(page, "Drums")
+    plate(page, "Saturator")
+    page.keyboard.press("s")
+    page.keyboard.press("Space")
+    wait_heard(page, 20_000)
+    at_first = wait_figure(page, "held", lambda value: value < -3)
+    before = mean_energy(page, 1)
+    slider = page.locator("[role=slider][data-setting=drive_db]").bounding_box()
+    middle = slider["y"] + slider["height"] - 4
+    page.mouse.move(slider["x"] + slider["width"] * 0.4, middle)
+    page.mouse.down()
+    page.mouse.move(slider["x"] + slider["width"] * 0.75, middle, steps=6)
+    page.mouse.up()
+    saved(page)
+    assert setting(page, "drive_db") > 18
+    wait_figure(page, "held", lambda value: value < at_first - 8)
+    wait_figure(page, "integrated_lufs", lambda change: abs(change) <= 0.1, 3)
+    page.wait_for_timeout(1500)
+    assert mean_energy(page, 1) == pytest.approx(before, rel=0.5)  # heard as loud, not 12 dB louder
+    choose(page, "output", "rising")
+    page.wait_for_selector("[data-figure=held]", state="detached")
+    wait_figure(page, "integrated_lufs", lambda change: change > 8, 3)
+    page.wait_for_timeout(1500)
+    assert mean_energy(page, 1) > 5 * before
+    choose(page, "drive_back", "on")
+    wait_figure(page, "integrated_lufs", lambda change: change < 0, 3)
+    wait_figure(page, "true_peak_dbtp", lambda change: change < -3, 3)
+
+
+def test_two_orders_are_swapped_and_heard_equally_loud_by_one_key(page):
+    add(page, "Snare", "Compressor")
+    type_setting(page, "threshold_db", "-36")
+    type_setting(page, "ratio", "8")
+    type_setting(page, "makeup_db", "12")
+    page.keyboard.press("a")
+    page.keyboard.type("saturator")
+    page.keyboard.press("Enter")
+    page.wait_for_selector(".editor h2:has-text('Saturator')")
+    choose(page, "output", "rising")
+    type_setting(page, "drive_db", "18")
+    saved(page)
+    page.keyboard.press("s")
+    page.keyboard.press("Space")
+    wait_heard(page, 20_000)
+    page.wait_for_timeout(3500)  # short-term loudness looks back three seconds
+    loud = figure(page, "short_term")
+    names = lambda: page.locator(".path .plate[data-step] b").all_inner_texts()  # noqa: E731
+    assert names()[-2:] == ["Compressor", "Saturator"]
+    page.keyboard.press("r")
+    gain = wait_figure(page, "order", lambda value: abs(value) > 2)
+    saved(page)
+    assert names()[-2:] == ["Saturator", "Compressor"]
+    page.wait_for_timeout(3500)
+    wait_figure(page, "short_term", lambda value: value == pytest.approx(loud, abs=1.5))
+    matched = mean_energy(page, 1)
+    page.keyboard.press("m")  # as they are
+    page.wait_for_selector("[data-figure=order]:has-text('not matched')")
+    wait_figure(page, "short_term", lambda value: value - loud == pytest.approx(-gain, abs=1.5))
+    assert mean_energy(page, 1) / matched == pytest.approx(10 ** (-gain / 10), rel=0.6)
+    page.keyboard.press("m")
+    page.click(".editor >> text=Swap")
+    page.wait_for_selector("[data-figure=order]:has-text('order matched 0.0')")
+    saved(page)
+    assert names()[-2:] == ["Compressor", "Saturator"]
+
+
+def test_the_bass_is_heard_on_the_small_speaker(page):
+    strip(page, "Bass")
+    plate(page, "Low-end harmonics")
+    small = wait_figure(page, "small_louder_lu", lambda value: value > 3)
+    assert figure(page, "full_louder_lu") < 1 < small
+    page.keyboard.press("s")
+    page.click("[role=radio] >> text=Small")
+    page.keyboard.press("m")
+    page.keyboard.press("Space")
+    wait_heard(page, 20_000)
+    after = mean_energy(page, 2)
+    page.keyboard.press("z")
+    page.wait_for_timeout(700)
+    before = mean_energy(page, 2)
+    assert after > 1.4 * before  # the model's ear gets more of it
+    page.click("[role=radio] >> text=Full")
+    page.wait_for_timeout(700)
+    plain = mean_energy(page, 2)
+    page.keyboard.press("x")
+    page.wait_for_timeout(700)
+    assert mean_energy(page, 2) < 1.35 * plain
+    type_setting(page, "amount_db", "-36")
+    wait_figure(page, "small_louder_lu", lambda value: value == 0)
+
+
+def test_colours_are_told_apart_on_the_bench(page):
+    add(page, "Organ", "Compressor")
+    type_setting(page, "ratio", "1")
+    choose(page, "output_colour", "plain")
+    type_setting(page, "colour_odd_share", "0")
+    to_bench(page)
+    type_setting(page, "bench_level_dbfs", "-24")
+    measured(page, "harmonics")
+    second = figure(page, "h2_db")
+    assert second > -40 and figure(page, "h3_db") < second - 60
+    page.keyboard.press("k")
+    page.click("nav[aria-label=Views] >> text=Shape")
+    type_setting(page, "colour_odd_share", "100")
+    saved(page)
+    to_bench(page)
+    page.wait_for_function("Number(document.querySelector('[data-figure=h2_db] td').innerText) < -100", timeout=30_000)
+    measured(page, "harmonics")
+    third = figure(page, "h3_db")
+    assert figure(page, "h2_db") < third - 60 and figure(page, "h2_db", 2) == second
