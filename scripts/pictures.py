@@ -122,11 +122,18 @@ def deesser(page: Page) -> None:
     play(page)
 
 
-def starting_points(page: Page) -> None:
-    strip(page, "Lead voice")
-    add(page, "de-esser")
-    page.click("text=Starting points")
-    page.wait_for_timeout(800)
+def saturator(page: Page) -> None:
+    strip(page, "Drums")
+    plate(page, "Saturator")
+    page.click("[role=radio] >> text=Level >> nth=1")
+    play(page)
+
+
+def lowend(page: Page) -> None:
+    strip(page, "Bass")
+    plate(page, "Low-end")
+    page.click("[role=radio] >> text=Small")
+    play(page)
 
 
 def shaper(page: Page) -> None:
@@ -171,13 +178,6 @@ def parallel(page: Page) -> None:
     play(page)
 
 
-def lane(page: Page) -> None:
-    parallel(page)
-    page.locator(".path [data-lane]").nth(1).locator("b").click()
-    page.wait_for_selector("[data-figure=matched_db]")
-    page.wait_for_timeout(1500)
-
-
 def nested(page: Page) -> None:
     parallel(page)
     plate(page, "Compressor")
@@ -201,16 +201,17 @@ def map_walk(page: Page) -> None:
 
 
 def bench(page: Page) -> None:
-    strip(page, "Bass")
-    add(page, "clipper")
-    start(page, "bass: round the top of the waves")
+    strip(page, "Lead voice")
+    plate(page, "Saturator")
     page.click("nav[aria-label=Views] >> text=Bench")
-    put(page, "bench_frequency_hz", "110")
+    put(page, "bench_frequency_hz", "220")
     put(page, "bench_level_dbfs", "-12")
     page.wait_for_timeout(4000)
     page.keyboard.press("k")
-    put(page, "bench_level_dbfs", "-3")
-    page.wait_for_timeout(4000)
+    page.click("nav[aria-label=Views] >> text=Shape")
+    choose(page, "character", "transformer")
+    page.click("nav[aria-label=Views] >> text=Bench")
+    page.wait_for_timeout(5000)
 
 
 def narrow(page: Page) -> None:
@@ -228,14 +229,14 @@ SHOTS: dict[str, tuple[str, int, int, Shot]] = {
     "gate-salt": ("salt", 1280, 800, gate),
     "clipper-salt": ("salt", 1280, 800, clipper),
     "bench-salt": ("salt", 1280, 800, bench),
+    "saturator-salt": ("salt", 1280, 800, saturator),
+    "lowend-iron": ("iron", 1280, 800, lowend),
     "limiter-iron": ("iron", 1280, 800, limiter),
     "deesser-salt": ("salt", 1280, 800, deesser),
-    "starting-points-salt": ("salt", 1280, 800, starting_points),
     "shaper-iron": ("iron", 1280, 800, shaper),
     "freecurve-salt": ("salt", 1280, 800, freecurve),
     "bands-salt": ("salt", 1280, 800, bands),
     "parallel-salt": ("salt", 1280, 800, parallel),
-    "lane-salt": ("salt", 1280, 800, lane),
     "nested-iron": ("iron", 1280, 800, nested),
     "narrow-salt": ("salt", 760, 900, narrow),
 }
