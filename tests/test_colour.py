@@ -269,6 +269,28 @@ def test_a_held_output_is_measured_before_a_file_is_made_and_a_silent_passage_sa
     assert "Nothing enters" in silent.match.refused and silent.held_db == pytest.approx(silent.match.guessed_db, abs=1e-3)
 
 
+def test_hints_tell_of_a_colour_that_is_not_there_or_only_louder():
+    x = noise(1, 3 * RATE)
+
+    def told(kind, sound=x, **chosen):
+        session = session_of(strip("t", step(kind, "s", **chosen), media_id=0))
+        ready = settled(session, Arrays(sound))
+        found = ScopeRenderer(ready, Arrays(sound), StretchCache(), 0, 3 * RATE).compare(Scope("t", "s"))
+        ledger = ledger_of(found, RATE, ready.step("s").step)
+        return [hint.name for hint in ledger.hints], {fact.name: fact.value for fact in ledger.facts}
+
+    soft = np.float32(0.001) * x
+    assert told("saturator", soft, drive_db=0.0, balance=1.0, character="plain")[0] == ["idle"]
+    assert told("saturator", 0.1 * x, drive_db=12.0, output="rising")[0] == ["louder"]
+    hints, facts = told("saturator", drive_db=12.0)
+    assert not hints and -40 < facts["coloured_db"] < 0
+    assert told("lowend", tone(2000, 3.0, -12).astype(np.float32)[None])[0] == ["idle"]
+    # What is read is what was put in: a hundredth of another sound, whatever the gain (root sum of squares).
+    other = noise(1, 3 * RATE, seed=9)
+    mixed = (3.0 * x + 0.03 * other * (x.std() / other.std())).astype(np.float32)
+    assert distortion.coloured_db(x, mixed) == pytest.approx(-40.0, abs=0.1)
+
+
 # ---- beside it: the low end, the compressor, the order ---------------------------------------------------------------
 
 
@@ -285,6 +307,7 @@ def test_the_low_end_is_heard_on_small_speakers_and_stays_what_it_was():
     compared = ScopeRenderer(session, Arrays(x), StretchCache(), 0, x.shape[1]).compare(Scope("t", "l"))
     facts = {fact.name: fact.value for fact in ledger_of(compared, RATE, session.step("l").step).facts}
     assert facts["small_louder_lu"] == pytest.approx(small, abs=0.1) and facts["full_louder_lu"] == pytest.approx(full, abs=0.1)
+    assert facts["coloured_db"] > -30 and not ledger_of(compared, RATE, session.step("l").step).hints
     # The untouched sound stays: what is added has nothing at the pitch and obeys the filter.
     added = (y - x)[0].astype(np.float64)
     spectrum = np.abs(np.fft.rfft(added))

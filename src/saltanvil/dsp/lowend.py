@@ -28,7 +28,7 @@ SILENT = 1e-20
 
 def chain_coefficients(rate: int) -> NDArray[np.float64]:
     """(POLES,), all-pass coefficients by pole; the even ones are one chain, the odd ones the other."""
-    t = math.tan(math.pi * LOWEST_HZ / rate) * RATIO ** np.arange(POLES)
+    t: NDArray[np.float64] = math.tan(math.pi * LOWEST_HZ / rate) * RATIO ** np.arange(POLES)
     t[0] *= RATIO / (RATIO + 1.0)
     t[-1] *= (RATIO + 1.0) / RATIO
     return (t - 1.0) / (t + 1.0)

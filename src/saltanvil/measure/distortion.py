@@ -130,3 +130,16 @@ def difference_of(x: Samples, rate: float, low_hz: float, high_hz: float) -> Int
 
 def bin_of(frames: int, rate: float):  # type: ignore[no-untyped-def]
     return lambda hz: min(round(hz * frames / rate), frames // 2)
+
+
+def coloured_db(before: NDArray[np.float32], after: NDArray[np.float32]) -> float:
+    """What is new in `after`, in dB re all of it: what is left of it after the best copy of `before` is taken away.
+
+    before, after: (channels, frames), aligned. A gain is nothing new. -160 for silence.
+    """
+    x, y = before.astype(np.float64).ravel(), after.astype(np.float64).ravel()
+    own, common, power = float(x @ x), float(x @ y), float(y @ y)
+    if power <= 0.0:
+        return -160.0
+    left = power - common**2 / own if own > 0.0 else power
+    return 10.0 * math.log10(max(left / power, 1e-16))

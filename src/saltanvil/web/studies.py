@@ -16,7 +16,8 @@ from saltanvil.session.document import Match, Session, Step, Strip
 from saltanvil.session.edits import MoveStep
 from saltanvil.store.sessions import Version
 from saltanvil.studies.bands import Bands, bands_of
-from saltanvil.studies.ledger import Hint, Ledger, ledger_of
+from saltanvil.studies.hints import Hint
+from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.match import given_back_db, louder_by_db, matches_of
 from saltanvil.studies.pictures import (
     Bite,
