@@ -73,7 +73,7 @@ def test_sibilants_ring_boom_and_mud(tracks):
     hz = np.fft.rfftfreq(4096, 1 / RATE)
     peak = hz[np.where(hz > 3500, np.abs(np.fft.rfft(hiss * np.hanning(4096))), 0).argmax()]
     assert peak == pytest.approx(FAULTS.sibilant_hz, rel=0.15)
-    chorus = slice(round(12 * demo.BAR_S * RATE), round(20 * demo.BAR_S * RATE))
+    chorus = slice(*demo.frames_of("Chorus"))
     ring = tracks["Overheads"][0, chorus]
     assert spectrum_db(ring, 4150, 4250) - spectrum_db(ring, 4400, 5000) > 0.5 * FAULTS.ring_db
     organ = tracks["Organ"][0, chorus]
@@ -98,10 +98,10 @@ def test_chorus_over_verse(tracks):
 
 def test_colours_help_where_they_are(tracks):
     """The bass on small speakers, the drums' hits rounder and the voice denser at their loudness (BS.1770 by our meter)."""
-    bass = tracks["Bass"][0, round(12 * demo.BAR_S * RATE) : round(20 * demo.BAR_S * RATE)]
+    bass = tracks["Bass"][0, slice(*demo.frames_of("Chorus"))]
     dark = FAULTS.bass_dark_hz
     assert spectrum_db(bass, dark / 3, dark) - spectrum_db(bass, 2 * dark, 4 * dark) > 24
-    media, chorus = Arrays(*tracks.values()), (round(12 * demo.BAR_S * RATE), round(20 * demo.BAR_S * RATE))
+    media, chorus = Arrays(*tracks.values()), demo.frames_of("Chorus")
     session = demo.build_session({name: index for index, name in enumerate(tracks)})
     renderer = lambda version: ScopeRenderer(version, media, StretchCache(), *chorus)  # noqa: E731
     assert len(matches_of(session, renderer)) == 2
@@ -234,7 +234,7 @@ def test_a_low_key_opens_for_the_kick_alone_and_a_click_key_needs_a_threshold_fa
 def test_the_kick_ducks_the_bass_and_the_voice_its_echo(tracks):
     session = demo.build_session({name: index for index, name in enumerate(tracks)})
     media = Arrays(*tracks.values())
-    chorus = (round(12 * demo.BAR_S * RATE), round(20 * demo.BAR_S * RATE))
+    chorus = demo.frames_of("Chorus")
     bass = ScopeRenderer(session, media, StretchCache(), *chorus).compare(Scope("bass", "bass-duck"))
     hits = sum(chorus[0] <= at * RATE < chorus[1] for at, _ in demo.kick_times())
     assert bass.rows["hits"].sum() == hits and bass.reduction_db.max() == pytest.approx(6.0, abs=0.01)

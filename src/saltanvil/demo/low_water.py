@@ -62,6 +62,11 @@ PROGRESSION = (
 FORCE = {"Intro": 0.30, "Verse": 0.235, "Chorus": 1.0, "Bridge": 0.6, "Last chorus": 1.05}
 
 
+def frames_of(section: str) -> tuple[int, int]:
+    """The first frame of a section, and the first after it."""
+    return next((round(first * BAR_S * RATE), round(last * BAR_S * RATE)) for name, first, last in SECTIONS if name == section)
+
+
 def midi_to_hz(note: float) -> float:
     return float(440.0 * 2.0 ** ((note - 69.0) / 12.0))
 

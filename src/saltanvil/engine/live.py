@@ -4,6 +4,7 @@ import logging
 import threading
 from collections import deque
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -27,13 +28,15 @@ from saltanvil.engine.plan import (
     structure_of,
 )
 from saltanvil.engine.points import SplitNode
+from saltanvil.engine.spread import THREADS
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
 from saltanvil.session.document import MAIN_ID, Session
 
 log = logging.getLogger(__name__)
 
 BLOCK_FRAMES = 1024
-PREROLL_BLOCK_FRAMES = 8192
+#: Long, so that the cores seldom wait for each other.
+PREROLL_BLOCK_FRAMES = 1 << 16
 LEAD_S = 0.12
 LONGEST_LEAD_S = 0.6
 LEAD_STEP_S = 0.04
@@ -205,8 +208,9 @@ class Player:
         end = session_frames(session, self._media)
         reader = Reader(start, passage, end)
         # The states settle on what comes before; then the latency is filled.
-        for at in range(preroll_start(start, session.rate_hz), start, PREROLL_BLOCK_FRAMES):
-            plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at))
+        with ThreadPoolExecutor(THREADS) as pool:
+            for at in range(preroll_start(start, session.rate_hz), start, PREROLL_BLOCK_FRAMES):
+                plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
         lost = plan.latency_frames
         sequence = sent = 0
         while True:
