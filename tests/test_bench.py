@@ -161,6 +161,28 @@ def test_oversampling_is_compared_in_one_press():
     assert len(result.grid) == len(result.grid_x) and len(result.grid[0]) == len(result.grid_y)
 
 
+@settings(max_examples=12, deadline=None)
+@given(st.floats(-12.0, -1.0), st.floats(50.0, 400.0))
+def test_a_clipped_sine_has_its_fourier_series(ceiling_db, hz):
+    """b_n = 4/pi (1/2 (sin((n-1)p)/(n-1) - sin((n+1)p)/(n+1)) + c cos(np)/n), clipped at c = sin p (integrated by hand)."""
+    told = figures(
+        ask(
+            "harmonics",
+            step("clipper", "c", ceiling_db=ceiling_db, hardness=1.0, oversampling="16x"),
+            level_dbfs=0.0,
+            frequency_hz=hz,
+        )
+    )
+    c = 10 ** (ceiling_db / 20)
+    p = np.arcsin(c)
+    first = 2 / np.pi * (p - np.sin(p) * np.cos(p) + 2 * c * np.cos(p))
+    assert told["fundamental_dbfs"] == pytest.approx(20 * np.log10(first), abs=0.02)
+    for n in (3, 5, 7, 9, 11):
+        b = 4 / np.pi * (0.5 * (np.sin((n - 1) * p) / (n - 1) - np.sin((n + 1) * p) / (n + 1)) + c * np.cos(n * p) / n)
+        level = 20 * np.log10(max(abs(b / first), 1e-9))
+        assert told[f"h{n}_db"] == pytest.approx(level, abs=0.1) or level < -60
+
+
 def test_noise_shows_what_a_filter_does():
     result = ask("noise", step("equaliser", "e", band2_frequency_hz=1000.0, band2_gain_db=9.0, band2_q=1.0), level_dbfs=-20.0)
     before, after = (np.array(line.y) for line in result.lines)

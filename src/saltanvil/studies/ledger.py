@@ -64,7 +64,7 @@ def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: 
     if step.held_db is not None:
         facts.append(Fact("held_db", "Loudness held by", step.held_db, "dB"))
     if step.kind in ("saturator", "lowend"):
-        facts.append(Fact("coloured_db", "Colour at", coloured_db(found.before, found.after), "dB re the sound"))
+        facts.append(Fact("coloured_db", "Colour re sound", coloured_db(found.before, found.after), "dB"))
     if step.kind == "lowend":
         facts.append(Fact("small_louder_lu", "On a small speaker", speaker.louder_lu(found.before, found.after, rate), "LU"))
         facts.append(Fact("full_louder_lu", "On the full range", match_db(found.before, found.after, rate), "LU"))

@@ -194,6 +194,7 @@
     margin: 0;
     height: 24px;
     line-height: 24px;
+    white-space: nowrap;
     border-bottom: 1px solid var(--line);
   }
   .hint {

@@ -245,7 +245,7 @@
           >
             <b class:long={label(step).length > 14}>{label(step)}</b>
             {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
-            <span class="figure soft">{says(step, header)}</span>
+            <span class="figure soft" class:tight={says(step, header).length > 15}>{says(step, header)}</span>
             {#if Math.abs(moved(step)) > 0.05}
               <i
                 class={moved(step) < 0 ? 'taken' : 'added'}
@@ -374,6 +374,9 @@
   .face span {
     font-size: 11px;
     letter-spacing: -0.02em;
+  }
+  .face .tight {
+    letter-spacing: -0.08em;
   }
   b {
     font-weight: 650;

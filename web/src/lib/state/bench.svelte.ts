@@ -1,5 +1,6 @@
 /** The bench: what is asked, what came out, and what is pinned beside it. */
 import { api, type BenchQuestion, type BenchResult, type BenchTest } from '../api/client';
+import { says } from '../path/says';
 import { labelOf } from './routes';
 import { workspace } from './workspace.svelte';
 
@@ -102,7 +103,9 @@ class BenchState {
     const free = LETTERS.find((letter) => !this.pins.some((pin) => pin.letter === letter));
     const kept = free ? this.pins : this.pins.slice(1);
     const letter = free ?? this.pins[0]!.letter;
-    this.pins = [...kept, { letter, label: this.label, result: this.result }].slice(-MOST_PINS);
+    const { step } = workspace;
+    const label = step ? `${this.label}, ${says(step, null)}` : this.label;
+    this.pins = [...kept, { letter, label, result: this.result }].slice(-MOST_PINS);
   }
 
   unpin(letter: string): void {
