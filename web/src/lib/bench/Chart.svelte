@@ -74,6 +74,17 @@
       context.lineWidth = 1;
     }
     context.textAlign = 'center';
+    // Where a pinned mark lies, open and to the left, with its pin's letter.
+    for (const pin of isGrid(result) ? [] : pins) {
+      let before = -100;
+      for (const mark of pin.result.marks) {
+        const [x, y] = [place(mark.x) - 6, height(mark.y)];
+        context.strokeStyle = context.fillStyle = colours.ink;
+        context.strokeRect(x - 2.5, y - 2.5, 5, 5);
+        if (x - before > 26) context.fillText(pin.letter, x - 9, y);
+        before = x;
+      }
+    }
     let last = -100;
     for (const mark of result.marks) {
       const [x, y] = [place(mark.x), height(mark.y)];
@@ -84,7 +95,8 @@
       else context.fill();
       if (x - last < 20) continue;
       last = x;
-      context.fillText(mark.text, clamp(x, xs.from + 12, xs.to - 16), Math.max(y - 11, ys.to + 4));
+      // Beside the line, where a pinned one may go on above.
+      context.fillText(mark.text, clamp(x + 12, xs.from + 12, xs.to - 16), Math.max(y - 9, ys.to + 4));
     }
   }
 
