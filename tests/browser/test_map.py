@@ -200,7 +200,7 @@ def test_the_map_by_keyboard_zoomed_and_fitted(page):
     page.locator("#plate-bass").focus()
     page.keyboard.press("Enter")
     page.wait_for_selector(".path[aria-label='Path of Bass']")
-    assert plates(page) == ["Compressor", "Ducker"]
+    assert plates(page) == ["Low-end harmonics", "Compressor", "Ducker"]
 
 
 def test_latency_is_told_and_low_latency_is_for_listening(page, playing):
@@ -208,19 +208,19 @@ def test_latency_is_told_and_low_latency_is_for_listening(page, playing):
     page.keyboard.press("a")
     page.keyboard.type("limiter")
     page.keyboard.press("Enter")
-    page.wait_for_selector("button[aria-label='Latency 4.3 ms']")
+    page.wait_for_selector("button[aria-label='Latency 5.9 ms']")
     playing()
     page.click("button[aria-label^=Latency]")
     causes = page.locator("[role=dialog][aria-label=Latency]")
-    assert "Snare: gate" in causes.inner_text() and "Main: limiter" in causes.inner_text()
+    assert "Drums: saturator" in causes.inner_text() and "Main: limiter" in causes.inner_text()
     page.check("[role=dialog] label:has-text('Low latency') input")
     page.wait_for_selector("button[aria-label='Latency 0.5 ms']")
     assert "An export has them all" in causes.inner_text()
     page.uncheck("[role=dialog] label:has-text('Low latency') input")
-    page.wait_for_selector("button[aria-label='Latency 4.3 ms']")
+    page.wait_for_selector("button[aria-label='Latency 5.9 ms']")
     page.mouse.click(600, 20)
     page.click(".editor button[title^='Low latency']")
-    page.wait_for_selector("button[aria-label='Latency 1.5 ms']")
+    page.wait_for_selector("button[aria-label='Latency 3.1 ms']")
     wait_heard(page, heard(page) + 20_000)
 
 

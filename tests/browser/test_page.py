@@ -42,6 +42,16 @@ def wait_figure(page, name, test, column=None, seconds=30):
     raise AssertionError(f"{name} stays at {page.inner_text(f'[data-figure={name}]')}")
 
 
+def steady(page, name, column=None):
+    """A figure once it has stayed the same for a second and a half, however slow the machine is."""
+    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    last = None
+    while (value := figure(page, name, column)) != last:
+        last = value
+        page.wait_for_timeout(1500)
+    return value
+
+
 def setting(page, name):
     return float(page.get_attribute(f"[role=slider][data-setting='{name}']", "aria-valuenow"))
 
