@@ -28,7 +28,10 @@
       aria-checked={value === name}
       class:on={value === name}
       title={hint}
-      onclick={() => change(name)}
+      onclick={(event) => {
+        change(name);
+        if (event.detail) event.currentTarget.blur(); // by hand: the arrows go on walking the path
+      }}
       onkeydown={keys}
     >
       {text}
