@@ -19,13 +19,14 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.through import Arrays
 from saltanvil.measure import distortion, speaker
 from saltanvil.measure.figures import figures_of, match_db
+from saltanvil.processors.base import Context
 from saltanvil.processors.colour import CHARACTERS, Colour
 from saltanvil.session.edits import MoveStep
 from saltanvil.studies.ledger import ledger_of
 from saltanvil.studies.match import louder_by_db, matches_of, settled
 from tests.signals import noise, tone
 from tests.test_bench import ask, figures
-from tests.test_processors import db, run
+from tests.test_processors import db, made, run
 from tests.test_routing import session_of, step, strip
 
 RATE = 48000
@@ -184,6 +185,16 @@ def test_no_direct_current_is_left_and_mix_at_nought_passes_bit_for_bit():
     half, _ = run("saturator", x, mix=0.5, drive_db=12.0, **RISING)
     whole, _ = run("saturator", x, mix=1.0, drive_db=12.0, **RISING)
     assert np.allclose(half[:, 4800:], 0.5 * (x + whole)[:, 4800:], atol=1e-6)
+
+
+@pytest.mark.parametrize("first, then", [("tube", "plain"), ("plain", "tube"), ("tape", "tube"), ("tube", "transformer")])
+def test_another_character_comes_without_a_click(first, then):
+    """A soft sound is left alone by both, so nothing but a click could stand out of it."""
+    saturator = made("saturator", drive_db=0.0, character=first, oversampling="2x", **RISING)
+    x = tone(200, 1.0, -60).astype(np.float32)[None]
+    saturator.process(x)
+    saturator.configure(saturator.settings_model(drive_db=0.0, character=then, oversampling="2x", **RISING), Context(rate=RATE))
+    assert np.abs(saturator.process(x)).max() < 2.5 * np.abs(x).max()
 
 
 def test_liven_lifts_attacks_and_highs_and_leaves_what_sustains():

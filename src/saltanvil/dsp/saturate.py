@@ -287,7 +287,9 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
             out = y[c, start : start + count]
             for i in range(count):
                 place = np.float64(stand + bias_late[i])
-                entered = np.float64(high[i]) - (rest_at(curves[1], place) - state[REST_VALUE] if place != 0.0 else 0.0)
+                entered = np.float64(high[i]) - (
+                    rest_at(curves[1], place) - state[REST_VALUE] if place != 0.0 or stand != 0.0 else 0.0
+                )
                 last_out = entered - last_in + settings[DC_POLE] * last_out
                 last_in = entered
                 out[i] = np.float32(sound[i] + last_out)
