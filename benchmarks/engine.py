@@ -16,11 +16,14 @@ import pyloudnorm
 import soundfile
 
 from saltanvil.dsp import mix
-from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.plan import Rack, Scope, compile_plan
+from saltanvil.engine.audition import Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.path_runner import PathRunner
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.through import Arrays, Through
 from saltanvil.measure import loudness
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context, Processor
@@ -119,7 +122,7 @@ def split_of(settings: dict[str, Any], *paths: list[dict[str, Any]]) -> dict[str
 
 def path_in_blocks(steps: list[dict[str, Any]], x: np.ndarray) -> Callable[[], None]:
     path = StepPath.model_validate({"steps": steps})
-    through, edges = Through(path, x, RATE), range(0, x.shape[1] + 1, BLOCK)
+    through, edges = PathRunner(path, x, RATE), range(0, x.shape[1] + 1, BLOCK)
 
     def work() -> None:
         through.run(edges)
@@ -250,7 +253,7 @@ def main() -> None:
         Strip(id="main", name="Main", kind="main", output=None),
         Strip(id="a", name="A", kind="track", media_id=0, path=StepPath(steps=[equal, *steps])),
     ]
-    session, cache, found = Session(name="B", strips=strips), StretchCache(), []
+    session, cache, found = Session(name="B", strips=strips), SegmentCache(), []
     for number in range(12):
         session.strip("a").path.steps[1] = compressor_step("0", threshold_db=-20.0 - number)
         began = time.perf_counter()

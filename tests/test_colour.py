@@ -12,11 +12,12 @@ from hypothesis import strategies as st
 from saltanvil.dsp import biquad
 from saltanvil.dsp import lowend as lowend_dsp
 from saltanvil.dsp import saturate as dsp
-from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.plan import Audition, Rack, compile_plan
-from saltanvil.engine.points import Scope
+from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.through import Arrays
 from saltanvil.measure import distortion, speaker
 from saltanvil.measure.figures import figures_of, match_db
 from saltanvil.processors.base import Context
@@ -247,7 +248,7 @@ def test_loudness_is_held_on_every_demo_track_at_every_drive(demo_tracks):
             colour = {"character": next(characters), "liven": 0.3, "mix": 0.8, "oversampling": "2x", "low_emphasis_db": 3.0}
             session = session_of(strip("t", step("saturator", "s", drive_db=drive, **colour), media_id=0))
             media = Arrays(x)
-            renderer = lambda s, media=media, x=x: ScopeRenderer(s, media, StretchCache(), 0, x.shape[1])  # noqa: E731
+            renderer = lambda s, media=media, x=x: ScopeRenderer(s, media, SegmentCache(), 0, x.shape[1])  # noqa: E731
             assert list(matches_of(session, renderer)) == ["s"]
             found = renderer(session).compare(Scope("t", "s"))
             assert abs(lufs(found.after) - lufs(found.before)) < 0.3, (name, drive)
@@ -274,10 +275,12 @@ def test_a_held_output_is_measured_before_a_file_is_made_and_a_silent_passage_sa
     session = session_of(strip("t", step("saturator", "s", drive_db=18.0, oversampling="1x"), media_id=0))
     ready = settled(session, Arrays(x))
     assert session.step("s").step.match is None and settled(ready, Arrays(x)) is ready
-    found = ScopeRenderer(ready, Arrays(x), StretchCache(), 0, 3 * RATE).compare(Scope("t", "s"))
+    found = ScopeRenderer(ready, Arrays(x), SegmentCache(), 0, 3 * RATE).compare(Scope("t", "s"))
     assert abs(match_db(found.before, found.after, RATE)) < 0.01
     silent = settled(session, Arrays(np.zeros_like(x))).step("s").step
-    assert "Nothing enters" in silent.match.refused and silent.held_db == pytest.approx(silent.match.guessed_db, abs=1e-3)
+    assert "Nothing enters" in silent.match.refused and silent.loudness_gain_db == pytest.approx(
+        silent.match.guessed_db, abs=1e-3
+    )
 
 
 def test_hints_tell_of_a_colour_that_is_not_there_or_only_louder():
@@ -286,7 +289,7 @@ def test_hints_tell_of_a_colour_that_is_not_there_or_only_louder():
     def told(kind, sound=x, **chosen):
         session = session_of(strip("t", step(kind, "s", **chosen), media_id=0))
         ready = settled(session, Arrays(sound))
-        found = ScopeRenderer(ready, Arrays(sound), StretchCache(), 0, 3 * RATE).compare(Scope("t", "s"))
+        found = ScopeRenderer(ready, Arrays(sound), SegmentCache(), 0, 3 * RATE).compare(Scope("t", "s"))
         ledger = ledger_of(found, RATE, ready.step("s").step)
         return [hint.name for hint in ledger.hints], {fact.name: fact.value for fact in ledger.facts}
 
@@ -315,7 +318,7 @@ def test_the_low_end_is_heard_on_small_speakers_and_stays_what_it_was():
     assert small > 6.0 and 0 < full < 2.0
     assert small == pytest.approx(lufs(speaker.through(y, RATE)) - lufs(speaker.through(x, RATE)), abs=0.05)
     session = session_of(strip("t", step("lowend", "l", **chosen), media_id=0))
-    compared = ScopeRenderer(session, Arrays(x), StretchCache(), 0, x.shape[1]).compare(Scope("t", "l"))
+    compared = ScopeRenderer(session, Arrays(x), SegmentCache(), 0, x.shape[1]).compare(Scope("t", "l"))
     facts = {fact.name: fact.value for fact in ledger_of(compared, RATE, session.step("l").step).facts}
     assert facts["small_louder_lu"] == pytest.approx(small, abs=0.1) and facts["full_louder_lu"] == pytest.approx(full, abs=0.1)
     assert facts["coloured_db"] > -30 and not ledger_of(compared, RATE, session.step("l").step).hints
@@ -367,7 +370,7 @@ def test_another_order_is_heard_as_loud_as_the_first(demo_tracks):
     dirt = step("saturator", "d", drive_db=18.0, oversampling="1x", **RISING)
     session, media = session_of(strip("t", squash, dirt, media_id=0)), Arrays(x)
     swap = MoveStep(step_id="d", strip_id="t", index=0)
-    renderer = lambda s: ScopeRenderer(s, media, StretchCache(), 0, x.shape[1])  # noqa: E731
+    renderer = lambda s: ScopeRenderer(s, media, SegmentCache(), 0, x.shape[1])  # noqa: E731
     louder = louder_by_db(session, "t", swap, renderer)
     first = renderer(session).compare(Scope("t")).after
     other = session.model_copy(deep=True)

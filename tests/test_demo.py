@@ -7,11 +7,13 @@ from saltanvil.demo import harbour_walk
 from saltanvil.demo import low_water as demo
 from saltanvil.demo.synth import RATE
 from saltanvil.dsp.gate import HOLDING
-from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.plan import Audition, Rack, Scope, compile_plan
+from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.through import Arrays
 from saltanvil.measure import speaker
 from saltanvil.measure.figures import figures_of
 from saltanvil.session.document import Session
@@ -103,7 +105,7 @@ def test_colours_help_where_they_are(tracks):
     assert spectrum_db(bass, dark / 3, dark) - spectrum_db(bass, 2 * dark, 4 * dark) > 24
     media, chorus = Arrays(*tracks.values()), demo.frames_of("Chorus")
     session = demo.build_session({name: index for index, name in enumerate(tracks)})
-    renderer = lambda version: ScopeRenderer(version, media, StretchCache(), *chorus)  # noqa: E731
+    renderer = lambda version: ScopeRenderer(version, media, SegmentCache(), *chorus)  # noqa: E731
     assert len(matches_of(session, renderer)) == 2
     found = {s.id: (strip.id, s) for strip in session.strips for s in strip.path.steps if s.kind in ("lowend", "saturator")}
     assert {strip for strip, _ in found.values()} == {"bass", "drums", "lead-voice"}
@@ -163,7 +165,7 @@ def test_the_narrator_has_words_pauses_breaths_and_a_room(walk):
 def test_the_bed_falls_under_the_words_and_is_back_in_the_pauses(walk):
     _, session, media = walk
     settings = session.step("bed-duck").step.settings
-    found = ScopeRenderer(session, media, StretchCache(), 0, harbour_walk.FRAMES).compare(Scope("bed", "bed-duck"))
+    found = ScopeRenderer(session, media, SegmentCache(), 0, harbour_walk.FRAMES).compare(Scope("bed", "bed-duck"))
     words = harbour_walk.spoken()
     tick = lambda second: round(second * RATE / 64)  # noqa: E731
     for start, end in words:
@@ -189,7 +191,7 @@ def test_reverb_and_echo_come_up_in_the_pauses_only(walk):
     _, session, media = walk
     for strip_id, step_id in (("reverb", "reverb-duck"), ("echo", "echo-duck")):
         depth = session.step(step_id).step.settings.depth_db
-        found = ScopeRenderer(session, media, StretchCache(), 0, harbour_walk.FRAMES).compare(Scope(strip_id, step_id))
+        found = ScopeRenderer(session, media, SegmentCache(), 0, harbour_walk.FRAMES).compare(Scope(strip_id, step_id))
         ticks = found.reduction_db
         said = np.concatenate([ticks[round((a + 0.3) * 750) : round(b * 750)] for a, b in harbour_walk.spoken()])
         paused = np.concatenate([ticks[round((a + 0.2) * 750) : round(b * 750)] for a, b in pauses()])
@@ -212,7 +214,7 @@ def test_a_low_key_opens_for_the_kick_alone_and_a_click_key_needs_a_threshold_fa
         session = Session.model_validate(
             {"name": "K", "strips": [{"id": "main", "name": "Main", "kind": "main", "output": None}, strip]}
         )
-        return ScopeRenderer(session, media, StretchCache(), 0, demo.FRAMES).compare(Scope("k", "g"))
+        return ScopeRenderer(session, media, SegmentCache(), 0, demo.FRAMES).compare(Scope("k", "g"))
 
     def opened(found, times):
         return [bool((found.rows["door"][round(t * 750) : round(t * 750) + 20] >= HOLDING).any()) for t in times]
@@ -235,13 +237,13 @@ def test_the_kick_ducks_the_bass_and_the_voice_its_echo(tracks):
     session = demo.build_session({name: index for index, name in enumerate(tracks)})
     media = Arrays(*tracks.values())
     chorus = demo.frames_of("Chorus")
-    bass = ScopeRenderer(session, media, StretchCache(), *chorus).compare(Scope("bass", "bass-duck"))
+    bass = ScopeRenderer(session, media, SegmentCache(), *chorus).compare(Scope("bass", "bass-duck"))
     hits = sum(chorus[0] <= at * RATE < chorus[1] for at, _ in demo.kick_times())
     assert bass.rows["hits"].sum() == hits and bass.reduction_db.max() == pytest.approx(6.0, abs=0.01)
     assert float((bass.reduction_db > 0.1).mean()) < 0.12  # out of the way of the hit and no more
-    echo = ScopeRenderer(session, media, StretchCache(), *chorus).compare(Scope("echo", "echo-duck"))
+    echo = ScopeRenderer(session, media, SegmentCache(), *chorus).compare(Scope("echo", "echo-duck"))
     assert echo.reduction_db.max() == pytest.approx(12.0, abs=0.01) and float((echo.reduction_db > 6).mean()) > 0.9
-    whole = ScopeRenderer(session, media, StretchCache(), 0, demo.FRAMES).compare(Scope("echo", "echo-duck"))
+    whole = ScopeRenderer(session, media, SegmentCache(), 0, demo.FRAMES).compare(Scope("echo", "echo-duck"))
     for start, end in demo.phrase_gaps():
         if end - start > 0.6:
             assert whole.reduction_db[round((start + 0.45) * 750) : round(end * 750)].max() < 0.2

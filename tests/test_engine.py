@@ -9,17 +9,20 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from saltanvil.dsp.kernel import TICK_FRAMES
-from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.export import export_strips
 from saltanvil.engine.live import Passage, Player, Reader
-from saltanvil.engine.plan import Audition, Rack, Scope, audible, compile_plan
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.through import Arrays
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.freecurve import MOST_CHANGE_DB
 from saltanvil.session.document import Path, Session, Step, Strip
+from saltanvil.session.levels import audible
 from tests.signals import noise
 
 FRAMES = 48000 * 3
@@ -238,7 +241,7 @@ def test_an_edit_while_playing_is_heard_without_a_click(media):
 def test_before_after_taken_null(media):
     """Taken + after = before, sample by sample; an idle scope takes digital silence."""
     session = small_session(lookahead_ms=3.0)
-    found = ScopeRenderer(session, media, StretchCache(), 20_000, 90_000).compare(Scope("a", "c"))
+    found = ScopeRenderer(session, media, SegmentCache(), 20_000, 90_000).compare(Scope("a", "c"))
     assert np.array_equal(found.before, media.sounds[0][:, 20_000:90_000])
     assert found.latency_frames == 144 and len(found.reduction_db) == -(-70_000 // 64)
     solo = session.model_copy(deep=True)
@@ -276,7 +279,7 @@ def test_strips_that_meet_are_aligned_to_the_sample():
 
 
 def test_scope_results_are_reused_from_the_edit_on(media):
-    session, cache = small_session(), StretchCache()
+    session, cache = small_session(), SegmentCache()
     session.strip("a").path.steps = [compressor("one"), compressor("two"), compressor("three")]
     compare = lambda: ScopeRenderer(session, media, cache, 0, 48000).compare(Scope("a", "three"))  # noqa: E731
     compare()
@@ -284,7 +287,7 @@ def test_scope_results_are_reused_from_the_edit_on(media):
     session.strip("a").path.steps[2] = compressor("three", ratio=9.0)
     compare()
     assert cache.misses == misses + 1
-    small = StretchCache(most_bytes=1000)
+    small = SegmentCache(most_bytes=1000)
     ScopeRenderer(session, media, small, 0, 48000).compare(Scope("a", "three"))
     assert small.bytes <= 1000
 

@@ -7,12 +7,15 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.latency import Latencies
-from saltanvil.engine.plan import Audition, Rack, Scope, compile_plan
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.path_runner import PathRunner
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.through import Arrays, Through
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.session.apply import EDIT, apply
@@ -142,8 +145,8 @@ def test_random_graphs_render_alike_or_are_refused_with_the_true_loop(strips, ch
     assert np.array_equal(np.concatenate(parts, axis=1), expected)
     # What is worked out beforehand is how late each point is, and what waits.
     late = Latencies(whole.graph)
-    assert {point: node.leaves for point, node in whole.points.items()}.items() <= late.leaves.items()
-    scope = ScopeRenderer(session, media, StretchCache(), 0, 64 * 60).compare(Scope("main"))
+    assert {point: node.latency_frames for point, node in whole.nodes.items()}.items() <= late.latency_frames.items()
+    scope = ScopeRenderer(session, media, SegmentCache(), 0, 64 * 60).compare(Scope("main"))
     assert np.array_equal(scope.after, expected[:, whole.latency_frames : whole.latency_frames + 64 * 60])
 
 
@@ -225,7 +228,7 @@ def test_the_dry_sound_ducks_the_wet_lane_inside_one_path():
     ]
     lanes = [{"id": "dry", "name": "D"}, {"id": "wet", "name": "W", "path": {"steps": [s.model_dump() for s in wet]}}]
     split = Step.model_validate({"id": "p", "kind": "split", "settings": {"by": "copies", "blend": False}, "lanes": lanes})
-    y = Through(Path(steps=[split]), x, RATE).run()
+    y = PathRunner(Path(steps=[split]), x, RATE).run()
     rms = lambda a, b: 20 * np.log10(np.sqrt(np.mean((y - x)[0, round(a * RATE) : round(b * RATE)] ** 2)) + 1e-9)  # noqa: E731
     assert rms(0.4, 0.95) < -60 and rms(1.15, 1.3) > -35
 
@@ -335,7 +338,7 @@ def test_latency_is_told_with_its_cause_and_low_latency_takes_it_away():
     late = Latencies(Graph(session))
     lim = REGISTRY["limiter"].latency_of(session.step("lim").step.settings, RATE)
     assert [(c.step_id, c.frames) for c in late.causes("main")] == [("g", 240), ("lim", lim)]
-    assert late.leaves[("end", "main")] == 240 + lim and late.path("c") == 0 and late.path("b") > 0
+    assert late.latency_frames[("end", "main")] == 240 + lim and late.path("c") == 0 and late.path("b") > 0
     media = Arrays(noise(1, FRAMES, 9))
     assert compile_plan(session, media, Rack()).latency_frames == 240 + lim
     sent = session.model_copy(deep=True)  # a lane sent to a bus is not waited for, and is no cause of what stays

@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.plan import Scope
+from saltanvil.engine.audition import Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.media import Arrays
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.through import Arrays
 from saltanvil.session.document import Key
 from saltanvil.studies.ledger import ledger_of
 from saltanvil.studies.routing import changes_told, routing_of, source_name
@@ -91,7 +91,7 @@ def test_removing_or_muting_a_source_says_what_it_keyed():
 
 
 def hints(session, sounds, scope, frames=RATE * 2):
-    found = ScopeRenderer(session, Arrays(*sounds), StretchCache(), 0, frames).compare(scope)
+    found = ScopeRenderer(session, Arrays(*sounds), SegmentCache(), 0, frames).compare(scope)
     made = session.step(scope.step_id).step
     return found, {h.name: h.text for h in ledger_of(found, RATE, made, made.key and source_name(session, made.key)).hints}
 
@@ -129,7 +129,7 @@ def test_a_ducker_says_what_it_lacks():
 def test_low_latency_says_what_it_changes():
     session, _ = edited(plain(), op="set_step", step_id="duck", settings={"lookahead_ms": 5.0})
     routing = routing_of(session)
-    assert routing.prompt == {
+    assert routing.low_latency_settings == {
         "lim": "counts true peak becomes sample, lookahead 3 becomes 0.5: 2.8 ms less",
         "duck": "lookahead 5 becomes 0: 5.0 ms less",
     }

@@ -12,11 +12,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from saltanvil.demo import low_water
-from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.plan import Audition, Rack, Scope, compile_plan
+from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.path_runner import PathRunner
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.through import Arrays, Through
 from saltanvil.measure.figures import figures_of, match_db
 from saltanvil.processors.base import Context
 from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings, band_gains_db
@@ -52,7 +55,7 @@ def split(*lanes, name="split", levels=(), **settings_):
 
 def through(path, x, rate=RATE, blocks=(), tempo=120.0):
     """x through steps, aligned to x, and the steps at work."""
-    work = Through(Path(steps=path), x, rate, tempo)
+    work = PathRunner(Path(steps=path), x, rate, tempo)
     end = x.shape[1] + work.late
     return work.run([0, *sorted({b for b in blocks if 0 < b < end}), end]), work.plan.node("sound").steps
 
@@ -80,7 +83,7 @@ def test_a_copy_split_with_one_lane_is_bit_exact_and_two_are_twice_as_loud():
         [], [step("limiter", lookahead_ms=5.0)], [step("clipper", ceiling_db=0.0, oversampling="4x")], by="copies", blend=False
     )
     y, nodes = through([late], 0.1 * x)
-    assert nodes[0].leaves > 240 and null_db(y, 0.3 * x) < -130
+    assert nodes[0].latency_frames > 240 and null_db(y, 0.3 * x) < -130
 
 
 def test_uncorrelated_sounds_sum_3_db_louder():
@@ -119,7 +122,7 @@ def test_idle_linear_phase_bands_are_a_pure_delay(dividers, slope):
     y, nodes = through(
         [split(*[[]] * (len(dividers) + 1), by="bands", dividers_hz=dividers, slope=f"{slope} dB/oct", phase="linear")], x
     )
-    assert nodes[0].leaves > 4000 and null_db(y, x) < -100
+    assert nodes[0].latency_frames > 4000 and null_db(y, x) < -100
 
 
 @pytest.mark.parametrize("channels", [1, 2])
@@ -141,7 +144,7 @@ def test_splits_within_splits_null():
     around = split([], [outer, step("limiter", ceiling_db=0.0)], name="round", by="copies", blend=False)
     y, nodes = through([around], 0.05 * x)
     assert null_db(y, 0.1 * x) < -100
-    assert nodes[0].leaves == nodes[0].lanes[1].latency > 5000
+    assert nodes[0].latency_frames == nodes[0].lanes[1].latency > 5000
 
 
 @settings(max_examples=25, deadline=None)
@@ -257,9 +260,9 @@ def test_level_polarity_mute_solo_and_bypass_of_a_lane():
     assert null_db(through([made], x)[0], low) < -120
     made.lanes[1].mute, made.lanes[1].solo = False, True
     assert null_db(through([made], x)[0], low - x) < -120  # solo is a matter of listening
-    listened = Through(Path(steps=[made]), x, RATE, audition=Audition()).run()
+    listened = PathRunner(Path(steps=[made]), x, RATE, audition=Audition()).run()
     assert null_db(listened, -x) < -120
-    only = Through(Path(steps=[made]), x, RATE, audition=Audition(Scope("sound", None, "split-0"), "only")).run()
+    only = PathRunner(Path(steps=[made]), x, RATE, audition=Audition(Scope("sound", None, "split-0"), "only")).run()
     assert null_db(only, low) < -120
 
 
@@ -290,7 +293,7 @@ def bands_with_treatment():
 
 def test_before_after_and_taken_of_a_lane_and_of_a_step_in_it(media):
     session = session_of(step("trim", "first", gain_db=-3.0), bands_with_treatment(), step("limiter", "last", gain_db=6.0))
-    render = lambda scope, stop=RATE: ScopeRenderer(session, media, StretchCache(), RATE // 2, stop).compare(scope)  # noqa: E731
+    render = lambda scope, stop=RATE: ScopeRenderer(session, media, SegmentCache(), RATE // 2, stop).compare(scope)  # noqa: E731
     lane, inside = render(Scope("a", None, "split-0")), render(Scope("a", "low-comp"))
     assert np.array_equal(lane.before, inside.before) and np.array_equal(lane.after, inside.after)
     assert lane.latency_frames == 144 and inside.reduction_db.max() > 3 and np.array_equal(lane.reduction_db, inside.reduction_db)
@@ -317,13 +320,13 @@ def test_before_after_and_taken_of_a_lane_and_of_a_step_in_it(media):
 
 
 def test_an_edit_in_one_lane_renders_that_lane_only(media):
-    session, cache = session_of(bands_with_treatment()), StretchCache()
+    session, cache = session_of(bands_with_treatment()), SegmentCache()
     ScopeRenderer(session, media, cache, 0, RATE).compare(Scope("a"))
     misses = cache.misses
     changed, _ = apply(session, EDIT.validate_python({"op": "set_step", "step_id": "high-shape", "settings": {"attack_db": 3.0}}))
     after = ScopeRenderer(changed, media, cache, 0, RATE).compare(Scope("a")).after
     assert cache.misses == misses + 3  # the step, its lane in the sum, the sum
-    assert np.array_equal(after, ScopeRenderer(changed, media, StretchCache(), 0, RATE).compare(Scope("a")).after)
+    assert np.array_equal(after, ScopeRenderer(changed, media, SegmentCache(), 0, RATE).compare(Scope("a")).after)
 
 
 def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
@@ -335,7 +338,7 @@ def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
     assert null_db(rendered(apart, media), together) < -120
     assert not rendered(apart, media, "a").any()
     apart.strip("s-1").mute = True
-    scoped = ScopeRenderer(apart, media, StretchCache(), 0, RATE * 2).compare(Scope("bus")).after
+    scoped = ScopeRenderer(apart, media, SegmentCache(), 0, RATE * 2).compare(Scope("bus")).after
     assert np.array_equal(scoped, rendered(apart, media, "bus"))
     assert apply(apart, inverse)[0] == session
     without, back = apply(apart, EDIT.validate_python({"op": "remove_strip", "strip_id": "s-0"}))
@@ -373,7 +376,7 @@ def test_steps_go_into_a_split_and_come_out_of_it(media):
     assert [s.kind for s in path_of(parallel)] == ["gate", "split"] and made.blended and made.split.position == 0.0
     assert [[s.id for s in lane.path.steps] for lane in made.lanes] == [[], ["c", "t"]]
     # At the untreated end the split is silent about it: the sound is what enters it.
-    found = ScopeRenderer(parallel, media, StretchCache(), 0, RATE).compare(Scope("a", "p"))
+    found = ScopeRenderer(parallel, media, SegmentCache(), 0, RATE).compare(Scope("a", "p"))
     assert np.array_equal(found.before, found.after)
     assert edited(parallel, op="dissolve", step_id="p").strip("a").path == plain.strip("a").path
     with pytest.raises(EditRefused, match="side by side"):
@@ -511,7 +514,7 @@ def test_a_silent_split_says_why(media):
     made = path_of(session)[0]
 
     def hints():
-        found = ScopeRenderer(session, media, StretchCache(), 0, RATE).compare(Scope("a", "split"))
+        found = ScopeRenderer(session, media, SegmentCache(), 0, RATE).compare(Scope("a", "split"))
         return [hint.text for hint in ledger_of(found, RATE, made).hints]
 
     assert not any("split" in hint or "lane" in hint for hint in hints())
@@ -530,7 +533,7 @@ def test_inner_matches_come_before_outer_ones_and_the_passage_is_held(media):
     inner = split([], [step("compressor", threshold_db=-40.0, ratio=8.0)], name="in", by="copies", position=0.5)
     outer = split([], [inner, step("trim", gain_db=-9.0)], name="out", by="copies", position=0.7)
     session = session_of(outer)
-    renderer = lambda s: ScopeRenderer(s, media, StretchCache(), RATE, RATE * 3)  # noqa: E731
+    renderer = lambda s: ScopeRenderer(s, media, SegmentCache(), RATE, RATE * 3)  # noqa: E731
     found = matches_of(session, renderer)
     assert list(found) == ["in", "out"] and all(match.refused is None for match in found.values())
     assert not matches_of(session, renderer)

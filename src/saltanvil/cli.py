@@ -238,7 +238,7 @@ def run_process(asked: argparse.Namespace) -> None:
     import numpy as np
     import soxr
 
-    from saltanvil.engine.through import SOUND_ID, Through
+    from saltanvil.engine.path_runner import SOUND_ID, PathRunner
     from saltanvil.measure.figures import figures_of
     from saltanvil.media.encode import SUFFIX, write_audio
     from saltanvil.studies.match import settled
@@ -256,10 +256,10 @@ def run_process(asked: argparse.Namespace) -> None:
         if key_rate != rate:
             key = np.ascontiguousarray(soxr.resample(key.T, key_rate, rate, quality="VHQ").T, dtype=np.float32)
             key = key.reshape(-1, key.shape[-1])
-    work = Through(path, x, rate, asked.tempo, key)
+    work = PathRunner(path, x, rate, asked.tempo, key)
     whole = settled(work.session, work.media)
     if whole is not work.session:  # what is held to a loudness was measured on this sound
-        work = Through(whole.strip(SOUND_ID).path, x, rate, asked.tempo, key)
+        work = PathRunner(whole.strip(SOUND_ID).path, x, rate, asked.tempo, key)
     y = work.run()
     reports = [
         {"kind": node.step.kind, "largest_reduction_db": float(told.max()) if len(told) else None}
@@ -339,7 +339,7 @@ def run_render(asked: argparse.Namespace) -> None:
     from concurrent.futures import ThreadPoolExecutor
 
     from saltanvil.engine.export import export_strips
-    from saltanvil.engine.plan import session_frames
+    from saltanvil.engine.time import session_frames
     from saltanvil.media.encode import SUFFIX
     from saltanvil.store.database import Database
     from saltanvil.store.media import MediaStore

@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable, Mapping
 
 from saltanvil.demo import harbour_walk, low_water, synth
-from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.processors.base import Audio
 from saltanvil.store.media import MediaStore
@@ -22,7 +22,7 @@ def make_demo(sessions: SessionStore, media: MediaStore, progress: Callable[[flo
     session = low_water.build_session(low)
     # The page opens on the chorus, so held outputs begin with what is measured there.
     passage = low_water.frames_of("Chorus")
-    matches_of(session, lambda version: ScopeRenderer(version, media.at_rate(synth.RATE), StretchCache(), *passage))
+    matches_of(session, lambda version: ScopeRenderer(version, media.at_rate(synth.RATE), SegmentCache(), *passage))
     first = sessions.create(session)
     walk = store(media, harbour_walk.synthesise(lambda share: progress(0.65 + 0.3 * share)))
     sessions.create(harbour_walk.build_session(walk), time.time() - EARLIER_S)

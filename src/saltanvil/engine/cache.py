@@ -12,7 +12,7 @@ Audio = NDArray[np.float32]
 
 
 @dataclass(frozen=True)
-class Stretch:
+class RenderedSegment:
     """What a node gave over a window: sound, and per tick what its processor told (see `Telemetry`)."""
 
     audio: Audio
@@ -26,7 +26,7 @@ class Stretch:
         return self.audio.nbytes + self.reduction_db.nbytes + self.detector_db.nbytes + rows
 
 
-class StretchCache:
+class SegmentCache:
     """Safe to share between threads."""
 
     def __init__(self, most_bytes: int = 1 << 30) -> None:
@@ -34,10 +34,10 @@ class StretchCache:
         self.bytes = 0
         self.hits = 0
         self.misses = 0
-        self._held: OrderedDict[str, Stretch] = OrderedDict()
+        self._held: OrderedDict[str, RenderedSegment] = OrderedDict()
         self._lock = threading.Lock()
 
-    def get(self, name: str) -> Stretch | None:
+    def get(self, name: str) -> RenderedSegment | None:
         with self._lock:
             found = self._held.get(name)
             if found is None:
@@ -47,7 +47,7 @@ class StretchCache:
             self._held.move_to_end(name)
             return found
 
-    def put(self, name: str, stretch: Stretch) -> None:
+    def put(self, name: str, stretch: RenderedSegment) -> None:
         with self._lock:
             if name in self._held or stretch.size > self.most_bytes:
                 return

@@ -6,7 +6,7 @@ import numpy as np
 
 from saltanvil.dsp import biquad, mix
 from saltanvil.dsp.units import db_to_gain
-from saltanvil.engine.plan import Audio
+from saltanvil.engine.rack import Audio
 from saltanvil.measure import speaker
 
 Ear = Literal["full", "small", "mono", "quiet"]

@@ -5,7 +5,8 @@ import threading
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 
-from saltanvil.engine.plan import Audio, Media
+from saltanvil.engine.media import Media
+from saltanvil.engine.rack import Audio
 from saltanvil.engine.render import render_strips
 from saltanvil.media.encode import FileFormat, write_audio
 from saltanvil.session.document import Session

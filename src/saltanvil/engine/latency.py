@@ -4,23 +4,23 @@ from dataclasses import dataclass
 
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.document import Session, Step
-from saltanvil.session.graph import Graph, Point
+from saltanvil.session.graph import Graph, NodeId
 
 
 def settings_at_work(session: Session, step: Step) -> Settings:
     """The settings a step runs with: its own, held to the measured loudness, and of least latency where that was chosen."""
-    return processor_named(step.kind).prompt(step.held) if session.low_latency or step.low_latency else step.held
+    return processor_named(step.kind).low_latency_settings(step.held) if session.low_latency or step.low_latency else step.held
 
 
 class Latencies:
     """In frames, for every point of a session.
 
-    leaves: how late the sound is there; own: what each step adds. low_latency: as if that were chosen for the session.
+    latency_frames: how late the sound is there; own: what each step adds. low_latency: as if that were chosen for the session.
     """
 
     def __init__(self, graph: Graph, low_latency: bool = False) -> None:
         self.graph = graph
-        self.leaves: dict[Point, int] = {}
+        self.latency_frames: dict[NodeId, int] = {}
         self.own: dict[str, int] = {}
         session = graph.session.model_copy(update={"low_latency": True}) if low_latency else graph.session
         for step_id, step in graph.steps.items():
@@ -28,39 +28,41 @@ class Latencies:
                 kind = processor_named(step.kind)
                 self.own[step_id] = kind.latency_of(settings_at_work(session, step), session.rate_hz)
         for point in graph.order:
-            latest = max((self.leaves[source] for source, way in graph.sources[point] if sums(graph, source, way)), default=0)
+            latest = max(
+                (self.latency_frames[source] for source, way in graph.sources[point] if sums(graph, source, way)), default=0
+            )
             if point.kind == "divided" or (point.kind == "step" and not graph.steps[point.id].lanes):
                 latest += self.own[point.id]
             elif point.kind == "step":  # lanes in the sum wait for each other, those sent to buses do not
                 for lane in graph.steps[point.id].lanes:
                     if lane.output is None:
-                        self.leaves[Point("placed", lane.id)] = latest
-            self.leaves[point] = latest
+                        self.latency_frames[NodeId("placed", lane.id)] = latest
+            self.latency_frames[point] = latest
 
-    def wait(self, point: Point) -> int:
+    def wait(self, point: NodeId) -> int:
         """Frames by which a step's sound waits for its key."""
-        sound = self.leaves[self.graph.sources[point][0].source]
-        return self.leaves[point] - self.own[point.id] - sound
+        sound = self.latency_frames[self.graph.sources[point][0].source]
+        return self.latency_frames[point] - self.own[point.id] - sound
 
     def path(self, strip_id: str) -> int:
         """What a strip's path adds."""
-        return self.leaves[Point("end", strip_id)] - self.leaves[Point("in", strip_id)]
+        return self.latency_frames[NodeId("end", strip_id)] - self.latency_frames[NodeId("in", strip_id)]
 
     def causes(self, strip_id: str) -> list["Cause"]:
         """What makes a strip's sound as late as it is: the steps on the way of the latest sound, from its source on."""
         found: list[Cause] = []
-        at = Point("end", strip_id)
+        at = NodeId("end", strip_id)
         while edges := self.graph.sources[at]:
             if at.kind == "placed":  # it waits for the latest lane of the sum, if it is not sent to a bus
                 lanes = self.graph.steps[at.id].lanes
                 own = next(lane for lane in lanes if lane.id == at.id)
-                beside = [Point("lane", lane.id) for lane in lanes if lane.output is None] if own.output is None else []
-                at = max(beside or [Point("lane", at.id)], key=lambda lane: self.leaves[lane])
+                beside = [NodeId("lane", lane.id) for lane in lanes if lane.output is None] if own.output is None else []
+                at = max(beside or [NodeId("lane", at.id)], key=lambda lane: self.latency_frames[lane])
                 continue
             # A split's lanes say more than the wait of its input for them.
             source = max(
                 (edge for edge in edges if sums(self.graph, *edge)),
-                key=lambda edge: (self.leaves[edge.source], edge.source.kind in ("placed", "lane")),
+                key=lambda edge: (self.latency_frames[edge.source], edge.source.kind in ("placed", "lane")),
             )
             if at.kind in ("step", "divided") and self.own[at.id] and (at.kind == "divided" or not self.graph.steps[at.id].lanes):
                 strip = self.graph.strip_of[at]
@@ -69,7 +71,7 @@ class Latencies:
         return found[::-1]
 
 
-def sums(graph: Graph, source: Point, way: str) -> bool:
+def sums(graph: Graph, source: NodeId, way: str) -> bool:
     """Whether a point has to wait for that source: a split does not for a lane that goes to a bus."""
     if source.kind != "placed" or way != "path":
         return True

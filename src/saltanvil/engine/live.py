@@ -11,24 +11,15 @@ import numpy as np
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.units import SILENCE_DB, gain_to_db
+from saltanvil.engine.audition import Audition, Listening, Scope
+from saltanvil.engine.compile import compile_plan, structure_of
 from saltanvil.engine.ear import Ear, EarCheck
-from saltanvil.engine.plan import (
-    Audio,
-    Audition,
-    Listening,
-    Media,
-    Plan,
-    Rack,
-    Scope,
-    ceil_tick,
-    compile_plan,
-    floor_tick,
-    preroll_start,
-    session_frames,
-    structure_of,
-)
-from saltanvil.engine.points import SplitNode
-from saltanvil.engine.spread import THREADS
+from saltanvil.engine.media import Media
+from saltanvil.engine.nodes import SplitNode
+from saltanvil.engine.plan import Plan
+from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.run_graph import THREADS
+from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start, session_frames
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
 from saltanvil.session.document import MAIN_ID, Session
 

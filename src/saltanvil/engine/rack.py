@@ -15,7 +15,7 @@ LISTENING = ("matched", "taken", "key", "lane before")
 RING_FRAMES = 1 << 12
 
 
-class Late:
+class DelayLine:
     """A delay that may change. It remembers more than it needs, so that a longer delay still reads sound.
 
     As long as it never delayed it remembers nothing and costs nothing: most delays of a session are never needed.
@@ -48,8 +48,8 @@ class Late:
             wider[:, -self.ring.shape[1] :] = np.roll(self.ring, -int(self.at[0]), axis=1)
             self.ring, self.at = wider, np.zeros(1, np.int64)
 
-    def clone(self) -> "Late":
-        twin = Late(self.channels)
+    def clone(self) -> "DelayLine":
+        twin = DelayLine(self.channels)
         twin.ring, twin.at = self.ring.copy(), self.at.copy()
         return twin
 
@@ -73,13 +73,13 @@ class Rack:
     """Everything that has a state, by the names of the objects it belongs to: what an edit leaves, stays."""
 
     def __init__(self) -> None:
-        self.held: dict[Key, Processor | Late | Glide] = {}
+        self.held: dict[Key, Processor | DelayLine | Glide] = {}
         self.used: set[Key] = set()
 
     def processor(self, step: Step, settings: Settings, channels: int, context: Context) -> Processor:
         """settings: those the step runs with."""
         kind = processor_named(step.kind)
-        name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.form_of(settings)))
+        name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.structural_key(settings)))
         self.used.add(name)
         found = self.held.get(name)
         if isinstance(found, Processor):
@@ -89,12 +89,12 @@ class Rack:
         self.held[name] = made
         return made
 
-    def late(self, channels: int, *name: str) -> Late:
+    def delay_line(self, channels: int, *name: str) -> DelayLine:
         full = ("late", str(channels), *name)
         self.used.add(full)
         found = self.held.get(full)
-        if not isinstance(found, Late):
-            found = self.held[full] = Late(channels)
+        if not isinstance(found, DelayLine):
+            found = self.held[full] = DelayLine(channels)
         return found
 
     def glide(self, *name: str) -> Glide:

@@ -5,18 +5,13 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
+from saltanvil.engine.audition import Audition
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.media import Media
 from saltanvil.engine.memory import keep_freed_memory
-from saltanvil.engine.plan import (
-    Audio,
-    Audition,
-    Media,
-    Rack,
-    ceil_tick,
-    compile_plan,
-    floor_tick,
-    preroll_start,
-)
-from saltanvil.engine.spread import THREADS
+from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.run_graph import THREADS
+from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
 from saltanvil.session.document import MAIN_ID, Session
 
 #: Long enough that two threads seldom wait for the interpreter lock: 8192 runs at a third of the speed.

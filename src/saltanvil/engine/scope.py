@@ -10,15 +10,19 @@ from numpy.typing import NDArray
 from saltanvil.dsp import mix
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import gain_to_db
-from saltanvil.engine.cache import Stretch, StretchCache, fingerprint
-from saltanvil.engine.plan import Media, Plan, ceil_tick, compile_plan, floor_tick, preroll_start
-from saltanvil.engine.points import Audition, Entry, Node, PlacedNode, Scope, SplitNode, StepNode
+from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.cache import RenderedSegment, SegmentCache, fingerprint
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.media import Media
+from saltanvil.engine.nodes import Entry, Node, PlacedNode, SplitNode, StepNode
+from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.render import Cancelled
-from saltanvil.engine.spread import spread
+from saltanvil.engine.run_graph import run_graph
+from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
 from saltanvil.processors.base import Telemetry
 from saltanvil.session.document import Session
-from saltanvil.session.graph import Point
+from saltanvil.session.graph import NodeId
 
 #: Windows are longer than the passage by the latency, rounded up to this, so that a moved lookahead reuses them.
 ROOM_FRAMES = 8192
@@ -54,7 +58,7 @@ class ScopeRenderer:
         self,
         session: Session,
         media: Media,
-        cache: StretchCache,
+        cache: SegmentCache,
         start: int,
         stop: int,
         cancelled: Callable[[], bool] = lambda: False,
@@ -70,12 +74,12 @@ class ScopeRenderer:
         strip_id = session.strip(scope.strip_id).id
         plan = self._compiled(strip_id, scope)
         strip = plan.node(strip_id)
-        placed = plan.points.get(Point("placed", scope.lane_id or ""))
+        placed = plan.nodes.get(NodeId("placed", scope.lane_id or ""))
         before: Node = strip.entry
         after: Node = strip.end
         tracing = list(strip.walk())
         if scope.step_id is not None:
-            step = plan.points[Point("step", session.step(scope.step_id).step.id)]
+            step = plan.nodes[NodeId("step", session.step(scope.step_id).step.id)]
             assert isinstance(step, StepNode)
             before, after, tracing = step.sources[0], step, [step]
         elif scope.lane_id is not None:
@@ -86,12 +90,12 @@ class ScopeRenderer:
         tracing = [step for step in tracing if not isinstance(step, SplitNode)]
         keyed = after if isinstance(after, StepNode) and after.key is not None else None
         stretches = self._stretches(plan, [before, after, *tracing, *(keyed.sources[1:] if keyed is not None else ())])
-        entering = self._cut(stretches[id(before)].audio, before.leaves)
-        leaving = self._cut(stretches[id(after)].audio, after.leaves)
+        entering = self._cut(stretches[id(before)].audio, before.latency_frames)
+        leaving = self._cut(stretches[id(after)].audio, after.latency_frames)
         if isinstance(placed, PlacedNode):
             # A lane is measured by itself, wherever the blend stands.
             entering, leaving = placed.in_place(entering), placed.in_place(leaving, placed.level)
-        traces = [(stretches[id(step)], step.leaves) for step in tracing if len(stretches[id(step)].reduction_db)]
+        traces = [(stretches[id(step)], step.latency_frames) for step in tracing if len(stretches[id(step)].reduction_db)]
         reduction, detector = np.empty(0, np.float32), np.empty(0, np.float32)
         rows: dict[str, NDArray[np.float32]] = {}
         if traces:
@@ -104,9 +108,11 @@ class ScopeRenderer:
             heard = entering
             if keyed is not None and keyed.key is not None:
                 source = keyed.sources[1]
-                heard = keyed.key.fitted(self._cut(stretches[id(source)].audio, source.leaves), after.channels)
+                heard = keyed.key.fitted(self._cut(stretches[id(source)].audio, source.latency_frames), after.channels)
             key_peak_db = gain_to_db(float(mix.peak(heard)) * (1.0 if keyed is None or keyed.key is None else keyed.key.gain))
-        return Compared(entering, leaving, reduction, detector, after.leaves - before.leaves, strip.latency, rows, key_peak_db)
+        return Compared(
+            entering, leaving, reduction, detector, after.latency_frames - before.latency_frames, strip.latency, rows, key_peak_db
+        )
 
     def sides(self, strip_id: str, step_id: str) -> list[Audio]:
         """What leaves each lane of a split over the passage, at the lane's own level, all aligned; muted ones silent.
@@ -114,22 +120,22 @@ class ScopeRenderer:
         A blend's weights are left out. Raises LookupError.
         """
         plan = self._compiled(strip_id, Scope(strip_id, step_id))
-        split = plan.points.get(Point("step", step_id))
+        split = plan.nodes.get(NodeId("step", step_id))
         if not isinstance(split, SplitNode):
             raise LookupError(f"there is no split {step_id!r} on this strip")
         stretches = self._stretches(plan, split.lanes)
         return [
-            np.asarray(self._cut(stretches[id(lane)].audio, lane.leaves) * np.float32(placed.level))
+            np.asarray(self._cut(stretches[id(lane)].audio, lane.latency_frames) * np.float32(placed.level))
             for lane, placed in zip(split.lanes, split.placed, strict=True)
         ]
 
     def _compiled(self, strip_id: str, scope: Scope) -> Plan:
         """What the strip needs, and the scope, even where a bypass makes it idle."""
-        inside = [Point("step", scope.step_id)] if scope.step_id is not None else []
+        inside = [NodeId("step", scope.step_id)] if scope.step_id is not None else []
         if scope.lane_id is not None:
-            inside.append(Point("placed", scope.lane_id))
+            inside.append(NodeId("placed", scope.lane_id))
         plan = compile_plan(self.session, self.media, Rack(), Audition(solo=False), strip_id, inside)
-        latest = max(node.leaves for node in plan.points.values())
+        latest = max(node.latency_frames for node in plan.nodes.values())
         self.end = ceil_tick(self.stop) + -(-max(latest, 1) // ROOM_FRAMES) * ROOM_FRAMES
         return plan
 
@@ -143,17 +149,17 @@ class ScopeRenderer:
 
     # ---- stretches -----------------------------------------------------------------------------------------------------
 
-    def _stretches(self, plan: Plan, wanted: Iterable[Node]) -> dict[int, Stretch]:
+    def _stretches(self, plan: Plan, wanted: Iterable[Node]) -> dict[int, RenderedSegment]:
         """The stretches of nodes, by their identity: from the cache, or made from those of their sources."""
         names: dict[int, str] = {}
-        found: dict[int, Stretch] = {}
+        found: dict[int, RenderedSegment] = {}
         order: list[Node] = []
-        for node in plan.points.values():
+        for node in plan.nodes.values():
             window = (self.begin, self.end, self.session.rate_hz) if isinstance(node, Entry) else ()
             of = [names[id(source)] for source in node.sources]
-            names[id(node)] = fingerprint(type(node).__name__, window, node.facts(), of)
+            names[id(node)] = fingerprint(type(node).__name__, window, node.cache_key(), of)
         needed = {id(node) for node in wanted}
-        for node in reversed(plan.points.values()):  # what is in the cache needs no sources
+        for node in reversed(plan.nodes.values()):  # what is in the cache needs no sources
             if id(node) in needed:
                 held = self.cache.get(names[id(node)]) if node.stored else None
                 if held is not None:
@@ -171,16 +177,16 @@ class ScopeRenderer:
                 self.cache.put(names[id(node)], stretch)
 
         if self.pool is not None and len(order) > 1:
-            spread(order, make, self.pool)
+            run_graph(order, make, self.pool)
         else:
             for node in order:
                 make(node)
         return found
 
-    def _made(self, node: Node, given: list[Audio]) -> Stretch:
+    def _made(self, node: Node, given: list[Audio]) -> RenderedSegment:
         frames = self.end - self.begin
         if not isinstance(node, StepNode) or isinstance(node, SplitNode):
-            return Stretch(node.make(self.begin, frames, given))
+            return RenderedSegment(node.make(self.begin, frames, given))
         parts: list[Audio] = []
         told: list[Telemetry] = []
         for at in range(0, frames, CHUNK_FRAMES):
@@ -191,7 +197,7 @@ class ScopeRenderer:
                 node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in given])
             )
             told.append(node.processor.telemetry)
-        return Stretch(
+        return RenderedSegment(
             np.concatenate(parts, axis=1),
             np.concatenate([t.reduction_db for t in told]),
             np.concatenate([t.detector_db for t in told]),
@@ -202,5 +208,5 @@ class ScopeRenderer:
 def placed_steps(plan: Plan, lane_id: str) -> list[StepNode]:
     """The steps of a lane at work."""
     lane = plan.session.lane(lane_id)[2]
-    nodes = [plan.points.get(Point("step", step.id)) for step in lane.path.steps]
+    nodes = [plan.nodes.get(NodeId("step", step.id)) for step in lane.path.steps]
     return [node for node in nodes if isinstance(node, StepNode)]

@@ -163,12 +163,12 @@ class Processor(Stateful, ABC):
         return 0
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         """The settings for playing along: lookahead and oversampling off, as little latency as the processor can do."""
         return settings
 
     @classmethod
-    def held_db(cls, settings: Settings) -> float | None:
+    def loudness_gain_db(cls, settings: Settings) -> float | None:
         """The gain by which it is to leave as loud as it enters, guessed before it is measured; None where it is not to."""
         return None
 
@@ -178,7 +178,7 @@ class Processor(Stateful, ABC):
         return settings
 
     @classmethod
-    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+    def structural_key(cls, settings: Settings) -> tuple[object, ...]:
         """What of the settings cannot glide: another form starts with a state of its own and is faded over to."""
         return ()
 
@@ -193,12 +193,12 @@ class Processor(Stateful, ABC):
         return None
 
     @classmethod
-    def through_db(cls, settings: Settings) -> float:
+    def linear_gain_db(cls, settings: Settings) -> float:
         """Gain of sound that the processor otherwise leaves alone."""
         return 0.0
 
     @classmethod
-    def roof_db(cls, settings: Settings) -> float | None:
+    def output_ceiling_db(cls, settings: Settings) -> float | None:
         """Level at which its ceiling leaves, where it has one."""
         return None
 

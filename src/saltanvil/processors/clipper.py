@@ -182,7 +182,7 @@ class Clipper(Processor):
         self._target = target
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         return settings.model_copy(update={"oversampling": "1x"})
 
     @classmethod
@@ -205,12 +205,12 @@ class Clipper(Processor):
         return y
 
     @classmethod
-    def through_db(cls, settings: Settings) -> float:
+    def linear_gain_db(cls, settings: Settings) -> float:
         assert isinstance(settings, ClipperSettings)
         return gain_to_db(1.0 + settings.mix * (db_to_gain(settings.drive_db + settings.out_db()) - 1.0))
 
     @classmethod
-    def roof_db(cls, settings: Settings) -> float:
+    def output_ceiling_db(cls, settings: Settings) -> float:
         assert isinstance(settings, ClipperSettings)
         return settings.ceiling_db + settings.out_db()
 

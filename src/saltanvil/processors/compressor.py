@@ -239,15 +239,15 @@ class Compressor(KeyedProcessor):
         self._keyed[dsp.FEEDBACK] = 0.0
 
     @classmethod
-    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+    def structural_key(cls, settings: Settings) -> tuple[object, ...]:
         assert isinstance(settings, CompressorSettings)
         return () if settings.output_colour == "none" else (settings.oversampling,)
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         assert isinstance(settings, CompressorSettings)
-        prompt = super().prompt(settings)
-        return prompt if settings.output_colour == "none" else prompt.model_copy(update={"oversampling": "1x"})
+        quick = super().low_latency_settings(settings)
+        return quick if settings.output_colour == "none" else quick.model_copy(update={"oversampling": "1x"})
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:

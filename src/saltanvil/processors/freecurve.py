@@ -21,9 +21,9 @@ MOST_POINTS = 16
 LEAST_GAP_DB = 0.5
 MOST_CHANGE_DB = 90.0
 
-Point = tuple[Annotated[float, Field(ge=-90.0, le=12.0)], Annotated[float, Field(ge=-120.0, le=12.0)]]
-Points = Annotated[tuple[Point, ...], Field(min_length=2, max_length=MOST_POINTS)]
-_POINTS: TypeAdapter[tuple[Point, ...]] = TypeAdapter(Points)
+NodeId = tuple[Annotated[float, Field(ge=-90.0, le=12.0)], Annotated[float, Field(ge=-120.0, le=12.0)]]
+Points = Annotated[tuple[NodeId, ...], Field(min_length=2, max_length=MOST_POINTS)]
+_POINTS: TypeAdapter[tuple[NodeId, ...]] = TypeAdapter(Points)
 _HEAD = ("input_db", "output_db")
 
 
@@ -89,7 +89,7 @@ class FreeCurveSettings(KeyedSettings):
 
     @field_validator("points")
     @classmethod
-    def rising(cls, points: tuple[Point, ...]) -> tuple[Point, ...]:
+    def rising(cls, points: tuple[NodeId, ...]) -> tuple[NodeId, ...]:
         for (before, _), (after, _) in zip(points, points[1:], strict=False):
             if after < before + LEAST_GAP_DB:
                 raise ValueError(f"each point's input must be at least {LEAST_GAP_DB} dB above the one before; {after:g} is not")
@@ -107,7 +107,7 @@ def bends_of(settings: FreeCurveSettings) -> tuple[float, NDArray[np.float64]]:
     return float(reduction[0]), np.column_stack((given, np.diff(slopes), knees))
 
 
-def points_to_csv(points: tuple[Point, ...]) -> str:
+def points_to_csv(points: tuple[NodeId, ...]) -> str:
     """A line `input_db,output_db`, then one for each point."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
@@ -116,7 +116,7 @@ def points_to_csv(points: tuple[Point, ...]) -> str:
     return out.getvalue()
 
 
-def points_from_text(text: str) -> tuple[Point, ...]:
+def points_from_text(text: str) -> tuple[NodeId, ...]:
     """Points from JSON (`[[in, out], ...]`) or CSV with or without its head. Raises ValueError, saying what is wrong."""
     try:
         if text.lstrip().startswith("["):

@@ -56,7 +56,7 @@ class KeyedProcessor(Processor):
     keyed = True
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         return (
             settings.model_copy(update={"lookahead_ms": 0.0}) if "lookahead_ms" in cls.settings_model.model_fields else settings
         )

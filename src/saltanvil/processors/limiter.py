@@ -158,7 +158,7 @@ class Limiter(Processor):
         self._target = target
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         return settings.model_copy(update={"lookahead_ms": 0.5, "peaks": "sample"})
 
     @classmethod
@@ -176,12 +176,12 @@ class Limiter(Processor):
         return y
 
     @classmethod
-    def through_db(cls, settings: Settings) -> float:
+    def linear_gain_db(cls, settings: Settings) -> float:
         assert isinstance(settings, LimiterSettings)
         return settings.gain_db
 
     @classmethod
-    def roof_db(cls, settings: Settings) -> float:
+    def output_ceiling_db(cls, settings: Settings) -> float:
         assert isinstance(settings, LimiterSettings)
         return settings.ceiling_db
 

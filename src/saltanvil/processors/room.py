@@ -107,7 +107,7 @@ class Room(Processor):
         super().__init__(settings, channels, context)
 
     @classmethod
-    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+    def structural_key(cls, settings: Settings) -> tuple[object, ...]:
         assert isinstance(settings, RoomSettings)
         return (settings.size,)
 

@@ -180,7 +180,7 @@ class Saturator(Processor):
         self._finish.configure(Stage.latency_of(colour), settings.mix, settings.back_db(), settings.out_db(), settings.liven)
 
     @classmethod
-    def held_db(cls, settings: Settings) -> float | None:
+    def loudness_gain_db(cls, settings: Settings) -> float | None:
         assert isinstance(settings, SaturatorSettings)
         return settings.usual_held_db() if settings.output == "held" else None
 
@@ -189,12 +189,12 @@ class Saturator(Processor):
         return settings.model_copy(update={"output": "by hand", "output_db": gain_db, "drive_back": False})
 
     @classmethod
-    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+    def structural_key(cls, settings: Settings) -> tuple[object, ...]:
         assert isinstance(settings, SaturatorSettings)
         return settings.oversampling, settings.stereo == "mid/side"
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         return settings.model_copy(update={"oversampling": "1x"})
 
     @classmethod
@@ -214,7 +214,7 @@ class Saturator(Processor):
         return y
 
     @classmethod
-    def through_db(cls, settings: Settings) -> float:
+    def linear_gain_db(cls, settings: Settings) -> float:
         assert isinstance(settings, SaturatorSettings)
         wet = db_to_gain(settings.drive_db + settings.back_db())
         return settings.out_db() + gain_to_db(1.0 + settings.mix * (wet - 1.0))

@@ -163,7 +163,7 @@ class Shaper(Processor):
         self._level_safe = settings.level_safe
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         return settings.model_copy(update={"level_safe": False})
 
     @classmethod

@@ -15,7 +15,7 @@ from saltanvil.processors.base import Audio, Context, Processor, Settings, choic
 from saltanvil.processors.key import slope_db
 from saltanvil.processors.linearphase import LinearPhase, Response, half_frames
 
-Way = Literal["copies", "bands", "mid/side", "left/right"]
+SplitMode = Literal["copies", "bands", "mid/side", "left/right"]
 
 #: Dividers nearer to each other than this leave no band between them.
 LEAST_APART = 1.1
@@ -40,7 +40,7 @@ _BLEND = {"by": ["copies"], "blend": ["True", "true"]}
 
 
 class SplitSettings(Settings):
-    by: Way = choice(
+    by: SplitMode = choice(
         "copies", "By", "Split", "Copies of the whole; bands of frequency; the middle and the sides; the left and the right."
     )
     dividers_hz: Dividers = Field(
@@ -126,7 +126,7 @@ class Split(Processor):
         super().__init__(settings, channels, context)
 
     @classmethod
-    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+    def structural_key(cls, settings: Settings) -> tuple[object, ...]:
         assert isinstance(settings, SplitSettings)
         if settings.by != "bands":
             return (settings.by,)
@@ -142,7 +142,7 @@ class Split(Processor):
             self._linear.set([low_response(hz, slope) for hz in settings.dividers_hz], context.rate)
 
     @classmethod
-    def prompt(cls, settings: Settings) -> Settings:
+    def low_latency_settings(cls, settings: Settings) -> Settings:
         return settings.model_copy(update={"phase": "minimum"})
 
     @classmethod
@@ -181,7 +181,7 @@ class Split(Processor):
         return bands
 
     @staticmethod
-    def places(by: Way, channels: int, lanes: int) -> list[tuple[float, float]]:
+    def places(by: SplitMode, channels: int, lanes: int) -> list[tuple[float, float]]:
         """Gains of each lane to the left and the right of the sum (a mono sum takes the left)."""
         if by == "mid/side":
             return [(ROOT_HALF, ROOT_HALF), (ROOT_HALF, -ROOT_HALF)]

@@ -88,7 +88,7 @@ class Stereo(Processor):
         super().__init__(settings, channels, context)
 
     @classmethod
-    def form_of(cls, settings: Settings) -> tuple[object, ...]:
+    def structural_key(cls, settings: Settings) -> tuple[object, ...]:
         assert isinstance(settings, StereoSettings)
         return settings.mono_below_hz > MONO_OFF_HZ, settings.dc_removal
 

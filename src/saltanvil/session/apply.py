@@ -31,11 +31,11 @@ from saltanvil.session.lanes import (
     AddDivider,
     AddLane,
     CopyToLanes,
-    Dissolve,
     Divide,
     LanesToBuses,
     RemoveDivider,
     RemoveLane,
+    RemoveSplit,
     SetLane,
     SetPath,
 )
@@ -44,7 +44,7 @@ AnyEdit = Annotated[
     SetSession | SetSections | AddStrip | RemoveStrip | SetStrip | MoveStrip | SetOutput
     | AddSend | RemoveSend | SetSend | SetKey
     | AddStep | RemoveStep | MoveStep | SetStep | SetPath
-    | SetLane | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | Dissolve | CopyToLanes | LanesToBuses
+    | SetLane | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses
     | Batch,
     Field(discriminator="op"),
 ]  # fmt: skip

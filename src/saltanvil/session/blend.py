@@ -6,9 +6,7 @@ import numpy as np
 
 from saltanvil.dsp.units import db_to_gain, gain_to_db
 from saltanvil.session.document import Step
-
-#: A level of this and less is off.
-OFF_DB = -90.0
+from saltanvil.session.levels import lane_levels
 
 
 def shares(law: str, position: float) -> tuple[float, float]:
@@ -31,22 +29,6 @@ def blend_gains(step: Step) -> tuple[float, float]:
     at = settings.position * (len(match.gains_db) - 1)
     held = db_to_gain(float(np.interp(at, np.arange(len(match.gains_db)), match.gains_db)))
     return untreated * held, treated * held * db_to_gain(match.matched_db)
-
-
-def lane_levels(step: Step, solo: bool = False, only: str | None = None) -> list[float]:
-    """Gain of each lane by itself, negative where the polarity is turned, 0 where it is not heard.
-
-    solo: whether the lanes' solo counts; only: a lane that is to be heard alone.
-    """
-    alone = {lane.id for lane in step.lanes if lane.solo} if solo else set()
-    if only is not None and any(lane.id == only for lane in step.lanes):
-        alone = {only}
-    found = []
-    for lane in step.lanes:
-        heard = not lane.mute and lane.level_db > OFF_DB and (not alone or lane.id in alone)
-        gain = db_to_gain(lane.level_db) if heard else 0.0
-        found.append(-gain if lane.invert else gain)
-    return found
 
 
 def lane_shares(step: Step) -> tuple[float, ...]:

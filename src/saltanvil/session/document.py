@@ -123,7 +123,7 @@ class Step(Part):
     match: Match | None = None
     #: What its detector listens to; None is its own signal.
     key: Key | None = None
-    #: Lookahead and oversampling off, at the price that `Processor.prompt` tells.
+    #: Lookahead and oversampling off, at the price that `Processor.low_latency_settings` tells.
     low_latency: bool = False
 
     @model_validator(mode="before")
@@ -168,9 +168,9 @@ class Step(Part):
         return self
 
     @property
-    def held_db(self) -> float | None:
+    def loudness_gain_db(self) -> float | None:
         """The gain that holds its loudness, as measured or else guessed; None where it is not held."""
-        guessed = processor_named(self.kind).held_db(self.settings)
+        guessed = processor_named(self.kind).loudness_gain_db(self.settings)
         if guessed is None or self.match is None or self.match.refused is not None:
             return guessed
         return self.match.matched_db + guessed - self.match.guessed_db
@@ -178,8 +178,8 @@ class Step(Part):
     @property
     def held(self) -> Settings:
         """Its settings, with the gain that holds the loudness where it is to be held."""
-        held_db = self.held_db
-        return self.settings if held_db is None else processor_named(self.kind).held_by(self.settings, held_db)
+        loudness_gain_db = self.loudness_gain_db
+        return self.settings if loudness_gain_db is None else processor_named(self.kind).held_by(self.settings, loudness_gain_db)
 
     @property
     def split(self) -> SplitSettings | None:

@@ -18,17 +18,17 @@ from saltanvil.session.document import Key, Path, Session, Step, Strip
 #: what enters a lane, leaves its path, and lies in the sum.
 Kind = Literal["in", "end", "out", "step", "divided", "enter", "lane", "placed"]
 #: How sound gets from one point to another.
-Way = Literal["path", "output", "send", "lane", "key"]
+RouteKind = Literal["path", "output", "send", "lane", "key"]
 
 
-class Point(NamedTuple):
+class NodeId(NamedTuple):
     kind: Kind
     id: str
 
 
 class Edge(NamedTuple):
-    source: Point
-    way: Way
+    source: NodeId
+    way: RouteKind
 
 
 class Graph:
@@ -40,37 +40,37 @@ class Graph:
 
     def __init__(self, session: Session) -> None:
         self.session = session
-        self.sources: dict[Point, list[Edge]] = {}
-        self.strip_of: dict[Point, Strip] = {}
+        self.sources: dict[NodeId, list[Edge]] = {}
+        self.strip_of: dict[NodeId, Strip] = {}
         self.steps: dict[str, Step] = {}
-        self.enters: dict[str, Point] = {}
+        self.enters: dict[str, NodeId] = {}
         for strip in session.strips:
             self._strip(strip)
         for strip in session.strips:
             if strip.output is not None:
-                self._feed(strip.output, Edge(Point("out", strip.id), "output"))
+                self._feed(strip.output, Edge(NodeId("out", strip.id), "output"))
             for send in strip.sends:
-                self._feed(send.target, Edge(Point("end", strip.id), "send"))
+                self._feed(send.target, Edge(NodeId("end", strip.id), "send"))
             for lane in strip.path.lanes():
                 if lane.output is not None:
-                    self._feed(lane.output, Edge(Point("placed", lane.id), "lane"))
+                    self._feed(lane.output, Edge(NodeId("placed", lane.id), "lane"))
         for strip, step, key in session.keyed_steps():
-            self.sources[Point("step", step.id)].append(Edge(self.heard_at(strip, key), "key"))
-        self.order: list[Point] = []
+            self.sources[NodeId("step", step.id)].append(Edge(self.heard_at(strip, key), "key"))
+        self.order: list[NodeId] = []
         self.loop = ""
         around = self._sort()
         if around:
             self.order, self.loop = [], self._named(around)
 
-    def heard_at(self, strip: Strip, key: Key) -> Point:
+    def heard_at(self, strip: Strip, key: Key) -> NodeId:
         """The point that a key of a detector on a strip is taken from."""
         if key.step_id is not None:
-            return Point("step", key.step_id) if key.at == "after" else self.enters[key.step_id]
+            return NodeId("step", key.step_id) if key.at == "after" else self.enters[key.step_id]
         if key.lane_id is not None:
-            return Point("lane" if key.at == "after" else "enter", key.lane_id)
-        return Point("end" if key.at == "after" else "in", key.strip_id or strip.id)
+            return NodeId("lane" if key.at == "after" else "enter", key.lane_id)
+        return NodeId("end" if key.at == "after" else "in", key.strip_id or strip.id)
 
-    def needed(self, wanted: Iterable[Point]) -> list[Point]:
+    def needed(self, wanted: Iterable[NodeId]) -> list[NodeId]:
         """Those points and all they are made of, in order. What a bypassed split's lanes do is not needed by it."""
         found, ahead = set(wanted), list(wanted)
         while ahead:
@@ -80,52 +80,52 @@ class Graph:
                     ahead.append(source)
         return [point for point in self.order if point in found]
 
-    def idle(self, source: Point, way: Way) -> bool:
+    def idle(self, source: NodeId, way: RouteKind) -> bool:
         """Whether a lane's sound goes nowhere that way, as its split is bypassed."""
         return source.kind == "placed" and way in ("path", "lane") and self.steps[source.id].bypass
 
     # ---- making --------------------------------------------------------------------------------------------------------
 
     def _strip(self, strip: Strip) -> None:
-        entry = Point("in", strip.id)
+        entry = NodeId("in", strip.id)
         self._add(strip, entry, [])
         last = self._path(strip, strip.path, entry)
-        self._add(strip, Point("end", strip.id), [last, entry])
-        self._add(strip, Point("out", strip.id), [Point("end", strip.id)])
+        self._add(strip, NodeId("end", strip.id), [last, entry])
+        self._add(strip, NodeId("out", strip.id), [NodeId("end", strip.id)])
 
-    def _path(self, strip: Strip, path: Path, enters: Point) -> Point:
+    def _path(self, strip: Strip, path: Path, enters: NodeId) -> NodeId:
         for step in path.steps:
-            point = Point("step", step.id)
+            point = NodeId("step", step.id)
             self.steps[step.id] = step
             self.enters[step.id] = enters
             if step.lanes:
-                self._add(strip, Point("divided", step.id), [enters])
+                self._add(strip, NodeId("divided", step.id), [enters])
             placed = []
             for lane in step.lanes:
-                entry, end = Point("enter", lane.id), Point("lane", lane.id)
+                entry, end = NodeId("enter", lane.id), NodeId("lane", lane.id)
                 self.steps[lane.id] = step
-                self._add(strip, entry, [Point("divided", step.id)])
+                self._add(strip, entry, [NodeId("divided", step.id)])
                 self._add(strip, end, [self._path(strip, lane.path, entry), entry])
-                placed.append(Point("placed", lane.id))
+                placed.append(NodeId("placed", lane.id))
                 self._add(strip, placed[-1], [end, entry])
             self._add(strip, point, [enters, *placed])
             enters = point
         return enters
 
-    def _add(self, strip: Strip, point: Point, sources: list[Point]) -> None:
+    def _add(self, strip: Strip, point: NodeId, sources: list[NodeId]) -> None:
         self.strip_of[point] = strip
         self.sources[point] = [Edge(source, "path") for source in sources]
 
     def _feed(self, strip_id: str, edge: Edge) -> None:
-        self.sources[Point("in", strip_id)].append(edge)
+        self.sources[NodeId("in", strip_id)].append(edge)
 
-    def _sort(self) -> list[Point]:
+    def _sort(self) -> list[NodeId]:
         """Fill `order`, depth first; returns the points on a loop, sources before what they feed, if there is one."""
-        done: set[Point] = set()
+        done: set[NodeId] = set()
         for root in self.sources:
             if root in done:
                 continue
-            trail: dict[Point, Iterator[Edge]] = {root: iter(self.sources[root])}
+            trail: dict[NodeId, Iterator[Edge]] = {root: iter(self.sources[root])}
             while trail:
                 at = next(reversed(trail))
                 for source, _ in trail[at]:
@@ -146,7 +146,7 @@ class Graph:
     def label(self, step_id: str) -> str:
         return processor_named(self.steps[step_id].kind).label.lower()
 
-    def _named(self, around: list[Point]) -> str:
+    def _named(self, around: list[NodeId]) -> str:
         """A loop in words: the strips on it with the ways between them, or the steps if it lies within one strip."""
         strips = [self.strip_of[point] for point in around]
         if all(strip is strips[0] for strip in strips):
@@ -163,7 +163,7 @@ class Graph:
                 names.append(strips[at].name + self._way(around[at - 1], around[at]))
         return " > ".join(names)
 
-    def _way(self, source: Point, target: Point) -> str:
+    def _way(self, source: NodeId, target: NodeId) -> str:
         way = next(edge.way for edge in self.sources[target] if edge.source == source)
         if way == "key":
             return f" (key of its {self.label(target.id)})"

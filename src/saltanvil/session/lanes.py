@@ -10,10 +10,11 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from saltanvil.dsp.units import gain_to_db
-from saltanvil.processors.split import BAND_STARTS, Dividers, SplitSettings, Way
-from saltanvil.session.blend import OFF_DB, blend_gains
+from saltanvil.processors.split import BAND_STARTS, Dividers, SplitMode, SplitSettings
+from saltanvil.session.blend import blend_gains
 from saltanvil.session.document import Id, Lane, Name, Path, Place, Session, Step, Strip, new_id
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
+from saltanvil.session.levels import OFF_DB
 
 #: Names of bands, from the lowest; a band named otherwise keeps its name.
 BAND_NAMES = {
@@ -24,7 +25,7 @@ BAND_NAMES = {
     6: ("Low", "Low mid", "Mid", "High mid", "High", "Top"),
 }
 GIVEN_NAMES = {name for names in BAND_NAMES.values() for name in names}
-LANE_NAMES: dict[Way, tuple[str, str]] = {
+LANE_NAMES: dict[SplitMode, tuple[str, str]] = {
     "copies": ("Untreated", "Treated"),
     "mid/side": ("Mid", "Side"),
     "left/right": ("Left", "Right"),
@@ -40,7 +41,7 @@ def names_from(seed: str) -> Iterator[str]:
     return (f"{seed}-{number}" for number in count())
 
 
-def renewed(steps: Sequence[Step], names: Iterator[str]) -> list[Step]:
+def with_new_ids(steps: Sequence[Step], names: Iterator[str]) -> list[Step]:
     """Copies of steps under new names, whatever lies in their lanes too. Keys among them go from copy to copy."""
     new: dict[str, str] = {}
 
@@ -203,7 +204,7 @@ class AddDivider(Edit):
         names = names_from(self.seed)
         cut = step.lanes[index]
         made = cut.model_copy(
-            update={"id": next(names), "path": Path(steps=renewed(cut.path.steps, names)), "output": None, "solo": False}
+            update={"id": next(names), "path": Path(steps=with_new_ids(cut.path.steps, names)), "output": None, "solo": False}
         )
         lanes = [*step.lanes[: index + 1], made, *step.lanes[index + 1 :]]
         return replaced(place, [with_settings(step, named(lanes), dividers_hz=dividers)])
@@ -261,7 +262,7 @@ class Divide(Edit):
     lane_id: Id | None = None
     step_ids: list[Id] = Field(default_factory=list, max_length=64)
     index: int | None = Field(default=None, ge=0)
-    by: Way = "copies"
+    by: SplitMode = "copies"
     dividers_hz: Dividers = BAND_STARTS[4]
     split_id: Id = Field(default_factory=new_id)
     seed: Seed
@@ -283,7 +284,7 @@ class Divide(Edit):
             if self.by == "copies":
                 own = steps if number == 1 else []
             else:  # the first lane keeps the steps themselves, so that what is chosen stays chosen
-                own = steps if number == 0 else renewed(steps, names)
+                own = steps if number == 0 else with_new_ids(steps, names)
             lanes.append(Lane(id=next(names), name=label, path=Path(steps=own)))
         made = Step(id=self.split_id, kind="split", settings=settings, lanes=lanes)
         old = SetPath(strip_id=self.strip_id, lane_id=self.lane_id, steps=path.steps)
@@ -291,7 +292,7 @@ class Divide(Edit):
         return old
 
 
-class Dissolve(Edit):
+class RemoveSplit(Edit):
     """Take a split apart: one lane's steps take its place, those of the others stay behind them, bypassed.
 
     Kept is the named lane, else a blend's treated lane, else the first lane with steps.
@@ -338,7 +339,7 @@ class CopyToLanes(Edit):
             elif step.split is None and len(same) > number:
                 steps[same[number]] = steps[same[number]].model_copy(update={"settings": step.settings, "bypass": step.bypass})
             else:
-                steps.insert(min(place.index, len(steps)), renewed([step], names)[0])
+                steps.insert(min(place.index, len(steps)), with_new_ids([step], names)[0])
             lanes.append(lane.model_copy(update={"path": Path(steps=steps)}))
         return replaced(session.step(split.id), [split.model_copy(update={"lanes": lanes, "match": None})])
 

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import SILENCE_DB
-from saltanvil.engine.plan import Scope
+from saltanvil.engine.audition import Scope
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.measure.figures import figures_of, match_db
 from saltanvil.measure.spectrum import centres_hz

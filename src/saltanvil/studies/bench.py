@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp.units import db_to_gain, gain_to_db
+from saltanvil.engine.path_runner import PathRunner
 from saltanvil.engine.render import Cancelled
-from saltanvil.engine.through import Through
 from saltanvil.measure import distortion
 from saltanvil.measure.spectrum import average_db, centres_hz
 from saltanvil.processors import processor_named
@@ -68,7 +68,7 @@ class Bench:
         if self.cancelled():
             raise Cancelled
         sound = np.ascontiguousarray(np.tile(x.astype(np.float32), (self.channels, 1)))
-        through = Through(self.path, sound, self.rate, self.tempo_bpm)
+        through = PathRunner(self.path, sound, self.rate, self.tempo_bpm)
         self.latency_frames = through.late
         return np.asarray(through.run()[0], dtype=np.float64)
 

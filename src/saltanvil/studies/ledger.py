@@ -61,8 +61,8 @@ def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: 
         return facts
     if step.lanes:
         facts.extend(split_facts(step))
-    if step.held_db is not None:
-        facts.append(Fact("held_db", "Loudness held by", step.held_db, "dB"))
+    if step.loudness_gain_db is not None:
+        facts.append(Fact("held_db", "Loudness held by", step.loudness_gain_db, "dB"))
     if step.kind in ("saturator", "lowend"):
         facts.append(Fact("coloured_db", "Colour re sound", coloured_db(found.before, found.after), "dB"))
     if step.kind == "lowend":

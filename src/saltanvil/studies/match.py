@@ -7,10 +7,11 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.engine.cache import StretchCache
-from saltanvil.engine.plan import session_frames
-from saltanvil.engine.points import Media, Scope
+from saltanvil.engine.audition import Scope
+from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.media import Media
 from saltanvil.engine.scope import Compared, ScopeRenderer
+from saltanvil.engine.time import session_frames
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.loudness import OFFSET_LUFS, hop_energies, integrated_lufs
 from saltanvil.processors import processor_named
@@ -55,7 +56,7 @@ def match_of(untreated: Audio, treated: Audio, rate: int) -> Match:
     for position in np.linspace(0.0, 1.0, POSITIONS):
         a, b = shares("steady", float(position))
         mix = np.maximum(a * a * u + 2.0 * a * b * scale * cross + (b * scale) ** 2 * t, 0.0)
-        gain = held_db(mix, own)
+        gain = loudness_gain_db(mix, own)
         if gain is None or gain > MOST_SUM_DB:
             return Match(
                 matched_db=matched,
@@ -66,7 +67,7 @@ def match_of(untreated: Audio, treated: Audio, rate: int) -> Match:
     return Match(matched_db=round(matched, 4), gains_db=gains)
 
 
-def held_db(mix: Energies, wanted_lufs: float) -> float | None:
+def loudness_gain_db(mix: Energies, wanted_lufs: float) -> float | None:
     """The gain that brings energies to a loudness; None for silence. The absolute gate moves with it, hence the rounds."""
     gain = 0.0
     for _ in range(4):
@@ -92,14 +93,14 @@ def settled(
     missing = {step.id for _, step in held_steps(session) if step.match is None}
     if not missing:
         return session
-    session, cache, end = session.model_copy(deep=True), StretchCache(), session_frames(session, media)
+    session, cache, end = session.model_copy(deep=True), SegmentCache(), session_frames(session, media)
     matches_of(session, lambda version: ScopeRenderer(version, media, cache, 0, end, cancelled, pool), missing)
     return session
 
 
 def held_match(found: Compared, step: Step, rate: int) -> Match:
     """The match of an output that is held, from what its step does at present: exact, as its gain comes last."""
-    guessed, held = processor_named(step.kind).held_db(step.settings), step.held_db
+    guessed, held = processor_named(step.kind).loudness_gain_db(step.settings), step.loudness_gain_db
     assert guessed is not None and held is not None
     if not found.before.any():
         return Match(
@@ -115,7 +116,7 @@ def held_steps(session: Session) -> Iterator[tuple[Strip, Step]]:
         step = graph.steps.get(point.id)
         if point.kind != "step" or step is None or step.bypass:
             continue
-        if step.held_db is not None or (step.blended and step.split is not None and step.split.law == "steady"):
+        if step.loudness_gain_db is not None or (step.blended and step.split is not None and step.split.law == "steady"):
             yield graph.strip_of[point], step
 
 
@@ -131,7 +132,7 @@ def matches_of(
     for strip, step in list(held_steps(session)):
         if only is not None and step.id not in only:
             continue
-        if step.held_db is not None:
+        if step.loudness_gain_db is not None:
             match = held_match(renderer(session).compare(Scope(strip.id, step.id)), step, session.rate_hz)
         else:
             untreated, treated = renderer(session).sides(strip.id, step.id)

@@ -80,7 +80,7 @@ def magnitude_db(columns: NDArray[np.float32]) -> NDArray[np.floating]:
     return np.asarray(20.0 * np.log10(np.maximum(np.maximum(-columns[0], columns[1]), 10.0 ** (FLOOR_DB / 20.0))))
 
 
-def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = None, through_db: float = 0.0) -> Bite:
+def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = None, linear_gain_db: float = 0.0) -> Bite:
     """The picture of dynamics of frames first..last of the passage, in at most `columns` columns.
 
     through_db: gain of what the scope leaves untouched.
@@ -89,7 +89,7 @@ def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = No
     before = columns_of(np.ascontiguousarray(found.before[:, first:last]), columns)
     after = columns_of(np.ascontiguousarray(found.after[:, first:last]), columns)
     count = before.shape[1]
-    through = np.float32(10.0 ** (through_db / 20.0))
+    through = np.float32(10.0 ** (linear_gain_db / 20.0))
     moved = columns_of(np.ascontiguousarray(found.after[:, first:last] - through * found.before[:, first:last]), columns)
 
     def per_column(values: NDArray[np.float32], highest: bool = False) -> NDArray[np.float32]:

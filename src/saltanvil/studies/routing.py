@@ -4,11 +4,10 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from saltanvil.engine.latency import Latencies, settings_at_work
-from saltanvil.engine.plan import audible
 from saltanvil.processors import processor_named
-from saltanvil.session.blend import OFF_DB
 from saltanvil.session.document import MAIN_ID, Key, Send, Session, Step, Strip
-from saltanvil.session.graph import Graph, Point
+from saltanvil.session.graph import Graph, NodeId
+from saltanvil.session.levels import OFF_DB, audible
 
 
 @dataclass(frozen=True)
@@ -36,14 +35,14 @@ class StripRouting:
 @dataclass(frozen=True)
 class Routing:
     """low_latency_ms: the total with low latency throughout. silent_sends, silent_keys: why nothing comes through, by the
-    send's or the keyed step's id. prompt: what low latency changes in a step, by its id, where it changes something."""
+    send's or the keyed step's id. low_latency_changes: what low latency changes in a step, by its id, if anything."""
 
     latency_ms: float
     low_latency_ms: float
     strips: dict[str, StripRouting]
     silent_sends: dict[str, str]
     silent_keys: dict[str, str]
-    prompt: dict[str, str]
+    low_latency_changes: dict[str, str]
 
 
 def routing_of(session: Session) -> Routing:
@@ -51,25 +50,27 @@ def routing_of(session: Session) -> Routing:
     late = Latencies(graph)
     quick = Latencies(graph, low_latency=True)
     ms = 1000.0 / session.rate_hz
-    main = Point("end", MAIN_ID)
+    main = NodeId("end", MAIN_ID)
     silences = Silences(session)
     strips = {}
     for strip in session.strips:
         causes = [LatencyCause(c.strip_id, c.step_id, c.name, c.frames * ms) for c in late.causes(strip.id)]
         strips[strip.id] = StripRouting(
-            late.leaves[Point("end", strip.id)] * ms, late.path(strip.id) * ms, causes, silences.of(strip),
+            late.latency_frames[NodeId("end", strip.id)] * ms, late.path(strip.id) * ms, causes, silences.of(strip),
             [keyed_name(other, step) for other, step in keyed_by(session, {strip.id, *strip.path.ids()})],
         )  # fmt: skip
     sends = {send.id: why for strip in session.strips for send in strip.sends if (why := silences.of_send(strip, send))}
     keys = {step.id: why for strip, step, key in session.keyed_steps() if (why := silences.of_key(graph, strip, key))}
-    prompt = {step.id: told for strip in session.strips for step in strip.path.walk() if (told := promptness(session, step))}
-    return Routing(late.leaves[main] * ms, quick.leaves[main] * ms, strips, sends, keys, prompt)
+    changes = {
+        step.id: text for strip in session.strips for step in strip.path.walk() if (text := low_latency_change(session, step))
+    }
+    return Routing(late.latency_frames[main] * ms, quick.latency_frames[main] * ms, strips, sends, keys, changes)
 
 
-def promptness(session: Session, step: Step) -> str | None:
+def low_latency_change(session: Session, step: Step) -> str | None:
     """What low latency changes in a step, and what it saves; None where it changes nothing."""
     kind = processor_named(step.kind)
-    quick = kind.prompt(step.settings)
+    quick = kind.low_latency_settings(step.settings)
     if quick == step.settings:
         return None
     own, new = step.settings.model_dump(), quick.model_dump()

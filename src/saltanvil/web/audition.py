@@ -12,9 +12,9 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
+from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.ear import Ear
 from saltanvil.engine.live import Block, Player
-from saltanvil.engine.plan import Listening, Scope
 from saltanvil.store.sessions import Version
 
 router = APIRouter()
@@ -145,7 +145,7 @@ class Audition:
         strip_id, gain_db = self._order
         self.player.set_order(strip_id, gain_db if self._matched_on else 0.0)
 
-    def obey(self, message: Any) -> None:
+    def handle(self, message: Any) -> None:
         player = self.player
         match message:
             case Play():
@@ -211,7 +211,7 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
                 why = error.errors(include_url=False)[0]["msg"]
                 open_audition.outgoing.put_nowait(json.dumps({"type": "failed", "why": f"not understood: {why}"}))
                 continue
-            open_audition.obey(message)
+            open_audition.handle(message)
     except (WebSocketDisconnect, RuntimeError):
         pass
     finally:

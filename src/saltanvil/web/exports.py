@@ -10,7 +10,7 @@ from fastapi.responses import FileResponse
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.export import export_strips
-from saltanvil.engine.plan import session_frames
+from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import SUFFIX, FileFormat
 from saltanvil.session.document import MAIN_ID
 from saltanvil.studies.match import settled

@@ -11,9 +11,9 @@ from typing import Annotated
 from fastapi import Depends, Request
 from fastapi import Path as PathParameter
 
-from saltanvil.engine.cache import StretchCache
+from saltanvil.engine.audition import Scope
+from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.memory import keep_freed_memory
-from saltanvil.engine.plan import Scope
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
@@ -51,7 +51,7 @@ class Services:
         self.presets = PresetStore(self.database)
         self.media = MediaStore(self.database)
         self.media.clear_unfinished()
-        self.cache = StretchCache()
+        self.cache = SegmentCache()
         self.jobs = JobRunner()
         self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=give_way)
         self.studies = ThreadPoolExecutor(2, thread_name_prefix="study", initializer=give_way)

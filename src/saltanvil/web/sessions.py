@@ -5,7 +5,7 @@ from typing import Annotated
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
-from saltanvil.engine.plan import session_frames
+from saltanvil.engine.time import session_frames
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Session
 from saltanvil.store.sessions import Version

@@ -8,9 +8,10 @@ from typing import Annotated, Literal, TypeVar
 from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
-from saltanvil.engine.plan import Scope, session_frames
+from saltanvil.engine.audition import Scope
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import Compared, ScopeRenderer
+from saltanvil.engine.time import session_frames
 from saltanvil.processors import processor_named
 from saltanvil.session.document import Match, Session, Step, Strip
 from saltanvil.session.edits import MoveStep
@@ -74,8 +75,8 @@ class ScopeAnswer(BaseModel):
     bite_end_s: float
     curve: Curve | None
     response: Response | None
-    through_db: float
-    roof_db: float | None
+    linear_gain_db: float
+    output_ceiling_db: float | None
     latency_ms: float
     strip_latency_ms: float
 
@@ -214,7 +215,7 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
     if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
         hint = silenced_by(services, session_id, asked, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
-    through_db = processor_named(step.kind).through_db(step.held) if step is not None and not step.bypass else 0.0
+    linear_gain_db = processor_named(step.kind).linear_gain_db(step.held) if step is not None and not step.bypass else 0.0
     length = stop - start
     first = min(int(asked.zoom_start * length), length - 64)
     last = max(round(asked.zoom_end * length), first + 64)
@@ -224,9 +225,9 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
         start_s=start / rate,
         end_s=stop / rate,
         ledger=ledger,
-        bite=bite_of(found, asked.columns, first, last, through_db),
-        through_db=through_db,
-        roof_db=processor_named(step.kind).roof_db(step.settings) if step is not None else None,
+        bite=bite_of(found, asked.columns, first, last, linear_gain_db),
+        linear_gain_db=linear_gain_db,
+        output_ceiling_db=processor_named(step.kind).output_ceiling_db(step.settings) if step is not None else None,
         bite_start_s=(start + first) / rate,
         bite_end_s=(start + last) / rate,
         response=response_of(step, rate) if step is not None else None,

@@ -5,12 +5,12 @@ import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
 
-from saltanvil.engine.points import Node
+from saltanvil.engine.nodes import Node
 
 THREADS = os.cpu_count() or 1
 
 
-def spread(
+def run_graph(
     nodes: Sequence[Node],
     work: Callable[[Node], None],
     pool: Executor,

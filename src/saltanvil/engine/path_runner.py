@@ -3,38 +3,19 @@
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
-from saltanvil.engine.plan import Audition, Plan, Rack, compile_plan
-from saltanvil.engine.rack import Audio
+from saltanvil.engine.audition import Audition
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.plan import Plan
+from saltanvil.engine.rack import Audio, Rack
 from saltanvil.processors import processor_named
 from saltanvil.session.document import MAIN_ID, Key, Path, Session, Strip
 
 SOUND_ID, KEY_ID = "sound", "key"
 
 
-class Arrays:
-    """Media from arrays, (channels, frames) each."""
-
-    def __init__(self, *sounds: Audio) -> None:
-        self.sounds = sounds
-
-    def channels(self, media_id: int) -> int:
-        return len(self.sounds[media_id])
-
-    def frames(self, media_id: int) -> int:
-        return int(self.sounds[media_id].shape[1])
-
-    def read(self, media_id: int, start: int, frames: int) -> Audio:
-        sound = self.sounds[media_id]
-        out: NDArray[np.float32] = np.zeros((len(sound), frames), np.float32)
-        first, last = max(start, 0), min(start + frames, sound.shape[1])
-        if first < last:
-            out[:, first - start : last - start] = sound[:, first:last]
-        return out
-
-
-class Through:
+class PathRunner:
     """A path at work on a sound. key: what every detector hears that has no key of its own.
 
     Raises ValueError if the path's keys close a loop or name what is not there.
@@ -73,7 +54,7 @@ class Through:
         edges = edges if edges is not None else (0, self.x.shape[1] + self.late)
         parts = []
         for start, stop in zip(edges, edges[1:], strict=False):
-            for node in self.plan.points.values():
+            for node in self.plan.nodes.values():
                 node.run(start, stop - start)
             parts.append(self.plan.node(SOUND_ID).end.out)
         return np.ascontiguousarray(np.concatenate(parts, axis=1)[:, self.late :])

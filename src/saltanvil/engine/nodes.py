@@ -4,100 +4,40 @@ Which points there are and what each is made of is said by `saltanvil.session.gr
 `saltanvil.engine.latency`.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Literal, Protocol
 
 import numpy as np
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.gate import DOORS
 from saltanvil.dsp.units import SILENCE_DB, db_to_gain, gain_to_db
-from saltanvil.engine.rack import Audio, Glide, Late, Rack
+from saltanvil.engine.audition import ScopeMonitor
+from saltanvil.engine.media import Media
+from saltanvil.engine.rack import Audio, DelayLine, Glide, Rack
 from saltanvil.processors import Processor, Settings
 from saltanvil.processors.base import Telemetry, glide_part, sensible
 from saltanvil.processors.split import Split
-from saltanvil.session.document import MAIN_ID, Lane, Step, Strip
+from saltanvil.session.document import Lane, Step, Strip
 
-#: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.
-Listening = Literal["before", "after", "taken", "key", "only"]
 #: Below this a change of level is not worth telling.
 SOUNDING_DB = -60.0
 NOTHING: Audio = np.zeros((2, 0), np.float32)
 
 
-class Media(Protocol):
-    """Where tracks get their sound from, at the session's rate."""
-
-    def channels(self, media_id: int) -> int: ...
-
-    def frames(self, media_id: int) -> int: ...
-
-    def read(self, media_id: int, start: int, frames: int) -> Audio:
-        """(channels, frames), C-contiguous; silence outside the media."""
-        ...
-
-
-@dataclass(frozen=True)
-class Scope:
-    """What is compared: a step, a lane, or a whole strip's path."""
-
-    strip_id: str = MAIN_ID
-    step_id: str | None = None
-    lane_id: str | None = None
-
-
-@dataclass(frozen=True)
-class Audition:
-    """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered.
-
-    order: a strip and the gain by which the order of its steps sounds as loud as the one it is compared with.
-    """
-
-    scope: Scope = Scope()
-    listening: Listening = "after"
-    matched_db: float = 0.0
-    order: tuple[str, float] = ("", 0.0)
-    solo: bool = True
-
-
-@dataclass
-class Hearing:
-    """What the listener wants of the scope.
-
-    straight: takes a sound past all later steps to the ear; it is told by how many frames that sound is late.
-    """
-
-    audition: Audition
-    rack: Rack
-    rate: int
-    straight: Callable[[Audio, int], None]
-
-    def compare(self, before: Audio, after: Audio, late: int) -> Audio:
-        """What goes on from the scope. *Taken* goes straight to the ear."""
-        if self.audition.listening == "before":
-            y = np.empty_like(before)
-            gain = db_to_gain(self.audition.matched_db)
-            mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").state)
-            return y
-        if self.audition.listening == "taken":
-            self.straight(before - after, late)
-        return after
-
-
 class Node:
     """A point at work.
 
-    sources: what it is made of; leaves: how late it is; stored: whether its sound is worth keeping, or quickly made
-    from its source again; hearing: set at the scope, if someone listens; out: its last block.
+    sources: what it is made of; latency_frames: how late it is; stored: whether its sound is worth keeping, or quickly made
+    from its source again; scope_monitor: set at the scope, if someone listens; out: its last block.
     """
 
-    hearing: Hearing | None = None
+    scope_monitor: ScopeMonitor | None = None
 
-    def __init__(self, sources: Sequence["Node"], leaves: int, channels: int, stored: bool = True) -> None:
+    def __init__(self, sources: Sequence["Node"], latency_frames: int, channels: int, stored: bool = True) -> None:
         self.sources = list(sources)
         self.stored = stored
-        self.leaves = leaves
+        self.latency_frames = latency_frames
         self.channels = channels
         self.out: Audio = NOTHING
 
@@ -105,7 +45,7 @@ class Node:
         """The block of `frames` from session frame `at` on, from the blocks of the sources. Blocks follow each other."""
         return given[0]
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         """All that determines its sound besides its sources."""
         return ()
 
@@ -122,7 +62,7 @@ class Feed:
 
     name: str
     wait: int
-    late: Late
+    late: DelayLine
     gains: tuple[float, float] | None = None
     glide: Glide | None = None
     peak_db: float = SILENCE_DB
@@ -142,10 +82,10 @@ class Entry(Node):
     """What enters a strip's path: media, or the sum of what feeds it, each aligned to the latest; then the trim."""
 
     def __init__(
-        self, strip: Strip, sources: Sequence[Node], feeds: list[Feed], leaves: int, channels: int, rate: int,
+        self, strip: Strip, sources: Sequence[Node], feeds: list[Feed], latency_frames: int, channels: int, rate: int,
         media: Media, trim: Glide,
     ) -> None:  # fmt: skip
-        super().__init__(sources, leaves, channels)
+        super().__init__(sources, latency_frames, channels)
         self.strip, self.feeds, self.rate, self.media, self.trim = strip, feeds, rate, media, trim
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
@@ -163,7 +103,7 @@ class Entry(Node):
         mix.place(x, y, trim, trim, glide_part(self.rate), self.trim.state)
         return y
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         strip = self.strip
         return strip.media_id, strip.start_s, strip.trim_db, [(feed.gains, feed.wait) for feed in self.feeds]
 
@@ -174,7 +114,7 @@ class KeyFeed:
 
     wait: int
     gain: float
-    late: Late
+    late: DelayLine
     glide: Glide
 
     def sound(self, x: Audio, channels: int, part: float) -> Audio:
@@ -200,15 +140,15 @@ class StepNode(Node):
     """
 
     def __init__(
-        self, step: Step, settings: Settings, processor: Processor, sources: Sequence[Node], leaves: int, channels: int,
+        self, step: Step, settings: Settings, processor: Processor, sources: Sequence[Node], latency_frames: int, channels: int,
         late_by: int, wait: int, rack: Rack, key: KeyFeed | None = None,
     ) -> None:  # fmt: skip
-        super().__init__(sources, leaves, channels)
+        super().__init__(sources, latency_frames, channels)
         self.step, self.settings, self.processor = step, settings, processor
         self.late_by, self.wait, self.key = late_by, wait, key
         self.rate = processor.context.rate
-        self.late = rack.late(channels, "step", step.id)
-        self.waiting = rack.late(channels, "step waits", step.id)
+        self.late = rack.delay_line(channels, "step", step.id)
+        self.waiting = rack.delay_line(channels, "step waits", step.id)
         #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
         self.moved_db = 0.0
 
@@ -216,22 +156,22 @@ class StepNode(Node):
         x = self.waiting(given[0], self.wait)
         # A key's way is walked also past a bypass, so that it is settled when the step comes back.
         key = None if self.key is None else self.key.sound(given[1], self.channels, glide_part(self.rate))
-        hearing = self.hearing
+        scope_monitor = self.scope_monitor
         if self.step.bypass:
             self.processor.telemetry = Telemetry()
             self.moved_db = 0.0
             y = before = self.late(x, self.late_by)
-            return y if hearing is None else hearing.compare(before, y, self.leaves)
+            return y if scope_monitor is None else scope_monitor.compare(before, y, self.latency_frames)
         y = self.processor.process(x, key)
         self._tell(x, y)
-        if hearing is None:
+        if scope_monitor is None:
             self.late.remember(x, self.late_by)  # so that a bypass, or whoever listens next, finds its past
             return y
         before = self.late(x, self.late_by)
         heard = self.processor.heard if self.processor.listens else None
-        if hearing.audition.listening == "key" and heard is not None:
-            hearing.straight(hearing.rack.late(len(heard), "key")(heard, self.late_by), self.leaves)
-        return hearing.compare(before, y, self.leaves)
+        if scope_monitor.audition.listening == "key" and heard is not None:
+            scope_monitor.straight(scope_monitor.rack.delay_line(len(heard), "key")(heard, self.late_by), self.latency_frames)
+        return scope_monitor.compare(before, y, self.latency_frames)
 
     def _tell(self, x: Audio, y: Audio) -> None:
         """How far the peak moved, where the processor does not say what it does."""
@@ -239,7 +179,7 @@ class StepNode(Node):
             entered = gain_to_db(float(mix.peak(x)))
             self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         key = None if self.key is None else (self.key.gain, self.key.wait)
         tempo = self.processor.context.tempo_bpm
         return self.step.kind, self.settings.model_dump_json(), self.step.bypass, self.late_by, self.wait, key, tempo
@@ -264,14 +204,14 @@ class StepNode(Node):
 class DividedNode(Node):
     """What a split makes of its input: the lanes' inputs, one after the other along the channels."""
 
-    def __init__(self, processor: Split, settings: Settings, source: Node, leaves: int) -> None:
-        super().__init__([source], leaves, source.channels, processor.settings.by != "copies")
+    def __init__(self, processor: Split, settings: Settings, source: Node, latency_frames: int) -> None:
+        super().__init__([source], latency_frames, source.channels, processor.settings.by != "copies")
         self.split, self.settings = processor, settings
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
         return self.split.divide(sensible(given[0])).reshape(-1, frames)
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         return (self.settings.model_dump_json(include={"by", "dividers_hz", "slope", "phase"}),)
 
 
@@ -279,24 +219,24 @@ class LaneEntry(Node):
     """What enters a lane."""
 
     def __init__(self, index: int, source: Node, channels: int) -> None:
-        super().__init__([source], source.leaves, channels, stored=False)
+        super().__init__([source], source.latency_frames, channels, stored=False)
         self.index = index
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
         first = self.index * self.channels
         return given[0][first : first + self.channels]
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         return (self.index,)
 
 
 class LaneNode(Node):
     """What leaves a lane's path; a lane bypassed is a delay."""
 
-    def __init__(self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], late: Late) -> None:
-        super().__init__([last, entry], last.leaves, entry.channels, stored=lane.bypass)
+    def __init__(self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], late: DelayLine) -> None:
+        super().__init__([last, entry], last.latency_frames, entry.channels, stored=lane.bypass)
         self.lane, self.steps, self.late = lane, steps, late
-        self.latency = last.leaves - entry.leaves
+        self.latency = last.latency_frames - entry.latency_frames
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
         if self.lane.bypass:
@@ -304,7 +244,7 @@ class LaneNode(Node):
         self.late.remember(given[1], self.latency)
         return given[0]
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         return self.lane.bypass, self.latency
 
 
@@ -312,13 +252,13 @@ class PlacedNode(Node):
     """A lane in its split's sum. place: gains to both sides; level: the lane's own; share: what a blend gives it."""
 
     def __init__(
-        self, lane: LaneNode, entry: Node, leaves: int, channels: int, place: tuple[float, float], level: float, share: float,
-        rack: Rack, rate: int,
+        self, lane: LaneNode, entry: Node, latency_frames: int, channels: int, place: tuple[float, float], level: float,
+        share: float, rack: Rack, rate: int,
     ) -> None:  # fmt: skip
-        super().__init__([lane, entry], leaves, channels)
+        super().__init__([lane, entry], latency_frames, channels)
         self.lane, self.place, self.level, self.share, self.rate = lane.lane, place, level, share, rate
-        self.wait = leaves - lane.leaves
-        self.waiting = rack.late(lane.channels, "lane waits", self.lane.id)
+        self.wait = latency_frames - lane.latency_frames
+        self.waiting = rack.delay_line(lane.channels, "lane waits", self.lane.id)
         self.glide = rack.glide("lane", self.lane.id)
         #: Peak of the last block, in dBFS.
         self.peak_db = SILENCE_DB
@@ -328,11 +268,13 @@ class PlacedNode(Node):
         left, right = self.place
         gain = self.level * self.share
         mix.place(self.waiting(given[0], self.wait), y, gain * left, gain * right, glide_part(self.rate), self.glide.state)
-        hearing = self.hearing
-        if hearing is not None:
+        scope_monitor = self.scope_monitor
+        if scope_monitor is not None:
             entered = given[1]
-            late = hearing.rack.late(len(entered), self.lane.id, "lane before")(entered, self.leaves - self.sources[1].leaves)
-            y = hearing.compare(self.in_place(late, self.share), y, self.leaves)
+            late = scope_monitor.rack.delay_line(len(entered), self.lane.id, "lane before")(
+                entered, self.latency_frames - self.sources[1].latency_frames
+            )
+            y = scope_monitor.compare(self.in_place(late, self.share), y, self.latency_frames)
         self.peak_db = gain_to_db(float(mix.peak(y)))
         return y
 
@@ -343,7 +285,7 @@ class PlacedNode(Node):
         mix.place(x, y, gain * left, gain * right, 1.0, np.zeros(mix.GLIDE_STATE))
         return y
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         return self.wait, self.level, self.share, self.place, self.channels
 
 
@@ -357,13 +299,13 @@ class SplitNode(StepNode):
         self.moved_db = 0.0
         if self.step.bypass:
             y = before = self.late(given[0], self.late_by)
-            return y if self.hearing is None else self.hearing.compare(before, y, self.leaves)
+            return y if self.scope_monitor is None else self.scope_monitor.compare(before, y, self.latency_frames)
         y = self.joined(given[1:], frames)
         self._tell(given[0], y)
-        if self.hearing is None:
+        if self.scope_monitor is None:
             self.late.remember(given[0], self.late_by)
             return y
-        return self.hearing.compare(self.late(given[0], self.late_by), y, self.leaves)
+        return self.scope_monitor.compare(self.late(given[0], self.late_by), y, self.latency_frames)
 
     def joined(self, lanes: Sequence[Audio], frames: int) -> Audio:
         y = np.zeros((self.channels, frames), np.float32)
@@ -372,7 +314,7 @@ class SplitNode(StepNode):
                 mix.accumulate(given, y)
         return y
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         return self.step.bypass, self.late_by, [lane.output is None for lane in self.step.lanes]
 
     def walk(self) -> Iterator[StepNode]:
@@ -385,22 +327,22 @@ class SplitNode(StepNode):
 class EndNode(Node):
     """What leaves a strip's path."""
 
-    def __init__(self, last: Node, entry: Node, late: Late) -> None:
-        super().__init__([last, entry], last.leaves, entry.channels, stored=False)
-        self.late, self.latency = late, last.leaves - entry.leaves
+    def __init__(self, last: Node, entry: Node, late: DelayLine) -> None:
+        super().__init__([last, entry], last.latency_frames, entry.channels, stored=False)
+        self.late, self.latency = late, last.latency_frames - entry.latency_frames
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        if self.hearing is None:
+        if self.scope_monitor is None:
             self.late.remember(given[1], self.latency)
             return given[0]
-        return self.hearing.compare(self.late(given[1], self.latency), given[0], self.leaves)
+        return self.scope_monitor.compare(self.late(given[1], self.latency), given[0], self.latency_frames)
 
 
 class OutNode(Node):
     """A strip's output: its level and pan, to stereo."""
 
     def __init__(self, end: Node, gains: tuple[float, float], fader: Glide, rate: int) -> None:
-        super().__init__([end], end.leaves, 2)
+        super().__init__([end], end.latency_frames, 2)
         self.gains, self.fader, self.rate = gains, fader, rate
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
@@ -408,7 +350,7 @@ class OutNode(Node):
         mix.place(given[0], y, *self.gains, glide_part(self.rate), self.fader.state)
         return y
 
-    def facts(self) -> tuple[object, ...]:
+    def cache_key(self) -> tuple[object, ...]:
         return (self.gains,)
 
 
@@ -424,7 +366,7 @@ class StripNode:
 
     @property
     def latency(self) -> int:
-        return self.end.leaves
+        return self.end.latency_frames
 
     @property
     def output(self) -> Audio:

@@ -1,0 +1,74 @@
+"""How a plan is listened to: which scope, which side of it, at what gain. Never part of what is rendered."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from saltanvil.dsp import mix
+from saltanvil.dsp.units import db_to_gain
+from saltanvil.engine.rack import Audio, Rack
+from saltanvil.processors.base import glide_part
+from saltanvil.session.document import MAIN_ID, Session
+
+#: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.
+Listening = Literal["before", "after", "taken", "key", "only"]
+
+
+@dataclass(frozen=True)
+class Scope:
+    """What is compared: a step, a lane, or a whole strip's path."""
+
+    strip_id: str = MAIN_ID
+    step_id: str | None = None
+    lane_id: str | None = None
+
+
+@dataclass(frozen=True)
+class Audition:
+    """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered.
+
+    order: a strip and the gain by which the order of its steps sounds as loud as the one it is compared with.
+    """
+
+    scope: Scope = Scope()
+    listening: Listening = "after"
+    matched_db: float = 0.0
+    order: tuple[str, float] = ("", 0.0)
+    solo: bool = True
+
+
+@dataclass
+class ScopeMonitor:
+    """What the listener wants of the scope.
+
+    straight: takes a sound past all later steps to the ear; it is told by how many frames that sound is late.
+    """
+
+    audition: Audition
+    rack: Rack
+    rate: int
+    straight: Callable[[Audio, int], None]
+
+    def compare(self, before: Audio, after: Audio, late: int) -> Audio:
+        """What goes on from the scope. *Taken* goes straight to the ear."""
+        if self.audition.listening == "before":
+            y = np.empty_like(before)
+            gain = db_to_gain(self.audition.matched_db)
+            mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").state)
+            return y
+        if self.audition.listening == "taken":
+            self.straight(before - after, late)
+        return after
+
+
+def heard_alone(session: Session, audition: Audition) -> str | None:
+    """The lane that *only* lets through: the scope itself, or the lane its step stands in."""
+    scope = audition.scope
+    if audition.listening != "only" or (scope.step_id is None and scope.lane_id is None):
+        return None
+    try:
+        return scope.lane_id if scope.step_id is None else session.step(scope.step_id).lane_id
+    except LookupError:
+        return None
