@@ -7,7 +7,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.latency import Latencies
@@ -133,12 +133,12 @@ def test_random_graphs_render_alike_or_are_refused_with_the_true_loop(strips, ch
         return
     media = Arrays(*(noise(1 + n % 2, 64 * 120, n) for n in range(4)))
     session = Session(name="S", strips=strips)
-    whole = compile_plan(session, media, Rack(), Audition(solo=False))
+    whole = compile_plan(session, media, Rack(), RENDERED)
     expected = whole.render(0, 64 * 120).copy()
     assert np.isfinite(expected).all()
     shuffled = list(strips)
     chance.shuffle(shuffled)
-    other = compile_plan(Session(name="S", strips=shuffled), media, Rack(), Audition(solo=False))
+    other = compile_plan(Session(name="S", strips=shuffled), media, Rack(), RENDERED)
     edges = [0, *itertools.accumulate(64 * b for b in blocks)]
     edges = [edge for edge in edges if edge < 64 * 120] + [64 * 120]
     parts = [other.render(a, b - a).copy() for a, b in zip(edges, edges[1:], strict=False)]

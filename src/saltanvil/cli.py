@@ -5,7 +5,8 @@ import contextlib
 import json
 import secrets
 import sys
-from collections.abc import Callable
+import traceback
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,6 +15,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from saltanvil.media.encode import FileFormat
+    from saltanvil.processors.descriptor import Descriptor
     from saltanvil.session.document import Path as StepPath
     from saltanvil.session.document import Session
 
@@ -37,30 +39,48 @@ class Refused(Exception):
 
 
 def main(arguments: list[str] | None = None) -> int:
-    """Returns the exit status: 0, or 1 with one line on standard error."""
+    """Returns the exit status: 0; 1 with one line on standard error for what the user can mend; 3 for a fault of the program,
+    with where it was."""
     parser = build_parser()
     asked = parser.parse_args(arguments)
     try:
         asked.run(asked)
-    except (Refused, ValueError, LookupError, OSError) as error:
-        print(f"saltanvil: {one_line(error)}", file=sys.stderr)
-        return 1
     except KeyboardInterrupt:
         return 130
+    except Exception as error:
+        if isinstance(error, mendable()):
+            print(f"saltanvil: {one_line(error)}", file=sys.stderr)
+            return 1
+        traceback.print_exc()
+        print(f"saltanvil: a fault of the program ({type(error).__name__}), not of what you asked for", file=sys.stderr)
+        return 3
     return 0
 
 
-def one_line(error: BaseException) -> str:
+def mendable() -> tuple[type[Exception], ...]:
+    """The errors that say what to do; anything else is a fault of the program."""
+    from saltanvil.media.decode import MediaError
+    from saltanvil.session.document import NotFound
+    from saltanvil.session.edits import EditRefused
+    from saltanvil.session.format import Unreadable
+    from saltanvil.store.database import StoreError
+
+    return Refused, MediaError, NotFound, EditRefused, Unreadable, StoreError, OSError
+
+
+def one_line(error: Exception) -> str:
+    return " ".join(str(error.args[0] if isinstance(error, LookupError) else error).split())
+
+
+@contextlib.contextmanager
+def refusing() -> Iterator[None]:
+    """What is asked for here is checked by the model itself: its refusal is the user's to mend."""
     from saltanvil.session.edits import reason
 
-    text = (
-        reason(error)
-        if isinstance(error, ValueError)
-        else str(error.args[0])
-        if isinstance(error, LookupError) and error.args
-        else str(error)
-    )
-    return " ".join(text.split())
+    try:
+        yield
+    except ValueError as error:
+        raise Refused(reason(error)) from error
 
 
 def build_parser() -> argparse.ArgumentParser:
@@ -256,7 +276,8 @@ def run_process(asked: argparse.Namespace) -> None:
         if key_rate != rate:
             key = np.ascontiguousarray(soxr.resample(key.T, key_rate, rate, quality="VHQ").T, dtype=np.float32)
             key = key.reshape(-1, key.shape[-1])
-    work = PathRunner(path, x, rate, asked.tempo, key)
+    with refusing():
+        work = PathRunner(path, x, rate, asked.tempo, key)
     whole = settled(work.session, work.media)
     if whole is not work.session:  # what is held to a loudness was measured on this sound
         work = PathRunner(whole.strip(SOUND_ID).path, x, rate, asked.tempo, key)
@@ -275,16 +296,16 @@ def run_process(asked: argparse.Namespace) -> None:
 
 def path_from(file: Path) -> "StepPath":
     """A path file. Raises Refused with the file's name and what is wrong with it."""
-    from saltanvil.session.document import Path as StepPath
+    from saltanvil.session.format import Unreadable, read_path
 
     try:
-        return StepPath.model_validate_json(file.read_text())
+        return read_path(file.read_text())
     except OSError as error:
         raise Refused(f"{file}: cannot be read ({error.strerror})") from error
     except UnicodeDecodeError as error:
         raise Refused(f"{file}: this is not a path file; it is to be JSON text") from error
-    except ValueError as error:
-        raise Refused(f"{file}: {one_line(error)}") from error
+    except Unreadable as error:
+        raise Refused(f"{file}: {error}") from error
 
 
 def check_tempo(tempo_bpm: float) -> None:
@@ -298,7 +319,8 @@ def run_bench(asked: argparse.Namespace) -> None:
     check_tempo(asked.tempo)
     path = path_from(asked.path)
     question = Question(asked.test, asked.frequency_hz, asked.level_dbfs, asked.low_dbfs, asked.burst_ms, asked.compare)
-    result = measured(Bench(path, asked.rate, asked.channels, asked.tempo), question)
+    with refusing():
+        result = measured(Bench(path, asked.rate, asked.channels, asked.tempo), question)
     if asked.json:
         print(json.dumps(result.as_dict(), indent=1))
     elif asked.csv:
@@ -310,28 +332,29 @@ def run_bench(asked: argparse.Namespace) -> None:
 
 def run_steps(asked: argparse.Namespace) -> None:
     from saltanvil.processors import REGISTRY
-    from saltanvil.processors.base import describe
+    from saltanvil.processors.reference import reference_of
 
-    described = [describe(processor) for processor in REGISTRY.values()]
+    processors = [reference_of(processor) for processor in REGISTRY.values()]
     if asked.json:
-        print(json.dumps(described, indent=1))
+        print(json.dumps([processor.model_dump(mode="json") for processor in processors], indent=1))
         return
-    for step in described:
-        print(f"{step['kind']}: {step['summary']}")
-        for setting in step["settings"]:
-            print(f"  {setting['name']:<22}{span(setting):<44}{setting['help']}")
+    for processor in processors:
+        print(f"{processor.kind}: {processor.summary}")
+        for setting in processor.settings:
+            print(f"  {setting.name:<22}{span(setting):<44}{setting.help}")
 
 
-def span(setting: dict[str, Any]) -> str:
-    if setting["type"] == "number":
-        return f"{setting['minimum']:g} to {setting['maximum']:g} {setting['unit']} ({setting['default']:g})"
-    if setting["type"] == "choice":
-        return f"{' | '.join(setting['options'])} ({setting['default']})"
-    if setting["type"] == "dividers":
-        return f"[Hz, ...], 1 to 5 of them ({len(setting['default'])})"
-    if setting["type"] == "points":
-        return f"[[in, out], ...] dB ({len(setting['default'])} points)"
-    return f"on | off ({'on' if setting['default'] else 'off'})"
+def span(setting: "Descriptor") -> str:
+    default: Any = setting.default
+    if setting.type == "number":
+        return f"{setting.minimum:g} to {setting.maximum:g} {setting.unit} ({default:g})"
+    if setting.type == "choice":
+        return f"{' | '.join(setting.options)} ({default})"
+    if setting.type == "dividers":
+        return f"[Hz, ...], 1 to 5 of them ({len(default)})"
+    if setting.type == "points":
+        return f"[[in, out], ...] dB ({len(default)} points)"
+    return f"on | off ({'on' if default else 'off'})"
 
 
 def run_render(asked: argparse.Namespace) -> None:

@@ -4,12 +4,10 @@ import time
 from collections.abc import Callable, Mapping
 
 from saltanvil.demo import harbour_walk, low_water, synth
-from saltanvil.engine.cache import SegmentCache
-from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.processors.base import Audio
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.match import matches_of
+from saltanvil.studies.match import settled
 
 BLOCK_FRAMES = 1 << 16
 #: "Low Water" is opened first, so the other counts as changed before it.
@@ -20,12 +18,10 @@ def make_demo(sessions: SessionStore, media: MediaStore, progress: Callable[[flo
     """Synthesise "Low Water" and "Harbour Walk" and store them; returns the id of the first."""
     low = store(media, low_water.synthesise(lambda share: progress(0.65 * share)))
     session = low_water.build_session(low)
-    # The page opens on the chorus, so held outputs begin with what is measured there.
-    passage = low_water.frames_of("Chorus")
-    matches_of(session, lambda version: ScopeRenderer(version, media.at_rate(synth.RATE), SegmentCache(), *passage))
-    first = sessions.create(session)
+    # Measured now, so that nothing is out of date when it is opened.
+    first = sessions.create(settled(session, media.at_rate(synth.RATE)))
     walk = store(media, harbour_walk.synthesise(lambda share: progress(0.65 + 0.3 * share)))
-    sessions.create(harbour_walk.build_session(walk), time.time() - EARLIER_S)
+    sessions.create(settled(harbour_walk.build_session(walk), media.at_rate(synth.RATE)), time.time() - EARLIER_S)
     progress(1.0)
     return first
 

@@ -10,7 +10,7 @@ from saltanvil.dsp import mix
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.processors.base import glide_part
-from saltanvil.session.document import MAIN_ID, Session
+from saltanvil.session.document import MAIN_ID, NotFound, Session
 
 #: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.
 Listening = Literal["before", "after", "taken", "key", "only"]
@@ -30,13 +30,18 @@ class Audition:
     """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered.
 
     order: a strip and the gain by which the order of its steps sounds as loud as the one it is compared with.
+    live: whether what is for listening only counts: solo, and the session's low latency.
     """
 
     scope: Scope = Scope()
     listening: Listening = "after"
     matched_db: float = 0.0
     order: tuple[str, float] = ("", 0.0)
-    solo: bool = True
+    live: bool = True
+
+
+#: As it is measured and rendered.
+RENDERED = Audition(live=False)
 
 
 @dataclass
@@ -70,5 +75,5 @@ def heard_alone(session: Session, audition: Audition) -> str | None:
         return None
     try:
         return scope.lane_id if scope.step_id is None else session.step(scope.step_id).lane_id
-    except LookupError:
+    except NotFound:
         return None

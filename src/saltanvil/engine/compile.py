@@ -4,7 +4,7 @@ from collections.abc import Iterable
 
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.audition import Audition, heard_alone
-from saltanvil.engine.latency import Latencies, settings_at_work
+from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes import (
     DividedNode,
@@ -25,11 +25,12 @@ from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.processors import processor_named
 from saltanvil.processors.base import Context
-from saltanvil.processors.split import Split
+from saltanvil.processors.split import Split, SplitSettings
 from saltanvil.session.blend import lane_shares
 from saltanvil.session.document import Key, Path, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import audible, lane_levels, level_gain, pan_gains
+from saltanvil.session.settings import resolve
 
 
 def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
@@ -41,19 +42,19 @@ def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
             strip.media_id,
             strip.start_s,
             [(send.id, send.target) for send in strip.sends],
-            structural_key(session, strip.path),
+            structural_key(session, strip.path, audition.live),
         )
         for strip in session.strips
     )
     return strips, audition.scope, audition.listening
 
 
-def structural_key(session: Session, path: Path) -> tuple[object, ...]:
+def structural_key(session: Session, path: Path, live: bool) -> tuple[object, ...]:
     """What of a path cannot change without a crossfade."""
     found: list[object] = []
     for step in path.steps:
-        kind, settings = processor_named(step.kind), settings_at_work(session, step)
-        lanes = tuple((lane.id, lane.bypass, lane.output, structural_key(session, lane.path)) for lane in step.lanes)
+        kind, settings = processor_named(step.kind), resolve(session, step, live)
+        lanes = tuple((lane.id, lane.bypass, lane.output, structural_key(session, lane.path, live)) for lane in step.lanes)
         key = None if step.key is None else (step.key.strip_id, step.key.step_id, step.key.lane_id, step.key.at)
         latency = kind.latency_of(settings, session.rate_hz)
         found.append((step.id, step.kind, step.bypass, latency, kind.structural_key(settings), key, lanes))
@@ -65,18 +66,17 @@ def compile_plan(
     media: Media,
     rack: Rack,
     audition: Audition = Audition(),
-    only: str | None = None,
-    also: Iterable[NodeId] = (),
+    wanted: Iterable[NodeId] | None = None,
 ) -> Plan:
-    """Compile a session, or only what the strip `only` needs, taking over whatever state the rack holds.
+    """Compile a session, or only what the wanted nodes need, taking over whatever state the rack holds.
 
-    also: points that are made even if nothing else needs them, such as those in a bypassed split.
+    A node is made even if nothing else needs it, such as one in a bypassed split; one that is not there is left out.
     """
     rack.used.clear()
     compiler = Compiler(session, media, rack, audition)
-    wanted = [NodeId("out", strip.id) for strip in session.strips] if only is None else [NodeId("out", only)]
-    for point in compiler.graph.needed([*wanted, *(point for point in also if point in compiler.graph.sources)]):
-        compiler.nodes[point] = compiler.made(point)
+    nodes = [NodeId("out", strip.id) for strip in session.strips] if wanted is None else list(wanted)
+    for node in compiler.graph.needed(node for node in nodes if node in compiler.graph.sources):
+        compiler.nodes[node] = compiler.made(node)
     plan = compiler.plan()
     plan.hear()
     rack.drop_unused()
@@ -91,7 +91,8 @@ class Compiler:
         self.rate = session.rate_hz
         self.context = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm)
         self.graph = Graph(session)
-        self.late = Latencies(self.graph)
+        self.late = Latencies(self.graph, audition.live)
+        self.settings = {step.id: resolve(session, step, audition.live) for strip in session.strips for step in strip.path.walk()}
         self.nodes: dict[NodeId, Node] = {}
         self.only = heard_alone(session, audition)
         #: A split's divider, and the gains of its lanes, each for the sum's sides.
@@ -133,9 +134,7 @@ class Compiler:
             return self.step(self.graph.steps[point.id], point, sources, latency_frames)
         if point.kind == "divided":
             step = self.graph.steps[point.id]
-            return DividedNode(
-                self.split(step, sources[0].channels), settings_at_work(self.session, step), sources[0], latency_frames
-            )
+            return DividedNode(self.split(step, sources[0].channels), self.settings[step.id], sources[0], latency_frames)
         lane, index = self.lanes[point.id]
         step = self.graph.steps[point.id]
         assert step.split is not None
@@ -149,18 +148,23 @@ class Compiler:
         assert isinstance(node, LaneNode)
         channels = self.nodes[NodeId("divided", step.id)].channels
         place = self.split(step, channels).places(step.split.by, channels, len(step.lanes))[index]
-        level = lane_levels(step, self.audition.solo, self.only)[index]
+        level = lane_levels(step, self.audition.live, self.only)[index]
         return PlacedNode(
-            node, sources[1], latency_frames, channels, place, level, lane_shares(step)[index], self.rack, self.rate
+            node, sources[1], latency_frames, channels, place, level, self.shares(step)[index], self.rack, self.rate
         )
 
+    def shares(self, step: Step) -> tuple[float, ...]:
+        settings = self.settings[step.id]
+        assert isinstance(settings, SplitSettings)
+        return lane_shares(step, settings)
+
     def split(self, step: Step, channels: int) -> Split:
-        made = self.rack.processor(step, settings_at_work(self.session, step), channels, self.context)
+        made = self.rack.processor(step, self.settings[step.id], channels, self.context)
         assert isinstance(made, Split)
         return made
 
     def step(self, step: Step, point: NodeId, sources: list[Node], latency_frames: int) -> StepNode:
-        settings, channels = settings_at_work(self.session, step), sources[0].channels
+        settings, channels = self.settings[step.id], sources[0].channels
         processor = self.rack.processor(step, settings, channels, self.context)
         if step.lanes:
             late_by = latency_frames - sources[0].latency_frames
@@ -188,7 +192,7 @@ class Compiler:
         return self.graph.strip_of[source].mute or (lane is not None and lane[0].mute)
 
     def out(self, strip: Strip, end: Node) -> OutNode:
-        level = level_gain(strip.level_db) if audible(self.session, strip, self.audition.solo) else 0.0
+        level = level_gain(strip.level_db) if audible(self.session, strip, self.audition.live) else 0.0
         if self.audition.order[0] == strip.id:
             level *= db_to_gain(self.audition.order[1])
         left, right = pan_gains(strip, end.channels)
@@ -208,7 +212,7 @@ class Compiler:
                 level = 1.0 if sends and sends[0].pre else level_gain(other.level_db)
                 if sends:
                     level *= 0.0 if sends[0].mute else level_gain(sends[0].level_db)
-                if not audible(self.session, other, self.audition.solo, strip.id):
+                if not audible(self.session, other, self.audition.live, strip.id):
                     level = 0.0
                 left, right = pan_gains(other, self.nodes[NodeId("in", other.id)].channels)
                 feed.gains, feed.glide = (level * left, level * right), self.rack.glide("feed", name, strip.id)

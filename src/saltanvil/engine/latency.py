@@ -2,23 +2,19 @@
 
 from dataclasses import dataclass
 
-from saltanvil.processors import Settings, processor_named
-from saltanvil.session.document import Session, Step
+from saltanvil.processors import processor_named
 from saltanvil.session.graph import Graph, NodeId
-
-
-def settings_at_work(session: Session, step: Step) -> Settings:
-    """The settings a step runs with: its own, held to the measured loudness, and of least latency where that was chosen."""
-    return processor_named(step.kind).low_latency_settings(step.held) if session.low_latency or step.low_latency else step.held
+from saltanvil.session.settings import resolve
 
 
 class Latencies:
     """In frames, for every point of a session.
 
-    latency_frames: how late the sound is there; own: what each step adds. low_latency: as if that were chosen for the session.
+    latency_frames: how late the sound is there; own: what each step adds. listening: as heard in the page, where the
+    session's low latency counts; low_latency: as if that were chosen.
     """
 
-    def __init__(self, graph: Graph, low_latency: bool = False) -> None:
+    def __init__(self, graph: Graph, listening: bool = True, low_latency: bool = False) -> None:
         self.graph = graph
         self.latency_frames: dict[NodeId, int] = {}
         self.own: dict[str, int] = {}
@@ -26,7 +22,7 @@ class Latencies:
         for step_id, step in graph.steps.items():
             if step_id == step.id:
                 kind = processor_named(step.kind)
-                self.own[step_id] = kind.latency_of(settings_at_work(session, step), session.rate_hz)
+                self.own[step_id] = kind.latency_of(resolve(session, step, listening), session.rate_hz)
         for point in graph.order:
             latest = max(
                 (self.latency_frames[source] for source, way in graph.sources[point] if sums(graph, source, way)), default=0
@@ -43,6 +39,15 @@ class Latencies:
         """Frames by which a step's sound waits for its key."""
         sound = self.latency_frames[self.graph.sources[point][0].source]
         return self.latency_frames[point] - self.own[point.id] - sound
+
+    def scope(self, strip_id: str, step_id: str | None, lane_id: str | None) -> int:
+        """What a step, a lane or a strip's path adds."""
+        if step_id is not None:
+            node = NodeId("step", step_id)
+            return self.latency_frames[node] - self.latency_frames[self.graph.enters[step_id]]
+        if lane_id is not None:
+            return self.latency_frames[NodeId("lane", lane_id)] - self.latency_frames[NodeId("enter", lane_id)]
+        return self.path(strip_id)
 
     def path(self, strip_id: str) -> int:
         """What a strip's path adds."""

@@ -13,8 +13,8 @@ from saltanvil.dsp import mix
 from saltanvil.dsp.units import SILENCE_DB, gain_to_db
 from saltanvil.engine.audition import Audition, Listening, Scope
 from saltanvil.engine.compile import compile_plan, structure_of
-from saltanvil.engine.ear import Ear, EarCheck
 from saltanvil.engine.media import Media
+from saltanvil.engine.monitor import Monitor, MonitorName
 from saltanvil.engine.nodes import SplitNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
@@ -89,7 +89,7 @@ class Player:
         self._session, self._media = session, media
         self._deliver, self._ended, self._failed = deliver, ended, failed
         self._audition = Audition()
-        self._ear: Ear = "full"
+        self._monitor: MonitorName = "full range"
         self._passage = Passage()
         self._condition = threading.Condition()
         self._playing = False
@@ -149,9 +149,9 @@ class Player:
         with self._condition:
             self._audition = replace(self._audition, order=(strip_id, gain_db))
 
-    def set_ear(self, ear: Ear) -> None:
+    def set_monitor(self, monitor: MonitorName) -> None:
         with self._condition:
-            self._ear = ear
+            self._monitor = monitor
 
     def heard(self, epoch: int, frames: int, underruns: int) -> None:
         """The listener's report: frames consumed of an epoch so far, and new gaps, each of which lengthens the lead."""
@@ -193,7 +193,7 @@ class Player:
             session, audition, passage, epoch = self._session, self._audition, self._passage, self._epoch
             start = self._from
         plan = compile_plan(session, self._media, Rack(), audition)
-        ear = EarCheck(self._ear, session.rate_hz)
+        monitor = Monitor(self._monitor, session.rate_hz)
         loudness = LoudnessMeter(session.rate_hz, 2)
         peaks = PeakMeter()
         end = session_frames(session, self._media)
@@ -216,7 +216,7 @@ class Player:
                 if not self._playing or self._fresh or self._closed:
                     return
                 wanted_session, wanted = self._session, self._audition
-                lead_s, wanted_ear, wanted_passage = self._lead_s, self._ear, self._passage
+                lead_s, monitor.name, wanted_passage = self._lead_s, self._monitor, self._passage
             if wanted_session is not session or wanted != audition:
                 new, faded = self._changed(plan, wanted_session, wanted)
                 session, audition = wanted_session, wanted
@@ -226,8 +226,6 @@ class Player:
             if wanted_passage != passage:
                 passage = wanted_passage
                 reader.passage = passage
-            if wanted_ear != ear.ear:
-                ear = EarCheck(wanted_ear, session.rate_hz)
             reader.end = end + ceil_tick(new.latency_frames)
             at, frames = reader.next(BLOCK_FRAMES)
             if frames == 0:
@@ -244,7 +242,7 @@ class Player:
             main = plan.node(MAIN_ID).output
             loudness.add(main)
             position = reader.position_of(reader.given - frames - plan.latency_frames)
-            audio = ear(audio)
+            audio = monitor(audio)
             if lost:
                 cut = min(lost, frames)
                 lost -= cut

@@ -180,9 +180,12 @@ class StepNode(Node):
             self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
 
     def cache_key(self) -> tuple[object, ...]:
+        return self.step.kind, self.settings.model_dump_json(), self.step.bypass, self.late_by, *self.heard_key()
+
+    def heard_key(self) -> tuple[object, ...]:
+        """What its sound depends on besides its settings: its key's way, and the tempo."""
         key = None if self.key is None else (self.key.gain, self.key.wait)
-        tempo = self.processor.context.tempo_bpm
-        return self.step.kind, self.settings.model_dump_json(), self.step.bypass, self.late_by, self.wait, key, tempo
+        return self.wait, key, self.processor.context.tempo_bpm
 
     @property
     def change_db(self) -> float:

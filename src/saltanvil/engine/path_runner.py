@@ -4,13 +4,15 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from saltanvil.engine.audition import Audition
+from saltanvil.engine.audition import RENDERED, Audition
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.processors import processor_named
 from saltanvil.session.document import MAIN_ID, Key, Path, Session, Strip
+from saltanvil.session.graph import NodeId
+from saltanvil.session.validate import checked
 
 SOUND_ID, KEY_ID = "sound", "key"
 
@@ -28,7 +30,7 @@ class PathRunner:
         rate: int,
         tempo_bpm: float = 120.0,
         key: Audio | None = None,
-        audition: Audition = Audition(solo=False),
+        audition: Audition = RENDERED,
     ) -> None:
         path = path.model_copy(deep=True)
         strips = [Strip(id=MAIN_ID, name="Main", kind="main", output=None)]
@@ -38,11 +40,11 @@ class PathRunner:
                 if processor_named(step.kind).keyed and step.key is None:
                     step.key = Key(strip_id=KEY_ID)
         strips.append(Strip(id=SOUND_ID, name="Sound", kind="track", media_id=0, path=path))
-        self.session = Session(name="Through", tempo_bpm=tempo_bpm, strips=strips)
+        self.session = checked(Session(name="Through", tempo_bpm=tempo_bpm, strips=strips))
         self.session = self.session.model_copy(update={"rate_hz": rate})  # a file may have a rate that no session has
         self.x = x
         self.media = media = Arrays(x, *([] if key is None else [key]))
-        self.plan: Plan = compile_plan(self.session, media, Rack(), audition, SOUND_ID)
+        self.plan: Plan = compile_plan(self.session, media, Rack(), audition, [NodeId("out", SOUND_ID)])
 
     @property
     def late(self) -> int:

@@ -10,7 +10,7 @@ Every step declares its latency; strips that meet, lanes and keys are delayed to
 of its latency.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass
 
@@ -27,6 +27,12 @@ from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.run_graph import run_graph
 from saltanvil.session.document import MAIN_ID, Session
 from saltanvil.session.graph import Graph, NodeId
+
+
+def forget(node: Node) -> None:
+    """Let go of a block that nothing needs any more; what leaves the strips stays."""
+    if not isinstance(node, OutNode):
+        node.out = NOTHING
 
 
 @dataclass
@@ -57,14 +63,18 @@ class Plan:
         for strip in self.strips.values():
             yield from strip.walk()
 
-    def render(self, start: int, frames: int, pool: Executor | None = None) -> Audio:
-        """The next block: what the listener hears, (2, frames), `latency_frames` late. Blocks must follow each other."""
-        self.tap.clear()
+    def run(self, start: int, frames: int, pool: Executor | None = None, spent: Callable[[Node], None] = forget) -> None:
+        """Make the next block of every node; spent: called for a node when all that is made of it is done."""
         if pool is None:
             for node in self.nodes.values():
                 node.run(start, frames)
         else:
-            run_graph(list(self.nodes.values()), lambda node: node.run(start, frames), pool, forget)
+            run_graph(list(self.nodes.values()), lambda node: node.run(start, frames), pool, spent)
+
+    def render(self, start: int, frames: int, pool: Executor | None = None) -> Audio:
+        """The next block: what the listener hears, (2, frames), `latency_frames` late. Blocks must follow each other."""
+        self.tap.clear()
+        self.run(start, frames, pool)
         return self.tap[0] if self.tap else self.strips[MAIN_ID].output
 
     def hear(self) -> None:
@@ -87,9 +97,3 @@ class Plan:
         """Straight to the ear, at the strip's level and pan, in time with everything else."""
         heard = OutNode(strip.end, strip.gains, self.rack.glide("taken"), self.session.rate_hz).make(0, x.shape[1], [x])
         self.tap.append(self.rack.delay_line(2, "taken")(heard, self.latency_frames - late))
-
-
-def forget(node: Node) -> None:
-    """Let go of a block that nothing needs any more; what leaves the strips stays."""
-    if not isinstance(node, OutNode):
-        node.out = NOTHING

@@ -1,18 +1,20 @@
-"""Offline: the same plan in larger blocks, strips of one generation on all cores."""
+"""Offline: the same plan in larger blocks, nodes on all cores as their sources become ready."""
 
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 
 import numpy as np
 
-from saltanvil.engine.audition import Audition
+from saltanvil.engine.audition import RENDERED
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.media import Media
+from saltanvil.engine.media import Audio, Media
 from saltanvil.engine.memory import keep_freed_memory
-from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.nodes import NOTHING, Node
+from saltanvil.engine.rack import Rack
 from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
-from saltanvil.session.document import MAIN_ID, Session
+from saltanvil.session.document import MAIN_ID, NotFound, Session
+from saltanvil.session.graph import NodeId
 
 #: Long enough that two threads seldom wait for the interpreter lock: 8192 runs at a third of the speed.
 BLOCK_FRAMES = 1 << 16
@@ -20,6 +22,59 @@ BLOCK_FRAMES = 1 << 16
 
 class Cancelled(Exception):
     """The work was called off."""
+
+
+def render_nodes(
+    session: Session,
+    media: Media,
+    wanted: Sequence[NodeId],
+    start: int,
+    stop: int,
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: Executor | None = None,
+) -> Iterator[list[Audio]]:
+    """Frames start..stop of what leaves some nodes, block by block, each aligned with the session's time.
+
+    As rendered: solo and the session's low latency do not count. The blocks of all nodes are equally long. Raises
+    Cancelled when `cancelled` says so, and NotFound for a node that the session does not have.
+    """
+    keep_freed_memory()
+    plan = compile_plan(session, media, Rack(), RENDERED, wanted)
+    missing = [node for node in wanted if node not in plan.nodes]
+    if missing:
+        raise NotFound(f"there is no {missing[0].kind} {missing[0].id!r} in this session")
+    nodes = [plan.nodes[node] for node in wanted]
+    kept = {id(node) for node in nodes}
+
+    def spent(node: Node) -> None:
+        if id(node) not in kept:
+            node.out = NOTHING
+
+    begin = preroll_start(floor_tick(start), session.rate_hz)
+    end = ceil_tick(stop + max(node.latency_frames for node in nodes))
+    waiting = [[np.zeros((node.channels, 0), np.float32)] for node in nodes]
+    given = start
+    for at in range(begin, end, BLOCK_FRAMES):
+        if cancelled():
+            raise Cancelled
+        frames = min(BLOCK_FRAMES, end - at)
+        plan.run(at, frames, pool, spent)
+        ready = stop
+        for node, parts in zip(nodes, waiting, strict=True):
+            first = at - node.latency_frames  # the session time of the block's first frame, as it leaves this node
+            cut = node.out[:, max(start - first, 0) : max(stop - first, 0)]
+            if cut.shape[1]:
+                parts.append(cut)
+            ready = min(ready, first + frames)
+        if ready <= given:
+            continue
+        blocks = []
+        for number, parts in enumerate(waiting):
+            joined = np.concatenate(parts, axis=1)
+            blocks.append(np.ascontiguousarray(joined[:, : ready - given]))
+            waiting[number] = [joined[:, ready - given :]]
+        given = ready
+        yield blocks
 
 
 def render_strips(
@@ -30,39 +85,7 @@ def render_strips(
     strip_ids: Sequence[str] = (MAIN_ID,),
     cancelled: Callable[[], bool] = lambda: False,
 ) -> Iterator[dict[str, Audio]]:
-    """Frames start..stop of the outputs of strips, block by block, aligned with the session's time.
-
-    Solo and the session's low latency are matters of listening and are not rendered; mute is. Blocks are equal in
-    length for all strips. Raises Cancelled when `cancelled` says so.
-    """
-    keep_freed_memory()
-    session = session.model_copy(update={"low_latency": False})
-    plan = compile_plan(session, media, Rack(), Audition(solo=False))
-    latencies = {strip_id: plan.node(strip_id).latency for strip_id in strip_ids}
-    begin = preroll_start(floor_tick(start), session.rate_hz)
-    end = ceil_tick(stop + plan.latency_frames)
-    waiting = {strip_id: [np.zeros((2, 0), np.float32)] for strip_id in strip_ids}
-    given = start
+    """Frames start..stop of the outputs of strips, (2, frames), block by block; see `render_nodes`."""
     with ThreadPoolExecutor(THREADS) as pool:
-        for at in range(begin, end, BLOCK_FRAMES):
-            if cancelled():
-                raise Cancelled
-            frames = min(BLOCK_FRAMES, end - at)
-            plan.render(at, frames, pool)
-            ready = stop
-            for strip_id, latency in latencies.items():
-                output = plan.node(strip_id).output
-                first = at - latency  # the session time of the block's first frame, as it leaves this strip
-                cut = output[:, max(start - first, 0) : max(stop - first, 0)]
-                if cut.shape[1]:
-                    waiting[strip_id].append(cut)
-                ready = min(ready, first + frames)
-            if ready <= given:
-                continue
-            blocks = {}
-            for strip_id, parts in waiting.items():
-                joined = np.concatenate(parts, axis=1)
-                blocks[strip_id] = np.ascontiguousarray(joined[:, : ready - given])
-                waiting[strip_id] = [joined[:, ready - given :]]
-            given = ready
-            yield blocks
+        for blocks in render_nodes(session, media, [NodeId("out", name) for name in strip_ids], start, stop, cancelled, pool):
+            yield dict(zip(strip_ids, blocks, strict=True))

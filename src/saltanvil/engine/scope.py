@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import mix
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import gain_to_db
-from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.audition import RENDERED, Scope
 from saltanvil.engine.cache import RenderedSegment, SegmentCache, fingerprint
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
@@ -69,7 +69,7 @@ class ScopeRenderer:
         self.begin = preroll_start(floor_tick(start), session.rate_hz)
 
     def compare(self, scope: Scope) -> Compared:
-        """Raises LookupError if the scope is not there."""
+        """Raises NotFound if the scope is not there."""
         session = self.session
         strip_id = session.strip(scope.strip_id).id
         plan = self._compiled(strip_id, scope)
@@ -114,27 +114,12 @@ class ScopeRenderer:
             entering, leaving, reduction, detector, after.latency_frames - before.latency_frames, strip.latency, rows, key_peak_db
         )
 
-    def sides(self, strip_id: str, step_id: str) -> list[Audio]:
-        """What leaves each lane of a split over the passage, at the lane's own level, all aligned; muted ones silent.
-
-        A blend's weights are left out. Raises LookupError.
-        """
-        plan = self._compiled(strip_id, Scope(strip_id, step_id))
-        split = plan.nodes.get(NodeId("step", step_id))
-        if not isinstance(split, SplitNode):
-            raise LookupError(f"there is no split {step_id!r} on this strip")
-        stretches = self._stretches(plan, split.lanes)
-        return [
-            np.asarray(self._cut(stretches[id(lane)].audio, lane.latency_frames) * np.float32(placed.level))
-            for lane, placed in zip(split.lanes, split.placed, strict=True)
-        ]
-
     def _compiled(self, strip_id: str, scope: Scope) -> Plan:
         """What the strip needs, and the scope, even where a bypass makes it idle."""
         inside = [NodeId("step", scope.step_id)] if scope.step_id is not None else []
         if scope.lane_id is not None:
             inside.append(NodeId("placed", scope.lane_id))
-        plan = compile_plan(self.session, self.media, Rack(), Audition(solo=False), strip_id, inside)
+        plan = compile_plan(self.session, self.media, Rack(), RENDERED, [NodeId("out", strip_id), *inside])
         latest = max(node.latency_frames for node in plan.nodes.values())
         self.end = ceil_tick(self.stop) + -(-max(latest, 1) // ROOM_FRAMES) * ROOM_FRAMES
         return plan
@@ -151,13 +136,9 @@ class ScopeRenderer:
 
     def _stretches(self, plan: Plan, wanted: Iterable[Node]) -> dict[int, RenderedSegment]:
         """The stretches of nodes, by their identity: from the cache, or made from those of their sources."""
-        names: dict[int, str] = {}
+        names = fingerprints(plan, (self.begin, self.end, self.session.rate_hz))
         found: dict[int, RenderedSegment] = {}
         order: list[Node] = []
-        for node in plan.nodes.values():
-            window = (self.begin, self.end, self.session.rate_hz) if isinstance(node, Entry) else ()
-            of = [names[id(source)] for source in node.sources]
-            names[id(node)] = fingerprint(type(node).__name__, window, node.cache_key(), of)
         needed = {id(node) for node in wanted}
         for node in reversed(plan.nodes.values()):  # what is in the cache needs no sources
             if id(node) in needed:
@@ -203,6 +184,15 @@ class ScopeRenderer:
             np.concatenate([t.detector_db for t in told]),
             {row: np.concatenate([t.rows[row] for t in told]) for row in told[0].rows},
         )
+
+
+def fingerprints(plan: Plan, window: tuple[int, ...]) -> dict[int, str]:
+    """A name for what each node makes of a window, by the node's identity: equal names, equal sound."""
+    names: dict[int, str] = {}
+    for node in plan.nodes.values():
+        of = [names[id(source)] for source in node.sources]
+        names[id(node)] = fingerprint(type(node).__name__, window if isinstance(node, Entry) else (), node.cache_key(), of)
+    return names
 
 
 def placed_steps(plan: Plan, lane_id: str) -> list[StepNode]:

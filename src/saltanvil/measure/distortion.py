@@ -132,6 +132,10 @@ def bin_of(frames: int, rate: float):  # type: ignore[no-untyped-def]
     return lambda hz: min(round(hz * frames / rate), frames // 2)
 
 
+#: A colour further below its sound is not worth its name.
+UNHEARD_DB = -60.0
+
+
 def coloured_db(before: NDArray[np.float32], after: NDArray[np.float32]) -> float:
     """What is new in `after`, in dB re all of it: what is left of it after the best copy of `before` is taken away.
 

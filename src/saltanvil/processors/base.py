@@ -3,19 +3,18 @@
 import copy
 import math
 from abc import ABC, abstractmethod
-from dataclasses import asdict, dataclass, field
-from typing import Any, ClassVar, Literal, Self
+from dataclasses import dataclass, field
+from typing import Any, ClassVar, Self
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import BaseModel, ConfigDict, Field
-from pydantic_core import PydanticUndefined
+from pydantic import BaseModel, ConfigDict
 
 from saltanvil.dsp.envelope import clean, needs_cleaning
 from saltanvil.dsp.kernel import TICK_FRAMES
+from saltanvil.processors.evidence import Evidence, Fact, Hint
 
 Audio = NDArray[np.float32]
-Scale = Literal["linear", "log"]
 
 #: Time in which a moved setting covers 1 - 1/e of the way: short enough to feel direct, too long to click.
 GLIDE_MS = 8.0
@@ -25,38 +24,6 @@ class Settings(BaseModel):
     """Base of every settings model: frozen, no unknown names, no NaN."""
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
-
-
-def rule(
-    default: float,
-    label: str,
-    unit: str,
-    low: float,
-    high: float,
-    group: str,
-    help: str,
-    *,
-    scale: Scale = "linear",
-    ticks: tuple[float, ...] = (),
-    off_at: float | None = None,
-    when: dict[str, list[str]] | None = None,
-) -> Any:
-    """A number on a scale. `ticks` are values worth a mark; `off_at` reads "off"; `when` names the settings (and
-    their values) for which the rule has a say."""
-    extra = {"label": label, "unit": unit, "group": group, "scale": scale, "ticks": list(ticks)}
-    return Field(
-        default,
-        ge=low,
-        le=high,
-        description=help,
-        json_schema_extra={**extra, "off_at": off_at, "when": when or {}},  # type: ignore[dict-item]
-    )
-
-
-def choice(default: Any, label: str, group: str, help: str, *, when: dict[str, list[str]] | None = None) -> Any:
-    """One of a few words (a Literal), or a switch (a bool)."""
-    extra = {"label": label, "unit": "", "group": group, "when": when or {}}
-    return Field(default, description=help, json_schema_extra=extra)  # type: ignore[arg-type]
 
 
 @dataclass(slots=True)
@@ -122,8 +89,12 @@ class Processor(Stateful, ABC):
     listens: ClassVar[bool] = False
     #: Whether that detector may listen to another sound.
     keyed: ClassVar[bool] = False
-    #: Whether something is measured of it over the passage and kept beside its settings.
+    #: Whether something is measured of it and kept beside its settings, so that its loudness can be held.
     matched: ClassVar[bool] = False
+    #: Whether its hints need a change of gain: there are none where nothing was traced.
+    reduces: ClassVar[bool] = True
+    #: Whether its plate shows the state of its gate (row `door` of the telemetry) while it plays, and not its GR.
+    shows_gate: ClassVar[bool] = False
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self.channels = channels
@@ -158,6 +129,21 @@ class Processor(Stateful, ABC):
         return np.zeros((rows, -(-(self._phase + frames) // TICK_FRAMES)), np.float32)
 
     @classmethod
+    @abstractmethod
+    def summary(cls, settings: Settings) -> str:
+        """What its plate says of the settings that matter most, in a few words."""
+
+    @classmethod
+    def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
+        """Figures of its own for the ledger."""
+        return []
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        """What was measured that its user would want to be told."""
+        return []
+
+    @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
         """By how many frames the output is late, for given settings."""
         return 0
@@ -169,12 +155,12 @@ class Processor(Stateful, ABC):
 
     @classmethod
     def loudness_gain_db(cls, settings: Settings) -> float | None:
-        """The gain by which it is to leave as loud as it enters, guessed before it is measured; None where it is not to."""
+        """The gain that is to hold its loudness, guessed before it is measured; None where its loudness is not held."""
         return None
 
     @classmethod
-    def held_by(cls, settings: Settings, gain_db: float) -> Settings:
-        """The settings that hold the loudness by a gain that was measured."""
+    def with_loudness_gain(cls, settings: Settings, gain_db: float) -> Settings:
+        """The settings with the gain that holds the loudness, as it was measured."""
         return settings
 
     @classmethod
@@ -218,42 +204,14 @@ def glide_part(rate: int) -> float:
     return 1.0 - math.exp(-TICK_FRAMES * 1000.0 / (GLIDE_MS * rate))
 
 
-KINDS_OF_SETTING = {"number": "number", "integer": "number", "enum": "choice", "boolean": "switch"}
+def number(value: float, digits: int = 1) -> str:
+    """A figure for a plate: without a fraction where there is none."""
+    return f"{value:.0f}" if float(value).is_integer() else f"{value:.{digits}f}"
 
 
-def describe(processor: type[Processor]) -> dict[str, Any]:
-    """A processor as plain data: its settings with label, unit, range, scale, default and help, and a JSON schema."""
-    schema = processor.settings_model.model_json_schema()
-    settings = []
-    fields = sorted(processor.settings_model.model_fields.items(), key=lambda field: field[0].startswith("key_"))
-    for name, info in fields:  # the key filter comes last
-        found = schema["properties"][name]
-        extra = info.json_schema_extra if isinstance(info.json_schema_extra, dict) else {}
-        default = None if info.default is PydanticUndefined else info.default
-        settings.append(
-            {
-                "name": name,
-                "type": extra.get("type") or KINDS_OF_SETTING["enum" if "enum" in found else found["type"]],
-                "minimum": found.get("minimum"),
-                "maximum": found.get("maximum"),
-                "options": found.get("enum", []),
-                "default": default,
-                "help": info.description,
-                "scale": extra.get("scale", "linear"),
-                "ticks": extra.get("ticks", []),
-                "off_at": extra.get("off_at"),
-                **{key: extra[key] for key in ("label", "unit", "group", "when")},
-            }
-        )
-    return {
-        "kind": processor.kind,
-        "label": processor.label,
-        "summary": (processor.__doc__ or "").strip().split("\n\n")[0],
-        "pictures": list(processor.pictures),
-        "listens": processor.listens,
-        "keyed": processor.keyed,
-        "main": list(processor.main),
-        "starts": [asdict(start) for start in processor.starts],
-        "settings": settings,
-        "schema": schema,
-    }
+def signed(value: float) -> str:
+    return f"{value:+.1f}" if value else "0.0"
+
+
+def hertz(value: float) -> str:
+    return f"{value / 1000:.3g} kHz" if value >= 1000 else f"{value:.0f} Hz"

@@ -10,8 +10,10 @@ from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
 from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.key import flanks
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.evidence import Evidence, Fact
+from saltanvil.processors.filters import flanks
 from saltanvil.processors.linearphase import LinearPhase, design, gain_of, half_frames
 
 WINDOW_SLOPE_DB, CLEAR_SLOPE_DB = 12, 48
@@ -136,6 +138,23 @@ class Clipper(Processor):
     pictures = ("wave", "curve", "bite", "spectrum")
     listens = True
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, ClipperSettings)
+        return f"ceiling {number(settings.ceiling_db)} dB"
+
+    @classmethod
+    def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
+        """What it is judged by: the peaks come down and the loudness hardly moves."""
+        before, after = seen.figures_before, seen.figures_after
+        facts = [Fact("peaks_down_db", "Peaks down by", before.sample_peak_dbfs - after.sample_peak_dbfs, "dB")]
+        if before.integrated_lufs is not None and after.integrated_lufs is not None:
+            facts.append(Fact("loudness_moved_lu", "Loudness moved by", after.integrated_lufs - before.integrated_lufs, "LU"))
+        clipped = float(seen.rows["clipped"].sum())
+        facts.append(Fact("samples_clipped", "Samples clipped", clipped, ""))
+        facts.append(Fact("clipped_share", "Share of samples", 100.0 * clipped / seen.before.size, "%"))
+        return facts
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         top = dsp.ROOM

@@ -15,7 +15,7 @@ from saltanvil.dsp import saturate as dsp
 from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.processors.base import Audio, Stateful, glide_part
-from saltanvil.processors.key import Filter
+from saltanvil.processors.filters import Filter
 
 Array = NDArray[np.float64]
 CharacterName = Literal["plain", "tape", "tube", "transformer"]

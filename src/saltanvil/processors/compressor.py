@@ -6,21 +6,22 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import compress as dsp
-from saltanvil.dsp.units import NOTE_QUARTERS, ms_to_frames, note_to_ms, time_constant
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
+from saltanvil.measure.hits import hits_not_released
+from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part
 from saltanvil.processors.colour import CHARACTERS, CHARACTERS_HELP, SINE, Colour, Finish, Oversampling, Stage, peaks_db
-from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
+from saltanvil.processors.evidence import Evidence, Hint
+from saltanvil.processors.notes import Note
 
-MAX_LOOKAHEAD_MS = 20.0
 RANGE_OFF_DB = 60.0
 LEAST_KNEE_DB = 1e-3  # less is a corner: the parabola would divide by nothing
 #: Automatic release: what a short peak took is back after the first; what was held for long leaves by the last.
 AUTO_QUICK_MS, AUTO_SETTLE_MS, AUTO_SLOW_MS = 60.0, 400.0, 1200.0
 #: Attack return: an onset is where an envelope falling in the first stands over one rising in the second.
 ONSET_FALL_MS, ONSET_RISE_MS = 80.0, 25.0
-
-Note = Literal["1/64", "1/32", "1/16t", "1/16", "1/16d", "1/8t", "1/8", "1/8d", "1/4t", "1/4", "1/4d", "1/2", "1/1"]
-assert set(Note.__args__) == set(NOTE_QUARTERS)  # type: ignore[attr-defined]
 
 _NOTE = {"release_mode": ["note"]}
 _COLOURED: dict[str, list[str]] = {"output_colour": [*CHARACTERS]}
@@ -192,10 +193,43 @@ class Compressor(KeyedProcessor):
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
 
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, CompressorSettings)
+        return f"{settings.ratio:g}:1 at {settings.threshold_db:.0f} dB"
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        """It never works, always works, is still down at the next hit, or leaves no attack."""
+        assert isinstance(settings, CompressorSettings) and seen.reduction is not None
+        if seen.reduction.largest_db < WORKING_DB and settings.ratio > 1.0:
+            return [seen.below_threshold(settings.threshold_db, "nothing is taken")]
+        hints = []
+        if seen.reduction.share > 0.95:
+            least = float(np.percentile(seen.reduction_db, 2))
+            if least > 1.0:
+                text = (
+                    f"Gain stays at least {least:.1f} dB down almost all the time: part of this is only a lower level. "
+                    "A shorter release or a higher threshold lets it come back."
+                )
+                hints.append(Hint("always", text, "release_ms"))
+        unreleased = hits_not_released(seen.before, seen.reduction_db, seen.rate)
+        if unreleased is not None:
+            late, total, down = unreleased
+            text = (
+                f"The gain is still {down:.1f} dB down when the next hit arrives ({late} of {total}). "
+                "A shorter release would let go in time."
+            )
+            hints.append(Hint("release", text, "release_ms"))
+        lost = seen.figures_before.crest_db - seen.figures_after.crest_db
+        if lost > 8.0:
+            text = f"Crest fell by {lost:.1f} dB: hits hardly stand out now. A longer attack or attack return gives them back."
+            hints.append(Hint("crest", text, "attack_return_db"))
+        return hints
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._key = KeyFilter(channels, context.rate)
-        size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
-        self._ring = np.zeros((channels, size), np.float32)
+        self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
         self._colour: Stage | None = None
@@ -219,7 +253,7 @@ class Compressor(KeyedProcessor):
         target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
         target[dsp.RELEASE] = time_constant(settings.release_time_ms(context.tempo_bpm), rate)
         target[dsp.HOLD] = ms_to_frames(settings.hold_ms, rate)
-        target[dsp.RMS] = time_constant(settings.rms_ms, rate) if settings.detector == "rms" else 0.0
+        target[dsp.RMS] = averaging(settings.detector, settings.rms_ms, rate)
         target[dsp.AUTO] = settings.release_mode == "automatic"
         target[dsp.SLOW_ATTACK] = time_constant(AUTO_SETTLE_MS, rate)
         target[dsp.SLOW_RELEASE] = time_constant(AUTO_SLOW_MS, rate)

@@ -8,9 +8,12 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, compress, deess
 from saltanvil.dsp.units import db_to_gain, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, hertz
 from saltanvil.processors.compressor import LEAST_KNEE_DB
-from saltanvil.processors.key import FLANK, Filter, flanks
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.evidence import Evidence, Hint
+from saltanvil.processors.filters import FLANK, Filter, flanks
 
 #: The band's level is its RMS over this; long enough to hold a sibilant's noise together.
 LEVEL_MS = 4.0
@@ -183,6 +186,30 @@ class Deesser(Processor):
     listens = True
     keyed = True
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, DeesserSettings)
+        return f"from {hertz(settings.frequency_hz)}"
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        """It never works, or always does."""
+        assert isinstance(settings, DeesserSettings) and seen.reduction is not None
+        if seen.reduction.largest_db < WORKING_DB:
+            what = "stands at" if settings.against == "level" else "comes up to"
+            text = (
+                f"The band {what} {seen.loudest_db:.1f} dB at most, and the threshold is at {settings.threshold_db:.1f} dB: "
+                "nothing is taken."
+            )
+            return [Hint("idle", text, "threshold_db")]
+        if seen.reduction.share > 0.5:
+            text = (
+                f"It works for {100 * seen.reduction.share:.0f} % of the time: that is a duller tone and no longer sibilants. "
+                "A higher threshold or a higher frequency leaves the vowels alone."
+            )
+            return [Hint("always", text, "threshold_db")]
+        return []
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._band = Filter(2 * FLANK, channels, context.rate)

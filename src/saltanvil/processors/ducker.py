@@ -8,11 +8,13 @@ from numpy.typing import NDArray
 from saltanvil.dsp import duck as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.compressor import Note
-from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
+from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, lookahead_ring
+from saltanvil.processors.evidence import Evidence, Fact, Hint
+from saltanvil.processors.notes import Note
 
-MAX_LOOKAHEAD_MS = 20.0
 #: The falling peak: slow enough not to follow the wave of a 50 Hz tone, the hold set on top of it.
 LEVEL_DROP_MS, HIT_DROP_MS = 5.0, 15.0
 #: What a hit stands out from, and the least time from one to the next.
@@ -124,10 +126,37 @@ class Ducker(KeyedProcessor):
     main = ("threshold_db", "depth_db", "attack_ms", "hold_ms", "decay_ms")
     starts = STARTS
 
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, DuckerSettings)
+        return f"{number(settings.depth_db)} dB by {settings.by}"
+
+    @classmethod
+    def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
+        assert isinstance(settings, DuckerSettings)
+        hits = [Fact("hits", "Hits of the key", float(seen.rows["hits"].sum()), "")] if settings.by == "hits" else []
+        return [*hits, Fact("down_share", "Pushed down", 100.0 * float((seen.rows["dip"] > 0.01).mean()), "% of the time")]
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        """No key, never down, always down."""
+        assert isinstance(settings, DuckerSettings) and seen.reduction is not None
+        if seen.key is None:
+            text = "It hears its own sound, so it pushes itself down. Choose the sound that is to push: its key."
+            return [Hint("no key", text, "key")]
+        if seen.loudest_db < settings.threshold_db:
+            return [seen.below_threshold(settings.threshold_db, "nothing is pushed down")]
+        if settings.depth_db > WORKING_DB and seen.reduction.share > 0.98:
+            text = (
+                f"It is down {100 * seen.reduction.share:.0f} % of the time: that is a lower level and no room for the key. "
+                "A higher threshold or a shorter hold lets it come back in the pauses."
+            )
+            return [Hint("always", text, "threshold_db")]
+        return []
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + TICK_FRAMES).bit_length()
         self._key = KeyFilter(channels, context.rate)
-        self._ring = np.zeros((channels, size), np.float32)
+        self._ring = lookahead_ring(channels, context.rate, TICK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, TICK_FRAMES), np.float32)
         super().__init__(settings, channels, context)

@@ -8,8 +8,9 @@ import numpy as np
 from saltanvil.dsp import space as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, choice, glide_part, rule
-from saltanvil.processors.compressor import Note
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part, number
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.notes import Note
 
 MAX_TIME_MS = 4000.0
 #: A moved time fades over this long.
@@ -99,6 +100,11 @@ class Echo(Processor):
     settings_model: ClassVar[Any] = EchoSettings
     main = ("note", "feedback", "mix")
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, EchoSettings)
+        return settings.note if settings.time_mode == "note" else f"{number(settings.time_ms)} ms"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         size = 1 << (ms_to_frames(MAX_TIME_MS, context.rate) + TICK_FRAMES).bit_length()

@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 from pydantic import create_model
 
 from saltanvil.dsp import biquad
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part
+from saltanvil.processors.descriptor import choice, rule
 
 BandKind = Literal["bell", "low shelf", "high shelf", "high-pass", "low-pass", "off"]
 BANDS = (1, 2, 3, 4)
@@ -141,6 +142,12 @@ class Equaliser(Processor):
     settings_model = EqualiserSettings
     pictures = ("response", "spectrum", "bite")
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        kinds = [(getattr(settings, f"band{band}_kind"), getattr(settings, f"band{band}_gain_db")) for band in range(1, 5)]
+        busy = sum(kind in ("high-pass", "low-pass") or (kind != "off" and gain_db != 0.0) for kind, gain_db in kinds)
+        return "1 band" if busy == 1 else f"{busy} bands"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._now = np.zeros((len(BANDS), 5))

@@ -2,7 +2,8 @@
 
 from typing import Any, ClassVar
 
-from saltanvil.processors.base import Start, rule
+from saltanvil.processors.base import Start
+from saltanvil.processors.descriptor import rule
 from saltanvil.processors.gate import DoorProcessor, DoorSettings
 
 

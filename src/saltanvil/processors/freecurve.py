@@ -10,29 +10,28 @@ from numpy.typing import NDArray
 from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from saltanvil.dsp import compress as dsp
-from saltanvil.dsp.units import ms_to_frames, time_constant
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.dsp.units import time_constant
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part
 from saltanvil.processors.compressor import LEAST_KNEE_DB
-from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
+from saltanvil.processors.descriptor import choice, described, rule
+from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
 
-MAX_LOOKAHEAD_MS = 20.0
 MOST_POINTS = 16
 #: Points nearer than this on the input axis would make a cliff.
 LEAST_GAP_DB = 0.5
 MOST_CHANGE_DB = 90.0
 
-NodeId = tuple[Annotated[float, Field(ge=-90.0, le=12.0)], Annotated[float, Field(ge=-120.0, le=12.0)]]
-Points = Annotated[tuple[NodeId, ...], Field(min_length=2, max_length=MOST_POINTS)]
-_POINTS: TypeAdapter[tuple[NodeId, ...]] = TypeAdapter(Points)
+Point = tuple[Annotated[float, Field(ge=-90.0, le=12.0)], Annotated[float, Field(ge=-120.0, le=12.0)]]
+Points = Annotated[tuple[Point, ...], Field(min_length=2, max_length=MOST_POINTS)]
+_POINTS: TypeAdapter[tuple[Point, ...]] = TypeAdapter(Points)
 _HEAD = ("input_db", "output_db")
 
 
 class FreeCurveSettings(KeyedSettings):
-    points: Points = Field(
-        ((-70.0, -90.0), (-50.0, -50.0), (-20.0, -20.0), (0.0, -12.0)),
-        description="Input and output level of each point, in dB. Beyond the first and the last the gain stays.",
-        json_schema_extra={"label": "Points", "unit": "dB", "group": "Curve", "when": {}, "type": "points"},
-    )
+    points: Points = described(
+        ((-70.0, -90.0), (-50.0, -50.0), (-20.0, -20.0), (0.0, -12.0)), "points", "Points", "dB", "Curve",
+        "Input and output level of each point, in dB. Beyond the first and the last the gain stays.",
+    )  # fmt: skip
     rounding_db: float = rule(
         6.0,
         "Rounding",
@@ -89,7 +88,7 @@ class FreeCurveSettings(KeyedSettings):
 
     @field_validator("points")
     @classmethod
-    def rising(cls, points: tuple[NodeId, ...]) -> tuple[NodeId, ...]:
+    def rising(cls, points: tuple[Point, ...]) -> tuple[Point, ...]:
         for (before, _), (after, _) in zip(points, points[1:], strict=False):
             if after < before + LEAST_GAP_DB:
                 raise ValueError(f"each point's input must be at least {LEAST_GAP_DB} dB above the one before; {after:g} is not")
@@ -107,7 +106,7 @@ def bends_of(settings: FreeCurveSettings) -> tuple[float, NDArray[np.float64]]:
     return float(reduction[0]), np.column_stack((given, np.diff(slopes), knees))
 
 
-def points_to_csv(points: tuple[NodeId, ...]) -> str:
+def points_to_csv(points: tuple[Point, ...]) -> str:
     """A line `input_db,output_db`, then one for each point."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
@@ -116,7 +115,7 @@ def points_to_csv(points: tuple[NodeId, ...]) -> str:
     return out.getvalue()
 
 
-def points_from_text(text: str) -> tuple[NodeId, ...]:
+def points_from_text(text: str) -> tuple[Point, ...]:
     """Points from JSON (`[[in, out], ...]`) or CSV with or without its head. Raises ValueError, saying what is wrong."""
     try:
         if text.lstrip().startswith("["):
@@ -192,10 +191,14 @@ class FreeCurve(KeyedProcessor):
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
 
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, FreeCurveSettings)
+        return f"{len(settings.points)} points"
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
         self._key = KeyFilter(channels, context.rate)
-        self._ring = np.zeros((channels, size), np.float32)
+        self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
         self._bends = np.zeros((0, dsp.BEND))
@@ -217,7 +220,7 @@ class FreeCurve(KeyedProcessor):
         target[dsp.FOLLOW] = 1.0
         target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
         target[dsp.RELEASE] = time_constant(settings.release_ms, rate)
-        target[dsp.RMS] = time_constant(settings.rms_ms, rate) if settings.detector == "rms" else 0.0
+        target[dsp.RMS] = averaging(settings.detector, settings.rms_ms, rate)
         target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target

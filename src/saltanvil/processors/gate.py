@@ -1,16 +1,21 @@
 """The gate."""
 
+from dataclasses import replace
 from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import gate as dsp
+from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, time_constant
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.key import KeyedProcessor, KeyedSettings, KeyFilter
+from saltanvil.measure.hits import hits_begun_late
+from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
+from saltanvil.processors.evidence import Evidence, Fact, Hint
 
-MAX_LOOKAHEAD_MS = 20.0
 RANGE_SILENT_DB = -dsp.SILENT_FLOOR_DB
 
 
@@ -73,11 +78,51 @@ class DoorProcessor(KeyedProcessor):
     """The runtime of gate and expander."""
 
     pictures: ClassVar[tuple[str, ...]] = ("bite", "curve", "spectrum")
+    shows_gate = True
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, DoorSettings)
+        return f"opens at {number(settings.threshold_db)} dB"
+
+    @classmethod
+    def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
+        return [
+            Fact("openings", "Openings", float(seen.rows["openings"].sum()) * seen.rate / seen.before.shape[1], "a second"),
+            Fact("open_share", "Open or held", 100.0 * float((seen.rows["door"] >= dsp.HOLDING).mean()), "%"),
+        ]
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        """It never opens, never shuts, opens too late, or chatters."""
+        assert isinstance(settings, DoorSettings) and seen.reduction is not None
+        if seen.loudest_db < settings.threshold_db:
+            return [replace(seen.below_threshold(settings.threshold_db, "it never opens"), name="shut")]
+        if float((seen.rows["door"] == dsp.SHUT).mean()) == 0.0 and seen.reduction.largest_db < WORKING_DB:
+            text = "It stays open all through the passage: nothing is taken. A higher threshold or a shorter hold lets it shut."
+            return [Hint("open", text, "threshold_db")]
+        hints = []
+        lost = hits_begun_late(seen.before, seen.after, seen.rate)
+        if lost is not None:
+            late, total, down = lost
+            text = (
+                f"It opens too late: {late} of {total} hits lose {down:.1f} dB of the peak in their first 10 ms. "
+                "A shorter attack, or lookahead, keeps the start of the hit."
+            )
+            hints.append(Hint("late", text, "attack_ms"))
+        openings = float(seen.rows["openings"].sum()) * seen.rate / seen.before.shape[1]
+        quick = quick_reopenings(seen.rows["openings"], seen.rate)
+        if quick > 0.3:
+            text = (
+                f"It chatters: {openings:.0f} openings a second, {100 * quick:.0f} % of them within 30 ms of the last. "
+                "One or two milliseconds of hold, or more hysteresis, takes the ticks off."
+            )
+            hints.append(Hint("chatter", text, "hold_ms"))
+        return hints
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, context.rate) + dsp.CHUNK_FRAMES).bit_length()
         self._key = KeyFilter(channels, context.rate)
-        self._ring = np.zeros((channels, size), np.float32)
+        self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
         super().__init__(settings, channels, context)
@@ -94,7 +139,7 @@ class DoorProcessor(KeyedProcessor):
         target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
         target[dsp.RELEASE] = time_constant(settings.release_ms, rate)
         target[dsp.HOLD] = ms_to_frames(settings.hold_ms, rate)
-        target[dsp.RMS] = time_constant(settings.rms_ms, rate) if settings.detector == "rms" else 0.0
+        target[dsp.RMS] = averaging(settings.detector, settings.rms_ms, rate)
         target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target
@@ -116,6 +161,14 @@ class DoorProcessor(KeyedProcessor):
         shut = under * settings.slope() if settings.slope() > 0.0 else np.where(under < 0.0, -1000.0, 0.0)
         least = -200.0 if settings.floor_db() <= dsp.SILENT_FLOOR_DB else settings.floor_db()
         return levels_db + np.maximum(shut, least)
+
+
+def quick_reopenings(openings: NDArray[np.float32], rate: int) -> float:
+    """Share of the openings that come within 30 ms of the one before; 0 for fewer than eight. openings: of each tick."""
+    opened = np.repeat(np.arange(len(openings)), openings.astype(int))
+    if len(opened) < 8:
+        return 0.0
+    return float((np.diff(opened) * TICK_FRAMES < 0.03 * rate).mean())
 
 
 STARTS = (

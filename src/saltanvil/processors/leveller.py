@@ -11,8 +11,10 @@ from saltanvil.dsp import level as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.loudness import k_weighting
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, choice, rule
-from saltanvil.processors.key import Filter, KeyedProcessor, KeyedSettings, KeyFilter
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.detectors import KeyedProcessor, KeyedSettings, KeyFilter
+from saltanvil.processors.filters import Filter
 
 #: The gate's ear and the level's (the second is BS.1770's momentary window as a time constant; ours, no source).
 QUICK_MS, SLOW_MS = 30.0, 400.0
@@ -103,6 +105,11 @@ class Leveller(KeyedProcessor):
     main = ("target_db", "range_db", "speed_s")
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, LevellerSettings)
+        return f"to {number(settings.target_db)} dB"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._key = KeyFilter(channels, context.rate)

@@ -8,7 +8,9 @@ from numpy.typing import NDArray
 from saltanvil.dsp import limit as dsp
 from saltanvil.dsp.loudness import true_peak_phases
 from saltanvil.dsp.units import ms_to_frames, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.evidence import Evidence, Fact, Hint
 
 MAX_LOOKAHEAD_MS = 10.0
 #: Adaptive release: what was held for long gives back by the second, and begins to count by the first.
@@ -122,6 +124,29 @@ class Limiter(Processor):
     main = ("ceiling_db", "gain_db", "release_ms")
     pictures = ("bite", "wave", "curve", "spectrum")
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, LimiterSettings)
+        return f"ceiling {number(settings.ceiling_db)} dB"
+
+    @classmethod
+    def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
+        assert isinstance(settings, LimiterSettings)
+        share = float((seen.reduction_db > settings.mark_db).mean()) if len(seen.reduction_db) else 0.0
+        return [Fact("beyond_mark", f"Beyond {settings.mark_db:g} dB", 100.0 * share, "% of the time")]
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        assert isinstance(settings, LimiterSettings) and seen.reduction is not None
+        beyond = float((seen.reduction_db > settings.mark_db).mean())
+        if beyond == 0.0:
+            return []
+        text = (
+            f"It takes up to {seen.reduction.largest_db:.1f} dB, beyond your mark of {settings.mark_db:g} dB "
+            f"for {100 * beyond:.1f} % of the time. Less input gain, or a clipper before it, would spare it."
+        )
+        return [Hint("beyond", text, "gain_db")]
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         most = ms_to_frames(MAX_LOOKAHEAD_MS, context.rate)

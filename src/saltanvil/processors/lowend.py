@@ -5,8 +5,13 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, lowend, mix
 from saltanvil.dsp.units import db_to_gain
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part, rule
-from saltanvil.processors.key import FLANK, Filter, flanks
+from saltanvil.measure import speaker
+from saltanvil.measure.distortion import UNHEARD_DB, coloured_db
+from saltanvil.measure.figures import match_db
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part
+from saltanvil.processors.descriptor import rule
+from saltanvil.processors.evidence import Evidence, Fact, Hint
+from saltanvil.processors.filters import FLANK, Filter, flanks
 
 SLOPE_DB = 24
 OFF_DB = -36.0
@@ -110,7 +115,31 @@ class LowEnd(Processor):
     main = ("low_hz", "high_hz", "amount_db")
     pictures = ("spectrum", "bite")
     listens = True
+    reduces = False
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, LowEndSettings)
+        return f"{settings.low_hz:.0f} to {settings.high_hz:.0f} Hz"
+
+    @classmethod
+    def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
+        return [
+            Fact("coloured_db", "Colour re sound", coloured_db(seen.before, seen.after), "dB"),
+            Fact("small_louder_lu", "On a small speaker", speaker.louder_lu(seen.before, seen.after, seen.rate), "LU"),
+            Fact("full_louder_lu", "On the full range", match_db(seen.before, seen.after, seen.rate), "LU"),
+        ]
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        """Harmonics of nothing, or of what a small speaker plays anyhow."""
+        assert isinstance(settings, LowEndSettings)
+        if coloured_db(seen.before, seen.after) >= UNHEARD_DB:
+            return []
+        band = f"{settings.low_hz:.0f} to {settings.high_hz:.0f} Hz"
+        text = f"Hardly anything sounds within {band}, or the filter keeps nothing of its harmonics: nothing is added."
+        return [Hint("idle", text, "high_hz")]
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._chain = lowend.chain_coefficients(context.rate)

@@ -7,7 +7,8 @@ import numpy as np
 from saltanvil.dsp import space as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part, number
+from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.echo import FADE_MS, follower
 
 MAX_PREDELAY_MS = 250.0
@@ -94,6 +95,11 @@ class Room(Processor):
     settings_model: ClassVar[Any] = RoomSettings
     main = ("decay_s", "mix")
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, RoomSettings)
+        return f"{settings.size}, {number(settings.decay_s)} s"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         assert isinstance(settings, RoomSettings)

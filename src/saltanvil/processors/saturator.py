@@ -8,8 +8,12 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import saturate as dsp
 from saltanvil.dsp.units import db_to_gain, gain_to_db
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, rule
+from saltanvil.measure.distortion import UNHEARD_DB, coloured_db
+from saltanvil.measure.figures import match_db
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.colour import CHARACTERS_HELP, SINE, CharacterName, Colour, Finish, Oversampling, Stage, peaks_db
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.evidence import Evidence, Fact, Hint
 
 #: Held without having been measured: for noise of this level.
 USUAL_DBFS = -18.0
@@ -80,13 +84,11 @@ class SaturatorSettings(Settings):
         return -self.drive_db if self.drive_back and self.output != "held" else 0.0
 
     def out_db(self) -> float:
-        """Gain after the mix."""
-        if self.output == "held":
-            return self.usual_held_db()
-        return self.output_db if self.output == "by hand" else 0.0
+        """Gain after the mix; where the loudness is held, `output_db` is the gain that was found."""
+        return self.output_db if self.output != "rising" else 0.0
 
-    def usual_held_db(self) -> float:
-        """What holds the level of noise at -18 dBFS: what *held* begins with, until the passage is measured."""
+    def usual_gain_db(self) -> float:
+        """What holds the level of noise at -18 dBFS: what *held* begins with, until it is measured."""
         own = self.model_copy(update={"output": "rising", "drive_back": False})
         x = db_to_gain(USUAL_DBFS) * NORMAL
         return -gain_to_db(float(np.sqrt(np.mean(own.steady(x) ** 2) / np.mean(x**2))))
@@ -167,6 +169,28 @@ class Saturator(Processor):
     starts = STARTS
     matched = True
 
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, SaturatorSettings)
+        return f"{settings.character} {number(settings.drive_db)} dB"
+
+    @classmethod
+    def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
+        return [Fact("coloured_db", "Colour re sound", coloured_db(seen.before, seen.after), "dB")]
+
+    @classmethod
+    def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
+        """A colour that is not there, and one that may please for being louder."""
+        added = coloured_db(seen.before, seen.after)
+        if added < UNHEARD_DB:
+            text = f"What it adds lies {-added:.0f} dB below the sound: nobody hears that. More drive makes more of it."
+            return [Hint("idle", text, "drive_db")]
+        louder = match_db(seen.before, seen.after, seen.rate)
+        if louder > 1.0:
+            text = f"It leaves {louder:.1f} LU louder, and louder is not better: hold the output, or press M before you judge."
+            return [Hint("louder", text, "output")]
+        return []
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._stage = Stage(channels, context.rate)
         self._finish = Finish(channels, context.rate)
@@ -182,11 +206,11 @@ class Saturator(Processor):
     @classmethod
     def loudness_gain_db(cls, settings: Settings) -> float | None:
         assert isinstance(settings, SaturatorSettings)
-        return settings.usual_held_db() if settings.output == "held" else None
+        return settings.usual_gain_db() if settings.output == "held" else None
 
     @classmethod
-    def held_by(cls, settings: Settings, gain_db: float) -> Settings:
-        return settings.model_copy(update={"output": "by hand", "output_db": gain_db, "drive_back": False})
+    def with_loudness_gain(cls, settings: Settings, gain_db: float) -> Settings:
+        return settings.model_copy(update={"output_db": gain_db})
 
     @classmethod
     def structural_key(cls, settings: Settings) -> tuple[object, ...]:

@@ -9,8 +9,9 @@ from saltanvil.dsp import transient as dsp
 from saltanvil.dsp.biquad import cookbook, response_db
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, choice, glide_part, rule
-from saltanvil.processors.key import FLANK, Filter, flanks
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, signed
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.filters import FLANK, Filter, flanks
 from saltanvil.processors.limiter import Limiter, LimiterSettings
 
 #: The shaper's times at speed 1 (ours, no source).
@@ -130,6 +131,11 @@ class Shaper(Processor):
     listens = True
     keyed = True
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, ShaperSettings)
+        return f"{signed(settings.attack_db)} / {signed(settings.sustain_db)} dB"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._attack = Filter(2 * FLANK, channels, context.rate)

@@ -11,8 +11,9 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from saltanvil.dsp import crossover as dsp
-from saltanvil.processors.base import Audio, Context, Processor, Settings, choice, glide_part, rule
-from saltanvil.processors.key import slope_db
+from saltanvil.processors.base import Audio, Context, Processor, Settings, glide_part
+from saltanvil.processors.descriptor import choice, described, rule
+from saltanvil.processors.filters import slope_db
 from saltanvil.processors.linearphase import LinearPhase, Response, half_frames
 
 SplitMode = Literal["copies", "bands", "mid/side", "left/right"]
@@ -43,11 +44,10 @@ class SplitSettings(Settings):
     by: SplitMode = choice(
         "copies", "By", "Split", "Copies of the whole; bands of frequency; the middle and the sides; the left and the right."
     )
-    dividers_hz: Dividers = Field(
-        BAND_STARTS[2],
-        description="Where one band ends and the next begins; each side is 6 dB down there.",
-        json_schema_extra={"label": "Dividers", "unit": "Hz", "group": "Split", "when": _BANDS, "type": "dividers"},  # type: ignore[dict-item]
-    )
+    dividers_hz: Dividers = described(
+        BAND_STARTS[2], "dividers", "Dividers", "Hz", "Split",
+        "Where one band ends and the next begins; each side is 6 dB down there.", when=_BANDS, moves="glides",
+    )  # fmt: skip
     slope: Literal["12 dB/oct", "24 dB/oct", "48 dB/oct"] = choice(
         "24 dB/oct", "Slope", "Split", "How steeply the bands fall off beside a divider.", when=_BANDS
     )
@@ -111,6 +111,13 @@ class Split(Processor):
     label = "Split"
     settings_model = SplitSettings
     pictures = ("bands", "bite", "spectrum")
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, SplitSettings)
+        if settings.by == "bands":
+            return f"{settings.slope}{', linear' if settings.phase == 'linear' else ''}"
+        return f"{settings.law} law" if settings.by == "copies" and settings.blend else "sum of the lanes"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         assert isinstance(settings, SplitSettings)

@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import crossover
 from saltanvil.dsp import stereo as dsp
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part
+from saltanvil.processors.descriptor import choice, rule
 
 MONO_OFF_HZ = 20.0
 MONO_SLOPE_DB = 24
@@ -75,6 +76,11 @@ class Stereo(Processor):
     settings_model = StereoSettings
     main = ("width", "balance")
     starts = STARTS
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, StereoSettings)
+        return f"width {100 * settings.width:.0f} %"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._matrix = np.zeros(dsp.STATE)

@@ -4,7 +4,8 @@ import numpy as np
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.units import db_to_gain
-from saltanvil.processors.base import Audio, Context, Processor, Settings, choice, glide_part, rule
+from saltanvil.processors.base import Audio, Context, Processor, Settings, glide_part, signed
+from saltanvil.processors.descriptor import choice, rule
 
 
 class TrimSettings(Settings):
@@ -25,6 +26,11 @@ class Trim(Processor):
     label = "Trim"
     settings_model = TrimSettings
     main = ("gain_db",)
+
+    @classmethod
+    def summary(cls, settings: Settings) -> str:
+        assert isinstance(settings, TrimSettings)
+        return f"{signed(settings.gain_db)} dB"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._glide = np.zeros(mix.GLIDE_STATE)

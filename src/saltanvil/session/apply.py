@@ -4,7 +4,7 @@ from typing import Annotated
 
 from pydantic import Field, TypeAdapter
 
-from saltanvil.session.document import Session
+from saltanvil.session.document import NotFound, Session
 from saltanvil.session.edits import (
     AddSend,
     AddStep,
@@ -17,13 +17,11 @@ from saltanvil.session.edits import (
     RemoveSend,
     RemoveStep,
     RemoveStrip,
+    Set,
     SetKey,
+    SetMatchOver,
     SetOutput,
     SetSections,
-    SetSend,
-    SetSession,
-    SetStep,
-    SetStrip,
     let_go,
     reason,
 )
@@ -36,15 +34,15 @@ from saltanvil.session.lanes import (
     RemoveDivider,
     RemoveLane,
     RemoveSplit,
-    SetLane,
     SetPath,
 )
+from saltanvil.session.validate import checked
 
 AnyEdit = Annotated[
-    SetSession | SetSections | AddStrip | RemoveStrip | SetStrip | MoveStrip | SetOutput
-    | AddSend | RemoveSend | SetSend | SetKey
-    | AddStep | RemoveStep | MoveStep | SetStep | SetPath
-    | SetLane | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses
+    Set | SetSections | SetMatchOver | AddStrip | RemoveStrip | MoveStrip | SetOutput
+    | AddSend | RemoveSend | SetKey
+    | AddStep | RemoveStep | MoveStep | SetPath
+    | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses
     | Batch,
     Field(discriminator="op"),
 ]  # fmt: skip
@@ -64,11 +62,11 @@ def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
     try:
         inverse = edit.model_copy(deep=True).change(changed)
         inverse = let_go(changed, inverse)
-        checked = Session.model_validate(changed.model_dump())
-    except LookupError as error:
+        whole = checked(Session.model_validate(changed.model_dump()))
+    except NotFound as error:
         raise EditRefused(str(error.args[0])) from error
     except EditRefused:
         raise
     except ValueError as error:
         raise EditRefused(reason(error)) from error
-    return checked, inverse
+    return whole, inverse

@@ -1,7 +1,7 @@
 """The session as a Pydantic model. A path file is the same `Path` the strips hold."""
 
 import secrets
-from collections.abc import Container, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Annotated, Any, Literal
 
@@ -16,6 +16,7 @@ from pydantic import (
 )
 
 from saltanvil.processors import Settings, processor_named
+from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.split import SplitSettings
 
 Rate = Literal[44100, 48000, 88200, 96000]
@@ -43,14 +44,48 @@ class Part(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, validate_assignment=True)
 
 
-class Match(Part):
-    """What was measured over the passage to hold the loudness (see `studies.match`): of a steady blend, or of an output.
+class NotFound(LookupError):
+    """An object of that name is not there (any more)."""
 
+
+class Stretch(Part):
+    """A stretch of the session: a section by its name, seconds from start_s to end_s, or (neither) the whole song."""
+
+    section_id: Id | None = None
+    start_s: float | None = Field(default=None, ge=0.0, le=1e6)
+    end_s: float | None = Field(default=None, gt=0.0, le=1e6)
+
+    @model_validator(mode="after")
+    def one_way(self) -> "Stretch":
+        if (self.start_s is None) != (self.end_s is None):
+            raise ValueError("a range has a start and an end")
+        if self.start_s is not None and self.end_s is not None:
+            if self.section_id is not None:
+                raise ValueError("a stretch is a section or a range, not both")
+            if self.end_s <= self.start_s:
+                raise ValueError("a range must end after it starts")
+        return self
+
+    @property
+    def whole(self) -> bool:
+        return self.section_id is None and self.start_s is None
+
+
+WHOLE_SONG = Stretch()
+
+
+class Match(Part):
+    """What was measured to hold the loudness of a steady blend or of an output (see `studies.match`).
+
+    key: fingerprint of all that was heard by it, so that it is known to be out of date after an edit; empty if an earlier
+    version measured it, over a passage that it did not keep. over: the stretch it was measured over; None likewise.
     matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of a blend's sum
     at equally spaced positions, from untreated to treated. guessed_db: what an output's gain was taken for by its
     settings then; as they move on, so does the gain. refused: why no match is used, if none is.
     """
 
+    key: str = Field(default="", max_length=64)
+    over: Stretch | None = None
     matched_db: float = Field(default=0.0, ge=-120.0, le=120.0)
     guessed_db: float = Field(default=0.0, ge=-120.0, le=120.0)
     gains_db: list[float] = Field(default_factory=list, max_length=201)
@@ -68,8 +103,11 @@ class Key(Part):
     step_id: Id | None = None
     lane_id: Id | None = None
     at: Literal["before", "after"] = "after"
-    trim_db: float = Field(default=0.0, ge=-60.0, le=60.0)
-    mutes: bool = False
+    trim_db: float = rule(
+        0.0, "Key trim", "dB", -60.0, 60.0, "Key", "Gain of the key before its filter; the sound itself does not change.",
+        ticks=(-40, -20, 0, 20, 40),
+    )  # fmt: skip
+    mutes: bool = choice(False, "Follow source mute", "Key", "Otherwise the key goes on though its source is muted.")
 
     @model_validator(mode="after")
     def one_source(self) -> "Key":
@@ -88,9 +126,11 @@ class Send(Part):
 
     id: Id = Field(default_factory=new_id)
     target: Id
-    level_db: float = Field(default=0.0, ge=-90.0, le=12.0)
-    pre: bool = False
-    mute: bool = False
+    level_db: float = rule(
+        0.0, "Level", "dB", -90.0, 12.0, "Send", "Level of the send; -90 dB is off.", ticks=(-48, -24, -12, 0), off_at=-90.0
+    )
+    pre: bool = choice(False, "Pre", "Send", "Taken before or after the strip's level.")
+    mute: bool = choice(False, "Mute", "Send", "Silent.")
 
 
 class Lane(Part):
@@ -101,14 +141,17 @@ class Lane(Part):
     """
 
     id: Id = Field(default_factory=new_id)
-    name: Name
+    name: Name = described(..., "text", "Name", "", "Lane", "What the lane is called.")
     path: "Path" = Field(default_factory=lambda: Path())
-    level_db: float = Field(default=0.0, ge=-90.0, le=24.0)
-    invert: bool = False
-    mute: bool = False
-    solo: bool = False
-    bypass: bool = False
-    linked: bool = False
+    level_db: float = rule(
+        0.0, "Level", "dB", -90.0, 24.0, "Lane", "How loud the lane lies in the sum; -90 dB is off.",
+        ticks=(-48, -24, -12, 0, 12), off_at=-90.0,
+    )  # fmt: skip
+    invert: bool = choice(False, "Invert polarity", "Lane", "The waveform upside down.")
+    mute: bool = choice(False, "Mute", "Lane", "Silent.")
+    solo: bool = choice(False, "Solo", "Lane", "The other lanes are silent while you listen; never in a file.")
+    bypass: bool = choice(False, "Bypass", "Lane", "The lane without its steps.", moves="structure")
+    linked: bool = choice(False, "Linked", "Lane", "A setting moved in one linked lane moves by as much in the others.")
     output: Id | None = None
 
 
@@ -117,14 +160,17 @@ class Step(Part):
 
     id: Id = Field(default_factory=new_id)
     kind: str
-    bypass: bool = False
+    bypass: bool = choice(False, "Bypass", "Step", "The sound passes the step untreated, as late as before.", moves="structure")
     settings: SerializeAsAny[Settings]
     lanes: list[Lane] = Field(default_factory=list, max_length=MAX_LANES)
+    #: What was measured so that its loudness is held, and the stretch over which it is to be measured.
     match: Match | None = None
+    match_over: Stretch = WHOLE_SONG
     #: What its detector listens to; None is its own signal.
     key: Key | None = None
-    #: Lookahead and oversampling off, at the price that `Processor.low_latency_settings` tells.
-    low_latency: bool = False
+    low_latency: bool = choice(
+        False, "Low latency", "Step", "Lookahead and oversampling off; the editor says what that changes.", moves="latency"
+    )
 
     @model_validator(mode="before")
     @classmethod
@@ -150,6 +196,7 @@ class Step(Part):
             told.pop("lanes", None)
         if not processor_named(self.kind).matched:
             told.pop("match", None)
+            told.pop("match_over", None)
         return told
 
     @model_validator(mode="after")
@@ -166,20 +213,6 @@ class Step(Part):
         if wanted is not None and len(self.lanes) != wanted:
             raise ValueError(f"this split by {self.settings.by} has {wanted} lanes, not {len(self.lanes)}")
         return self
-
-    @property
-    def loudness_gain_db(self) -> float | None:
-        """The gain that holds its loudness, as measured or else guessed; None where it is not held."""
-        guessed = processor_named(self.kind).loudness_gain_db(self.settings)
-        if guessed is None or self.match is None or self.match.refused is not None:
-            return guessed
-        return self.match.matched_db + guessed - self.match.guessed_db
-
-    @property
-    def held(self) -> Settings:
-        """Its settings, with the gain that holds the loudness where it is to be held."""
-        loudness_gain_db = self.loudness_gain_db
-        return self.settings if loudness_gain_db is None else processor_named(self.kind).held_by(self.settings, loudness_gain_db)
 
     @property
     def split(self) -> SplitSettings | None:
@@ -257,16 +290,21 @@ class Strip(Part):
     """
 
     id: Id = Field(default_factory=new_id)
-    name: Name
+    name: Name = described(..., "text", "Name", "", "Strip", "What the strip is called.")
     kind: Literal["track", "bus", "main"]
     media_id: int | None = Field(default=None, ge=0, le=1 << 53)
     start_s: float = Field(default=0.0, ge=0.0, le=86400.0)
-    trim_db: float = Field(default=0.0, ge=-60.0, le=24.0)
+    trim_db: float = rule(0.0, "Trim", "dB", -60.0, 24.0, "Strip", "Level before the path.", ticks=(-24, -12, 0, 12))
     path: Path = Field(default_factory=Path)
-    level_db: float = Field(default=0.0, ge=-90.0, le=12.0)
-    pan: float = Field(default=0.0, ge=-1.0, le=1.0)
-    mute: bool = False
-    solo: bool = False
+    level_db: float = rule(
+        0.0, "Level", "dB", -90.0, 12.0, "Strip", "Level after the path; -90 dB is off.", ticks=(-48, -24, -12, 0), off_at=-90.0
+    )
+    pan: float = rule(
+        0.0, "Pan", "", -1.0, 1.0, "Strip", "Mono: equal power, -3 dB at the centre. Stereo: balance, nothing is ever raised.",
+        ticks=(-1, 0, 1),
+    )  # fmt: skip
+    mute: bool = choice(False, "Mute", "Strip", "Silent.")
+    solo: bool = choice(False, "Solo", "Strip", "Tracks that are not soloed are silent while you listen; never in a file.")
     output: Id | None = MAIN_ID
     sends: list[Send] = Field(default_factory=list, max_length=MAX_SENDS)
 
@@ -283,45 +321,49 @@ class Strip(Part):
 class Session(Part):
     """One piece of work."""
 
-    name: Name
+    name: Name = described(..., "text", "Name", "", "Session", "What the session is called.")
     rate_hz: Rate = 48000
-    tempo_bpm: float = Field(default=120.0, ge=20.0, le=300.0)
-    #: Every step without lookahead and oversampling, for playing along; never in an export.
-    low_latency: bool = False
-    beats_in_bar: int = Field(default=4, ge=1, le=16)
+    tempo_bpm: float = rule(
+        120.0, "Tempo", "bpm", 20.0, 300.0, "Session", "Quarter notes a minute.", ticks=(60, 120, 180, 240), moves="at once"
+    )
+    low_latency: bool = choice(
+        False, "Low latency", "Session", "Every step without lookahead and oversampling, for playing along; never in a file.",
+        moves="latency",
+    )  # fmt: skip
+    beats_in_bar: int = rule(4, "Beats in a bar", "", 1, 16, "Session", "Quarter notes that make a bar.", moves="at once")
     sections: list[Section] = Field(default_factory=list, max_length=MAX_SECTIONS)
     strips: list[Strip] = Field(
         default_factory=lambda: [Strip(id=MAIN_ID, name="Main", kind="main", output=None)], max_length=MAX_STRIPS
     )
 
     def strip(self, strip_id: str) -> Strip:
-        """Raises LookupError with the name of what is missing."""
+        """Raises NotFound with the name of what is missing."""
         for strip in self.strips:
             if strip.id == strip_id:
                 return strip
-        raise LookupError(f"there is no strip {strip_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no strip {strip_id!r} in this session; it may have been removed in another tab")
 
     def step(self, step_id: str) -> "Place":
-        """Where a step stands. Raises LookupError."""
+        """Where a step stands. Raises NotFound."""
         for strip in self.strips:
             for lane in (None, *strip.path.lanes()):
                 path = strip.path if lane is None else lane.path
                 for index, step in enumerate(path.steps):
                     if step.id == step_id:
                         return Place(strip, lane, path, index)
-        raise LookupError(f"there is no step {step_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no step {step_id!r} in this session; it may have been removed in another tab")
 
     def lane(self, lane_id: str) -> tuple[Strip, Step, Lane]:
-        """A lane with its split and strip. Raises LookupError."""
+        """A lane with its split and strip. Raises NotFound."""
         for strip in self.strips:
             for step in strip.path.walk():
                 for lane in step.lanes:
                     if lane.id == lane_id:
                         return strip, step, lane
-        raise LookupError(f"there is no lane {lane_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no lane {lane_id!r} in this session; it may have been removed in another tab")
 
     def path(self, strip_id: str, lane_id: str | None) -> Path:
-        """The path of a lane, or of the strip itself. Raises LookupError."""
+        """The path of a lane, or of the strip itself. Raises NotFound."""
         return self.strip(strip_id).path if lane_id is None else self.lane(lane_id)[2].path
 
     def feeding(self, strip_id: str) -> Iterator[Strip]:
@@ -329,12 +371,12 @@ class Session(Part):
         return (strip for strip in self.strips if strip.output == strip_id)
 
     def send(self, send_id: str) -> tuple[Strip, Send]:
-        """A send with its strip. Raises LookupError."""
+        """A send with its strip. Raises NotFound."""
         for strip in self.strips:
             for send in strip.sends:
                 if send.id == send_id:
                     return strip, send
-        raise LookupError(f"there is no send {send_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no send {send_id!r} in this session; it may have been removed in another tab")
 
     def keyed_steps(self) -> Iterator[tuple[Strip, Step, Key]]:
         """Every step with an outside key, and the strip it is on."""
@@ -342,52 +384,6 @@ class Session(Part):
             for step in strip.path.walk():
                 if step.key is not None:
                     yield strip, step, step.key
-
-    @model_validator(mode="after")
-    def sound(self) -> "Session":
-        """One main, names unique, every output, send and key from and to what exists, no loop."""
-        from saltanvil.session.graph import Graph
-
-        by_id = {strip.id: strip for strip in self.strips}
-        if len(by_id) != len(self.strips):
-            raise ValueError("two strips have the same id")
-        part_ids = [part_id for strip in self.strips for part_id in (*strip.path.ids(), *(send.id for send in strip.sends))]
-        if len(set(part_ids)) != len(part_ids):
-            raise ValueError("two steps, lanes or sends have the same id")
-        if sum(strip.kind == "main" for strip in self.strips) != 1 or MAIN_ID not in by_id or by_id[MAIN_ID].kind != "main":
-            raise ValueError("a session has exactly one main")
-        for strip in self.strips:
-            self._sound_targets(strip, by_id)
-        part_set = set(part_ids)
-        for strip, step, key in self.keyed_steps():
-            if any(name not in known for name, known in key_sources(key, by_id, part_set)):
-                label = processor_named(step.kind).label.lower()
-                raise ValueError(f"the key of the {label} on {strip.name!r} comes from what does not exist; choose another")
-        loop = Graph(self).loop
-        if loop:
-            raise ValueError(f"this would close a loop: {loop}")
-        return self
-
-    @staticmethod
-    def _sound_targets(strip: Strip, by_id: dict[str, Strip]) -> None:
-        if strip.kind == "main" and next(strip.targets(), None) is not None:
-            raise ValueError("the main feeds no other strip")
-        for target in strip.targets():
-            if target not in by_id:
-                raise ValueError(f"{strip.name!r} feeds a strip that does not exist; choose a bus or the main")
-            if by_id[target].kind == "track":
-                raise ValueError(
-                    f"{strip.name!r} cannot feed {by_id[target].name!r}: a track takes no input; choose a bus or the main"
-                )
-
-
-def key_sources(key: Key, strips: Container[str], parts: Container[str]) -> Iterator[tuple[str, Container[str]]]:
-    """The name a key is taken from, with the names there are of its sort."""
-    if key.strip_id is not None:
-        yield key.strip_id, strips
-    for name in (key.step_id, key.lane_id):
-        if name is not None:
-            yield name, parts
 
 
 @dataclass(frozen=True)

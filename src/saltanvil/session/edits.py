@@ -1,29 +1,26 @@
 """Edits of a session, its strips and steps. Applying one yields its inverse, which is an edit too."""
 
-from collections.abc import Iterable
-from typing import Any, Literal
+from typing import Literal
 
-from annotated_types import Ge, Le
 from pydantic import BaseModel, ConfigDict, Field
-from pydantic.fields import FieldInfo
 
 from saltanvil.session.document import (
     MAIN_ID,
+    WHOLE_SONG,
     Id,
     Key,
-    Name,
+    NotFound,
     Path,
     Place,
     Section,
     Send,
     Session,
     Step,
+    Stretch,
     Strip,
-    key_sources,
 )
-
-#: A number, a switch, a word, the dividers of bands, or the points of a curve.
-SettingValue = float | bool | str | list[float] | list[tuple[float, float]]
+from saltanvil.session.settings import Address, Moved, descriptor, put, value
+from saltanvil.session.validate import key_sources
 
 
 class EditRefused(ValueError):
@@ -36,23 +33,6 @@ class Edit(BaseModel):
     def change(self, session: Session) -> "Edit":
         """Change the session in place and return the edit that changes it back."""
         raise NotImplementedError
-
-
-class SetSession(Edit):
-    """Name, tempo, beats in a bar, or whether it plays with low latency."""
-
-    op: Literal["set_session"] = "set_session"
-    name: Name | None = None
-    tempo_bpm: float | None = None
-    beats_in_bar: int | None = None
-    low_latency: bool | None = None
-
-    def change(self, session: Session) -> Edit:
-        given = self.model_dump(exclude_none=True, exclude={"op"})
-        old = {name: getattr(session, name) for name in given}
-        for name, value in given.items():
-            setattr(session, name, value)
-        return SetSession(**old)
 
 
 class SetSections(Edit):
@@ -122,27 +102,6 @@ class RemoveStrip(Edit):
         return Batch(edits=[made, *undo[::-1]]) if undo else made
 
 
-class SetStrip(Edit):
-    """Name, trim, level, pan, mute or solo of a strip."""
-
-    op: Literal["set_strip"] = "set_strip"
-    strip_id: Id
-    name: Name | None = None
-    trim_db: float | None = None
-    level_db: float | None = None
-    pan: float | None = None
-    mute: bool | None = None
-    solo: bool | None = None
-
-    def change(self, session: Session) -> Edit:
-        strip = session.strip(self.strip_id)
-        given = self.model_dump(exclude_none=True, exclude={"op", "strip_id"})
-        old = {name: getattr(strip, name) for name in given}
-        for name, value in given.items():
-            setattr(strip, name, value)
-        return SetStrip(strip_id=self.strip_id, **old)
-
-
 class MoveStrip(Edit):
     """Another place in the list, and perhaps another output."""
 
@@ -166,16 +125,23 @@ class MoveStrip(Edit):
 
 
 class SetOutput(Edit):
-    """What a strip feeds; null is nothing, so that only its sends are heard and keys taken from it work."""
+    """What a strip feeds, or where a lane goes.
+
+    Of a strip, null is nothing, so that only its sends are heard and keys taken from it work; of a lane, null is the sum of
+    its split.
+    """
 
     op: Literal["set_output"] = "set_output"
-    strip_id: Id
+    strip_id: Id | None = None
+    lane_id: Id | None = None
     output: Id | None
 
     def change(self, session: Session) -> Edit:
-        strip = session.strip(self.strip_id)
-        old = SetOutput(strip_id=strip.id, output=strip.output)
-        strip.output = self.output
+        if (self.strip_id is None) == (self.lane_id is None):
+            raise EditRefused("an output is that of a strip or of a lane; name one of them")
+        source = session.strip(self.strip_id) if self.strip_id is not None else session.lane(self.lane_id or "")[2]
+        old = SetOutput(strip_id=self.strip_id, lane_id=self.lane_id, output=source.output)
+        source.output = self.output
         return old
 
 
@@ -206,24 +172,6 @@ class RemoveSend(Edit):
         index = strip.sends.index(send)
         strip.sends = [other for other in strip.sends if other.id != send.id]
         return AddSend(strip_id=strip.id, send=send, index=index)
-
-
-class SetSend(Edit):
-    """Level, place (before or after the strip's level) or mute of a send."""
-
-    op: Literal["set_send"] = "set_send"
-    send_id: Id
-    level_db: float | None = None
-    pre: bool | None = None
-    mute: bool | None = None
-
-    def change(self, session: Session) -> Edit:
-        _, send = session.send(self.send_id)
-        given = self.model_dump(exclude_none=True, exclude={"op", "send_id"})
-        old = {name: getattr(send, name) for name in given}
-        for name, value in given.items():
-            setattr(send, name, value)
-        return SetSend(send_id=send.id, **old)
 
 
 class SetKey(Edit):
@@ -290,48 +238,81 @@ class MoveStep(Edit):
         return MoveStep(step_id=step.id, strip_id=place.strip.id, lane_id=place.lane_id, index=place.index)
 
 
-class SetStep(Edit):
-    """Some settings of a step, its bypass, or whether it runs with low latency.
+class Set(Edit):
+    """New values for any addresses of the session.
 
-    A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`.
+    A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`. All of them
+    stop where the first of them comes to its limit, so that their distances stay.
     """
 
-    op: Literal["set_step"] = "set_step"
-    step_id: Id
-    settings: dict[str, SettingValue] = Field(default_factory=dict)
-    bypass: bool | None = None
-    low_latency: bool | None = None
+    op: Literal["set"] = "set"
+    values: list[Moved] = Field(min_length=1, max_length=200)
     alone: bool = False
 
+    @property
+    def targets(self) -> frozenset[Address]:
+        """What it moves; edits of one gesture are one edit only if they move the same."""
+        return frozenset(moved.address for moved in self.values)
+
     def change(self, session: Session) -> Edit:
-        place = session.step(self.step_id)
-        step = place.step
-        old: dict[str, Any] = step.settings.model_dump()
-        unknown = sorted(set(self.settings) - set(old))
-        if unknown:
-            raise EditRefused(f"a {step.kind} has no setting {unknown[0]!r}; it has {', '.join(sorted(old))}")
-        inverse: Edit = SetStep(
-            step_id=step.id,
-            settings={name: old[name] for name in self.settings},
-            bypass=None if self.bypass is None else step.bypass,
-            low_latency=None if self.low_latency is None else step.low_latency,
-            alone=True,
-        )
-        followers = [] if self.alone else linked_steps(session, place)
-        if self.settings:
-            step.settings = type(step.settings).model_validate({**old, **self.settings})
-        if self.bypass is not None:
-            step.bypass = self.bypass
-        if self.low_latency is not None:
-            step.low_latency = self.low_latency
-        if followers:
-            new = step.settings.model_dump()
-            moves = [
-                SetStep(step_id=other.id, settings=moved_along(other, old, new, self.settings), bypass=self.bypass, alone=True)
-                for other in followers
-            ]
-            inverse = Batch(edits=[*(move.change(session) for move in moves), inverse])
-        return inverse
+        moves: list[Moved] = []
+        for moved in self.values:
+            try:
+                moves.extend([moved] if self.alone else linked_moves(session, moved))
+            except NotFound as error:
+                raise EditRefused(str(error.args[0])) from error
+        before: dict[Address, Moved] = {}
+        for moved in moves:
+            address = moved.address
+            try:
+                old = value(session, address)
+            except NotFound as error:
+                raise EditRefused(str(error.args[0])) from error
+            before.setdefault(address, Moved(**address.model_dump(), value=old))
+            put(session, address, moved.value)
+        return Set(values=list(before.values()), alone=True)
+
+
+class SetMatchOver(Edit):
+    """The stretch over which a step's loudness is measured: the whole song, a section or a range."""
+
+    op: Literal["set_match_over"] = "set_match_over"
+    step_id: Id
+    over: Stretch
+
+    def change(self, session: Session) -> Edit:
+        step = session.step(self.step_id).step
+        old = SetMatchOver(step_id=step.id, over=step.match_over)
+        step.match_over = self.over
+        return old
+
+
+def linked_moves(session: Session, moved: Moved) -> list[Moved]:
+    """A move with those that follow it in linked lanes, as far as all of them can go."""
+    if moved.of != "step" or moved.name == "low_latency":
+        return [moved]
+    place = session.step(moved.id or "")
+    followers = linked_steps(session, place)
+    if not followers:
+        return [moved]
+    told = descriptor(session, moved.address)
+    others = [Address.of_step(step, moved.name) for step in followers]
+    if isinstance(moved.value, bool) or not isinstance(moved.value, int | float) or told.minimum is None or told.maximum is None:
+        return [moved, *(Moved(**address.model_dump(), value=moved.value) for address in others)]
+    low, high = told.minimum, told.maximum
+    if not low <= moved.value <= high:
+        return [moved]  # refused with the limits when it is put
+    own = [float(value(session, address)) for address in (moved.address, *others)]  # type: ignore[arg-type]
+    if told.scale == "log":
+        ratio = min(max(moved.value / own[0], *(low / number for number in own)), *(high / number for number in own))
+        new = [number if ratio == 1.0 else number * ratio for number in own]
+    else:
+        change = min(max(moved.value - own[0], *(low - number for number in own)), *(high - number for number in own))
+        new = [number + change for number in own]
+    return [
+        Moved(**address.model_dump(), value=number if number == was else min(max(float(f"{number:.6g}"), low), high))
+        for address, number, was in zip((moved.address, *others), new, own, strict=True)
+    ]
 
 
 def linked_steps(session: Session, place: Place) -> list[Step]:
@@ -348,27 +329,6 @@ def linked_steps(session: Session, place: Place) -> list[Step]:
     return found
 
 
-def moved_along(step: Step, old: dict[str, Any], new: dict[str, Any], names: Iterable[str]) -> dict[str, SettingValue]:
-    """The settings of a linked step when those of another moved: by the same difference, or the same ratio on a
-    logarithmic scale, within its range; words and switches are taken over."""
-    own = step.settings.model_dump()
-    moved: dict[str, SettingValue] = {}
-    for name in names:
-        field = type(step.settings).model_fields[name]
-        extra = field.json_schema_extra if isinstance(field.json_schema_extra, dict) else {}
-        if isinstance(new[name], bool) or not isinstance(new[name], int | float):
-            moved[name] = new[name]
-            continue
-        low, high = (limit_of(field, kind) for kind in (Ge, Le))
-        wanted = own[name] * new[name] / old[name] if extra.get("scale") == "log" else own[name] + new[name] - old[name]
-        moved[name] = min(max(float(f"{wanted:.6g}"), low), high)
-    return moved
-
-
-def limit_of(field: FieldInfo, kind: type[Ge] | type[Le]) -> float:
-    return next(float(getattr(part, kind.__name__.lower())) for part in field.metadata if isinstance(part, kind))
-
-
 class Batch(Edit):
     """Several edits as one."""
 
@@ -381,15 +341,21 @@ class Batch(Edit):
 
 
 def let_go(session: Session, inverse: Edit) -> Edit:
-    """Let go of the keys whose source is not there any more; returns the inverse that also gives them back."""
+    """Let go of the keys whose source is not there any more, and measure over the whole song what was measured over a section
+    that is gone; returns the inverse that also gives them back."""
     strips = {strip.id for strip in session.strips}
     parts = {part_id for strip in session.strips for part_id in strip.path.ids()}
-    lost = [
+    sections = {section.id for section in session.sections}
+    lost: list[Edit] = [
         SetKey(step_id=step.id, key=None)
         for _, step, key in session.keyed_steps()
         if any(name not in known for name, known in key_sources(key, strips, parts))
     ]
-    return Batch(edits=[inverse, *(key.change(session) for key in lost)]) if lost else inverse
+    for strip in session.strips:
+        for step in strip.path.walk():
+            if step.match_over.section_id is not None and step.match_over.section_id not in sections:
+                lost.append(SetMatchOver(step_id=step.id, over=WHOLE_SONG))
+    return Batch(edits=[inverse, *(edit.change(session) for edit in lost)]) if lost else inverse
 
 
 def reason(error: ValueError) -> str:

@@ -72,7 +72,8 @@ class Graph:
 
     def needed(self, wanted: Iterable[NodeId]) -> list[NodeId]:
         """Those points and all they are made of, in order. What a bypassed split's lanes do is not needed by it."""
-        found, ahead = set(wanted), list(wanted)
+        ahead = list(wanted)
+        found = set(ahead)
         while ahead:
             for source, way in self.sources[ahead.pop()]:
                 if source not in found and not self.idle(source, way):

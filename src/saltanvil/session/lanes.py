@@ -13,7 +13,7 @@ from saltanvil.dsp.units import gain_to_db
 from saltanvil.processors.split import BAND_STARTS, Dividers, SplitMode, SplitSettings
 from saltanvil.session.blend import blend_gains
 from saltanvil.session.document import Id, Lane, Name, Path, Place, Session, Step, Strip, new_id
-from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
+from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused, SetOutput
 from saltanvil.session.levels import OFF_DB
 
 #: Names of bands, from the lowest; a band named otherwise keeps its name.
@@ -31,8 +31,6 @@ LANE_NAMES: dict[SplitMode, tuple[str, str]] = {
     "left/right": ("Left", "Right"),
     "bands": ("Low", "High"),
 }
-#: An empty output of a lane: the split's sum.
-SUM = ""
 
 Seed = Annotated[str, Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9_-]+$", default_factory=new_id)]
 
@@ -118,29 +116,6 @@ def with_settings(step: Step, lanes: Sequence[Lane], **moved: Any) -> Step:
     )
 
 
-class SetLane(Edit):
-    """Name, level, polarity, mute, solo, bypass or link of a lane, or where it goes: a bus, or "" for the split's sum."""
-
-    op: Literal["set_lane"] = "set_lane"
-    lane_id: Id
-    name: Name | None = None
-    level_db: float | None = None
-    invert: bool | None = None
-    mute: bool | None = None
-    solo: bool | None = None
-    bypass: bool | None = None
-    linked: bool | None = None
-    output: Annotated[str, Field(max_length=40, pattern=r"^[A-Za-z0-9_-]*$")] | None = None
-
-    def change(self, session: Session) -> Edit:
-        _, _, lane = session.lane(self.lane_id)
-        given = self.model_dump(exclude_none=True, exclude={"op", "lane_id"})
-        old = {name: SUM if name == "output" and lane.output is None else getattr(lane, name) for name in given}
-        for name, value in given.items():
-            setattr(lane, name, None if name == "output" and value == SUM else value)
-        return SetLane(lane_id=self.lane_id, **old)
-
-
 class AddLane(Edit):
     """One more lane of a split by copies, empty: the whole once more.
 
@@ -161,7 +136,7 @@ class AddLane(Edit):
         if step.blended:
             lanes = [
                 lane.model_copy(update={"level_db": min(max(lane.level_db + gain_to_db(gain), OFF_DB), 24.0)})
-                for lane, gain in zip(lanes, blend_gains(step), strict=True)
+                for lane, gain in zip(lanes, blend_gains(settings, step.match), strict=True)
             ]
         return replaced(place, [with_settings(step, [*lanes, made], blend=False)])
 
@@ -298,7 +273,7 @@ class RemoveSplit(Edit):
     Kept is the named lane, else a blend's treated lane, else the first lane with steps.
     """
 
-    op: Literal["dissolve"] = "dissolve"
+    op: Literal["remove_split"] = "remove_split"
     step_id: Id
     keep: Id | None = None
 
@@ -362,5 +337,5 @@ class LanesToBuses(Edit):
         for number, lane in enumerate(step.lanes):
             bus = Strip(id=next(names), name=f"{strip.name} {lane.name.lower()}"[:120], kind="bus", output=strip.output)
             undo.append(AddStrip(strip=bus, index=at + number).change(session))
-            undo.append(SetLane(lane_id=lane.id, output=bus.id).change(session))
+            undo.append(SetOutput(lane_id=lane.id, output=bus.id).change(session))
         return Batch(edits=undo[::-1])

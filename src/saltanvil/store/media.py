@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp.envelope import extremes
 from saltanvil.media.decode import open_audio
+from saltanvil.session.document import NotFound
 from saltanvil.store.database import Database
 
 Audio = NDArray[np.float32]
@@ -223,7 +224,7 @@ class MediaStore:
             )
 
     def row(self, media_id: int) -> MediaRow:
-        """Raises LookupError."""
+        """Raises NotFound."""
         found = self._rows.get(media_id)
         if found is None:
             row = (
@@ -235,23 +236,23 @@ class MediaStore:
                 .fetchone()
             )
             if row is None:
-                raise LookupError(f"there is no media {media_id}")
+                raise NotFound(f"there is no media {media_id}")
             found = self._rows[media_id] = MediaRow(*row)
         return found
 
     def pyramid(self, media_id: int, bin_frames: int) -> Audio:
-        """(3, bins) at the first session rate. Raises LookupError."""
+        """(3, bins) at the first session rate. Raises NotFound."""
         row = (
             self.database.connection()
             .execute("SELECT extremes FROM pyramids WHERE media_id = ? AND bin_frames = ?", (media_id, bin_frames))
             .fetchone()
         )
         if row is None:
-            raise LookupError(f"there is no waveform of media {media_id} at {bin_frames} frames a bin; there are {PYRAMID_BINS}")
+            raise NotFound(f"there is no waveform of media {media_id} at {bin_frames} frames a bin; there are {PYRAMID_BINS}")
         return np.frombuffer(row[0], np.float32).reshape(3, -1)
 
     def frames_at(self, media_id: int, rate_hz: int) -> int:
-        """Length at a rate. Raises LookupError if the media was never converted to it."""
+        """Length at a rate. Raises NotFound if the media was never converted to it."""
         name = (media_id, rate_hz)
         if name not in self._lengths:
             row = (
@@ -260,7 +261,7 @@ class MediaStore:
                 .fetchone()
             )
             if row is None:
-                raise LookupError(f"media {media_id} is not there at {rate_hz} Hz; import it again")
+                raise NotFound(f"media {media_id} is not there at {rate_hz} Hz; import it again")
             self._lengths[name] = int(row[0])
         return self._lengths[name]
 

@@ -1,17 +1,14 @@
 """Settings and paths that users keep, by processor and name."""
 
-import json
 import sqlite3
 import time
 from dataclasses import dataclass
 from typing import Any
 
-from saltanvil.processors import Settings, processor_named
-from saltanvil.session.document import Path
+from saltanvil.processors import Settings
+from saltanvil.session.document import NotFound, Path
+from saltanvil.session.format import Unreadable, read_preset, written
 from saltanvil.store.database import Database
-
-#: The kind of a preset that holds steps and splits.
-PATH = "path"
 
 
 class PresetRefused(ValueError):
@@ -20,10 +17,13 @@ class PresetRefused(ValueError):
 
 @dataclass(frozen=True)
 class Preset:
+    """problem: why it cannot be used, or what was left out of it; unusable ones have no settings."""
+
     id: int
     kind: str
     name: str
     settings: dict[str, Any]
+    problem: str | None = None
 
 
 class PresetStore:
@@ -33,22 +33,21 @@ class PresetStore:
         self.database = database
 
     def listed(self, kind: str | None = None) -> list[Preset]:
-        """In the order of their names. A preset whose settings a newer version no longer takes is left out."""
+        """In the order of their names, those that cannot be used too, with the reason."""
         rows = self.database.connection().execute(
             "SELECT id, kind, name, settings FROM presets WHERE deleted_at IS NULL AND (?1 IS NULL OR kind = ?1) "
             "ORDER BY kind, name COLLATE NOCASE",
             (kind,),
         )
-        return [preset for row in rows if (preset := readable(row)) is not None]
+        return [preset_of(row) for row in rows]
 
     def preset(self, preset_id: int) -> Preset:
-        """Raises LookupError."""
+        """Raises NotFound."""
         connection = self.database.connection()
         row = connection.execute("SELECT id, kind, name, settings FROM presets WHERE id = ?", (preset_id,)).fetchone()
-        found = readable(row) if row is not None else None
-        if found is None:
-            raise LookupError(f"there is no preset {preset_id}")
-        return found
+        if row is None:
+            raise NotFound(f"there is no preset {preset_id}")
+        return preset_of(row)
 
     def save(self, kind: str, name: str, settings: Settings | Path) -> Preset:
         """Keep settings under a name; the same name of the same processor is replaced."""
@@ -62,7 +61,7 @@ class PresetStore:
                 connection.execute("DELETE FROM presets WHERE kind = ? AND name = ? AND deleted_at IS NULL", (kind, name))
                 cursor = connection.execute(
                     "INSERT INTO presets (kind, name, settings, changed_at) VALUES (?, ?, ?, ?)",
-                    (kind, name, settings.model_dump_json(), time.time()),
+                    (kind, name, written(settings), time.time()),
                 )
                 found.append(int(cursor.lastrowid or 0))
         return [self.preset(number) for number in found]
@@ -87,19 +86,9 @@ class PresetStore:
             raise PresetRefused(f"{old.name!r} cannot come back: its name was given to another preset") from error
 
 
-def checked_settings(kind: str, given: Any) -> Settings | Path:
-    """Settings of a processor, or the steps of a path. Raises ValueError."""
-    if kind != PATH:
-        return processor_named(kind).settings_model.model_validate(given)
-    path = Path.model_validate(given)
-    for lane in path.lanes():
-        lane.output = None  # a bus of the session it came from
-    return path
-
-
-def readable(row: sqlite3.Row) -> Preset | None:
+def preset_of(row: sqlite3.Row) -> Preset:
     try:
-        settings = checked_settings(row["kind"], json.loads(row["settings"]))
-    except ValueError:
-        return None
-    return Preset(row["id"], row["kind"], row["name"], settings.model_dump(mode="json"))
+        settings, left_out = read_preset(row["kind"], row["settings"], row["name"])
+    except Unreadable as error:
+        return Preset(row["id"], row["kind"], row["name"], {}, str(error))
+    return Preset(row["id"], row["kind"], row["name"], settings.model_dump(mode="json"), " ".join(left_out) or None)

@@ -1,15 +1,18 @@
 """Sessions, their edits, undo and redo."""
 
+import json
 import sqlite3
 import threading
 import time
 from collections.abc import Mapping
-from contextlib import suppress
 from dataclasses import dataclass, replace
 
-from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Match, Session
-from saltanvil.session.edits import Edit, EditRefused, SetSession
+from saltanvil.session.apply import apply
+from saltanvil.session.document import Match, NotFound, Session
+from saltanvil.session.edits import Edit, EditRefused, Set
+from saltanvil.session.format import read_edit, read_session, written
+from saltanvil.session.matches import matches_of, with_matches
+from saltanvil.session.settings import Moved
 from saltanvil.store.database import Database
 
 
@@ -23,13 +26,17 @@ class Listed:
 
 @dataclass(frozen=True)
 class Version:
-    """A session as it stands: the revision grows with every change, undo and redo included."""
+    """A session as it stands: the revision grows with every change, undo and redo included.
+
+    notices: what was left out when it was read.
+    """
 
     id: int
     revision: int
     session: Session
     can_undo: bool
     can_redo: bool
+    notices: tuple[str, ...] = ()
 
 
 class SessionStore:
@@ -55,7 +62,7 @@ class SessionStore:
         with self.database.transaction() as connection:
             cursor = connection.execute(
                 "INSERT INTO sessions (name, document, changed_at) VALUES (?, ?, ?)",
-                (session.name, session.model_dump_json(), time.time() if changed_at is None else changed_at),
+                (session.name, written(session), time.time() if changed_at is None else changed_at),
             )
         return int(cursor.lastrowid or 0)
 
@@ -71,10 +78,10 @@ class SessionStore:
                 "UPDATE sessions SET deleted_at = ? WHERE id = ?", (time.time() if deleted else None, session_id)
             )
         if not found.rowcount:
-            raise LookupError(f"there is no session {session_id}")
+            raise NotFound(f"there is no session {session_id}")
 
     def version(self, session_id: int) -> Version:
-        """Raises LookupError."""
+        """Raises NotFound, Unreadable."""
         with self._lock:
             return self._version(session_id)
 
@@ -82,53 +89,68 @@ class SessionStore:
         found = self._current.get(session_id)
         if found is None:
             connection = self.database.connection()
-            row = connection.execute("SELECT document, revision, position FROM sessions WHERE id = ?", (session_id,)).fetchone()
+            row = connection.execute(
+                "SELECT name, document, revision, position FROM sessions WHERE id = ?", (session_id,)
+            ).fetchone()
             if row is None:
-                raise LookupError(f"there is no session {session_id}; choose one from the list")
+                raise NotFound(f"there is no session {session_id}; choose one from the list")
             last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0] or 0
-            session = Session.model_validate_json(row["document"])
-            found = Version(session_id, row["revision"], session, row["position"] > 0, row["position"] < last)
+            session, notices = read_session(row["document"], row["name"])
+            found = Version(session_id, row["revision"], session, row["position"] > 0, row["position"] < last, tuple(notices))
             self._current[session_id] = found
         return found
 
     def edit(self, session_id: int, edit: Edit, gesture: str | None = None) -> Version:
-        """Apply and store one edit. Edits of one gesture (a drag) are undone together.
+        """Apply and store one edit.
 
-        Raises EditRefused (nothing changed), LookupError, StoreError (nothing changed).
+        Edits of one gesture (a drag) that move the same values are one edit: the newer takes the place of the older, from
+        the state before the gesture on, and they are undone together.
+
+        Raises EditRefused (nothing changed), NotFound, Unreadable, StoreError (nothing changed).
         """
         with self._lock:
             version = self._version(session_id)
-            changed, inverse = apply(version.session, edit)
             with self.database.transaction() as connection:
-                position = connection.execute("SELECT position FROM sessions WHERE id = ?", (session_id,)).fetchone()[0]
-                connection.execute("DELETE FROM edits WHERE session_id = ? AND seq > ?", (session_id, position))
+                position = self._position(connection, session_id)
                 last = connection.execute(
-                    "SELECT gesture FROM edits WHERE session_id = ? AND seq = ?", (session_id, position)
+                    "SELECT edit, inverse, gesture, matches_before FROM edits WHERE session_id = ? AND seq = ?",
+                    (session_id, position),
                 ).fetchone()
-                if gesture is not None and last is not None and last["gesture"] == gesture:
-                    connection.execute(
-                        "UPDATE edits SET edit = ? WHERE session_id = ? AND seq = ?",
-                        (edit.model_dump_json(), session_id, position),
-                    )
+                begun = last is not None and gesture is not None and last["gesture"] == gesture and self._continues(last, edit)
+                base = apply(version.session, read_edit(last["inverse"]))[0] if begun else version.session
+                changed, inverse = apply(base, edit)
+                matches = matches_of(version.session)
+                if begun:
+                    changed = with_matches(changed, matches)
+                    matches_before = last["matches_before"]
                 else:
                     position += 1
-                    connection.execute(
-                        "INSERT INTO edits (session_id, seq, edit, inverse, gesture) VALUES (?, ?, ?, ?, ?)",
-                        (session_id, position, edit.model_dump_json(), inverse.model_dump_json(), gesture),
-                    )
+                    matches_before = dumped(matches)
+                connection.execute("DELETE FROM edits WHERE session_id = ? AND seq >= ?", (session_id, position))
+                connection.execute(
+                    "INSERT INTO edits (session_id, seq, edit, inverse, gesture, matches_before) VALUES (?, ?, ?, ?, ?, ?)",
+                    (session_id, position, written(edit), written(inverse), gesture, matches_before),
+                )
                 self._write(connection, session_id, changed, version.revision + 1, position)
             return self._keep(Version(session_id, version.revision + 1, changed, True, False))
 
+    @staticmethod
+    def _continues(last: sqlite3.Row, edit: Edit) -> bool:
+        """Whether an edit moves just what the last one of its gesture did."""
+        begun = read_edit(last["edit"])
+        return isinstance(edit, Set) and isinstance(begun, Set) and edit.targets == begun.targets
+
     def settle(self, session_id: int, matches: Mapping[str, Match]) -> Version:
-        """Keep what was measured of blends and outputs, by the steps' ids. This is no edit: there is nothing to undo about it."""
+        """Keep what was measured to hold the loudness, by the steps' ids.
+
+        This is no edit of its own: it belongs to the edit that caused it, which remembers the matches before it, and those
+        after it when it is undone.
+        """
         with self._lock:
             version = self._version(session_id)
-            session = version.session.model_copy(deep=True)
-            for step_id, match in matches.items():
-                with suppress(LookupError):  # it may have been removed while it was measured
-                    session.step(step_id).step.match = match
+            session = with_matches(version.session, matches)
             with self.database.transaction() as connection:
-                position = connection.execute("SELECT position FROM sessions WHERE id = ?", (session_id,)).fetchone()[0]
+                position = self._position(connection, session_id)
                 self._write(connection, session_id, session, version.revision + 1, position)
             return self._keep(replace(version, revision=version.revision + 1, session=session))
 
@@ -144,24 +166,37 @@ class SessionStore:
         with self._lock:
             version = self._version(session_id)
             with self.database.transaction() as connection:
-                position = connection.execute("SELECT position FROM sessions WHERE id = ?", (session_id,)).fetchone()[0]
+                position = self._position(connection, session_id)
+                seq = position if back else position + 1
                 row = connection.execute(
-                    "SELECT edit, inverse FROM edits WHERE session_id = ? AND seq = ?",
-                    (session_id, position if back else position + 1),
+                    "SELECT edit, inverse, matches_before, matches_after FROM edits WHERE session_id = ? AND seq = ?",
+                    (session_id, seq),
                 ).fetchone()
                 if row is None:
                     raise EditRefused("there is nothing to undo" if back else "there is nothing to redo")
-                changed, _ = apply(version.session, EDIT.validate_json(row["inverse"] if back else row["edit"]))
+                changed, _ = apply(version.session, read_edit(row["inverse" if back else "edit"]))
+                if back:
+                    connection.execute(
+                        "UPDATE edits SET matches_after = ? WHERE session_id = ? AND seq = ?",
+                        (dumped(matches_of(version.session)), session_id, seq),
+                    )
+                kept = row["matches_before" if back else "matches_after"]
+                if kept is not None:
+                    changed = with_matches(changed, loaded(kept))
                 position += -1 if back else 1
                 self._write(connection, session_id, changed, version.revision + 1, position)
                 last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0]
             return self._keep(Version(session_id, version.revision + 1, changed, position > 0, position < last))
 
     @staticmethod
+    def _position(connection: sqlite3.Connection, session_id: int) -> int:
+        return int(connection.execute("SELECT position FROM sessions WHERE id = ?", (session_id,)).fetchone()[0])
+
+    @staticmethod
     def _write(connection: sqlite3.Connection, session_id: int, session: Session, revision: int, position: int) -> None:
         connection.execute(
             "UPDATE sessions SET name = ?, document = ?, revision = ?, position = ?, changed_at = ? WHERE id = ?",
-            (session.name, session.model_dump_json(), revision, position, time.time(), session_id),
+            (session.name, written(session), revision, position, time.time(), session_id),
         )
 
     def _keep(self, version: Version) -> Version:
@@ -170,4 +205,15 @@ class SessionStore:
 
     def rename(self, session_id: int, name: str) -> Version:
         """An edit like any other, so it can be undone."""
-        return self.edit(session_id, SetSession(name=name))
+        return self.edit(session_id, Set(values=[Moved(of="session", name="name", value=name)]))
+
+
+# ---- matches beside the history ------------------------------------------------------------------------------------------
+
+
+def dumped(matches: Mapping[str, Match]) -> str:
+    return json.dumps({step_id: match.model_dump(mode="json") for step_id, match in matches.items()}, separators=(",", ":"))
+
+
+def loaded(text: str) -> dict[str, Match]:
+    return {step_id: Match.model_validate(match) for step_id, match in json.loads(text).items()}

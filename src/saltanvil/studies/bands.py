@@ -14,7 +14,8 @@ from saltanvil.measure.figures import figures_of, match_db
 from saltanvil.measure.spectrum import centres_hz
 from saltanvil.processors import processor_named
 from saltanvil.processors.split import band_gains_db
-from saltanvil.session.document import Lane, Step, Strip
+from saltanvil.session.document import Lane, Session, Step, Strip
+from saltanvil.session.settings import resolve_split
 from saltanvil.studies.pictures import rounded
 
 
@@ -52,11 +53,12 @@ def main_step(lane: Lane) -> Step | None:
     return next(iter(listening or steps), None)
 
 
-def bands_of(strip: Strip, split: Step, rate: int, renderer: Callable[[], ScopeRenderer]) -> Bands:
+def bands_of(session: Session, strip: Strip, split: Step, renderer: Callable[[], ScopeRenderer]) -> Bands:
     """renderer makes one over the passage for each question."""
+    rate = session.rate_hz
     frequencies = centres_hz(rate)
-    by_bands = split.split is not None and split.split.by == "bands"
-    gains = band_gains_db(split.split, frequencies, rate) if by_bands and split.split is not None else None
+    settings = resolve_split(session, split)
+    gains = band_gains_db(settings, frequencies, rate) if settings.by == "bands" else None
     lanes = []
     for index, lane in enumerate(split.lanes):
         found = renderer().compare(Scope(strip.id, None, lane.id))

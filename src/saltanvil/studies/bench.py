@@ -474,7 +474,7 @@ def noise(bench: Bench, asked: Question) -> Result:
 def path_on_bench(session: Session, strip_id: str, step_id: str | None, lane_id: str | None, whole: bool) -> Path:
     """What of a session is put on the bench: a step, a lane's path, a strip's path, or (whole) with its trim and level.
 
-    Keys from outside are left out. Raises LookupError.
+    Keys from outside are left out. Raises NotFound.
     """
     strip = session.strip(strip_id)
     if step_id is not None:

@@ -1,30 +1,23 @@
-"""What a scope did to the passage: figures before and after, gain reduction, and what its kind is judged by."""
+"""What a scope did to the passage: figures before and after, gain reduction, and what its processor says of itself."""
 
 from dataclasses import asdict, dataclass
 
-from saltanvil.dsp.gate import HOLDING
 from saltanvil.engine.scope import Compared
-from saltanvil.measure import speaker
-from saltanvil.measure.distortion import coloured_db
 from saltanvil.measure.figures import Figures, figures_of, match_db
 from saltanvil.measure.reduction import Reduction, reduction_of
+from saltanvil.processors import Settings, processor_named
+from saltanvil.processors.evidence import Evidence, Fact, Hint
+from saltanvil.processors.split import SplitSettings
 from saltanvil.session.blend import full_sum_db
-from saltanvil.session.document import Step
-from saltanvil.studies.hints import Hint, hints_of
-
-
-@dataclass(frozen=True)
-class Fact:
-    """A figure that only this kind of step has."""
-
-    name: str
-    label: str
-    value: float
-    unit: str
+from saltanvil.session.document import Session, Step
+from saltanvil.session.settings import loudness_gain_db, resolve
+from saltanvil.studies.hints import general_hints
 
 
 @dataclass(frozen=True)
 class Ledger:
+    """settings: those that the scope's step was measured with."""
+
     before: Figures
     after: Figures
     reduction: Reduction | None
@@ -36,67 +29,55 @@ class Ledger:
         return asdict(self)
 
 
-def ledger_of(found: Compared, rate: int, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
+def ledger_of(found: Compared, session: Session, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
     """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*.
 
     key: the name of the outside key; silent: why nothing of the strip is heard, as far as the document says it.
     """
-    before, after = figures_of(found.before, rate), figures_of(found.after, rate)
-    reduction = reduction_of(found.reduction_db) if len(found.reduction_db) else None
+    rate = session.rate_hz
+    seen = Evidence(
+        before=found.before, after=found.after, rate=rate, figures_before=figures_of(found.before, rate),
+        figures_after=figures_of(found.after, rate),
+        reduction=reduction_of(found.reduction_db) if len(found.reduction_db) else None, reduction_db=found.reduction_db,
+        detector_db=found.detector_db, rows=found.rows, key=key, key_peak_db=found.key_peak_db,
+    )  # fmt: skip
+    settings = None if step is None else resolve(session, step)
     return Ledger(
-        before,
-        after,
-        reduction,
+        seen.figures_before,
+        seen.figures_after,
+        seen.reduction,
         match_db(found.before, found.after, rate),
-        facts_of(found, before, after, rate, step),
-        hints_of(found, before, after, reduction, rate, step, key, silent),
+        [] if step is None or settings is None else facts_of(seen, step, settings),
+        hints_of(seen, step, settings, silent),
     )
 
 
-def facts_of(found: Compared, before: Figures, after: Figures, rate: int, step: Step | None) -> list[Fact]:
+def facts_of(seen: Evidence, step: Step, settings: Settings) -> list[Fact]:
     """What a step of this kind is judged by, over the passage."""
-    rows = found.rows
-    facts: list[Fact] = []
-    if step is None:
-        return facts
-    if step.lanes:
-        facts.extend(split_facts(step))
-    if step.loudness_gain_db is not None:
-        facts.append(Fact("held_db", "Loudness held by", step.loudness_gain_db, "dB"))
-    if step.kind in ("saturator", "lowend"):
-        facts.append(Fact("coloured_db", "Colour re sound", coloured_db(found.before, found.after), "dB"))
-    if step.kind == "lowend":
-        facts.append(Fact("small_louder_lu", "On a small speaker", speaker.louder_lu(found.before, found.after, rate), "LU"))
-        facts.append(Fact("full_louder_lu", "On the full range", match_db(found.before, found.after, rate), "LU"))
-    if "openings" in rows:
-        seconds = found.before.shape[1] / rate
-        facts.append(Fact("openings", "Openings", float(rows["openings"].sum()) / seconds, "a second"))
-        facts.append(Fact("open_share", "Open or held", 100.0 * float((rows["door"] >= HOLDING).mean()), "%"))
-    if "clipped" in rows:
-        facts.append(Fact("peaks_down_db", "Peaks down by", before.sample_peak_dbfs - after.sample_peak_dbfs, "dB"))
-        if before.integrated_lufs is not None and after.integrated_lufs is not None:
-            moved = after.integrated_lufs - before.integrated_lufs
-            facts.append(Fact("loudness_moved_lu", "Loudness moved by", moved, "LU"))
-        clipped = float(rows["clipped"].sum())
-        facts.append(Fact("samples_clipped", "Samples clipped", clipped, ""))
-        facts.append(Fact("clipped_share", "Share of samples", 100.0 * clipped / found.before.size, "%"))
-    if "hits" in rows and step.settings.model_dump().get("by") == "hits":
-        facts.append(Fact("hits", "Hits of the key", float(rows["hits"].sum()), ""))
-    if "dip" in rows:
-        facts.append(Fact("down_share", "Pushed down", 100.0 * float((rows["dip"] > 0.01).mean()), "% of the time"))
-    mark_db = step.settings.model_dump().get("mark_db")
-    if mark_db is not None and len(found.reduction_db):
-        share = float((found.reduction_db > mark_db).mean())
-        facts.append(Fact("beyond_mark", f"Beyond {mark_db:g} dB", 100.0 * share, "% of the time"))
+    facts = split_facts(step, settings) if isinstance(settings, SplitSettings) else []
+    gain_db = loudness_gain_db(step)
+    if gain_db is not None:
+        facts.append(Fact("held_db", "Loudness held by", gain_db, "dB"))
+    if not step.bypass:
+        facts.extend(processor_named(step.kind).facts(settings, seen))
     return facts
 
 
-def split_facts(step: Step) -> list[Fact]:
+def split_facts(step: Step, settings: SplitSettings) -> list[Fact]:
     """What the sum of the lanes does by itself, and what holds it."""
-    if step.split is None or step.split.by != "copies":
+    if settings.by != "copies":
         return []
     if not step.blended:
-        return [Fact("full_sum_db", "Idle lanes sum to", full_sum_db(step), "dB")]
-    if step.split.law == "steady" and step.match is not None and step.match.refused is None:
+        return [Fact("full_sum_db", "Idle lanes sum to", full_sum_db(step, settings), "dB")]
+    if settings.law == "steady" and step.match is not None and step.match.refused is None:
         return [Fact("match_found_db", "Match found", step.match.matched_db, "dB")]
     return []
+
+
+def hints_of(seen: Evidence, step: Step | None, settings: Settings | None, silent: str | None) -> list[Hint]:
+    """What holds for any scope, and then, where something sounds, what the step's processor says."""
+    hints = general_hints(seen, step, settings, silent)
+    if step is None or settings is None or step.bypass or any(hint.name in ("silent", "filtered") for hint in hints):
+        return hints
+    kind = processor_named(step.kind)
+    return hints if kind.reduces and seen.reduction is None else hints + kind.hints(settings, seen)

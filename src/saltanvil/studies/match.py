@@ -1,55 +1,248 @@
-"""Holding the loudness: a blend's two sides matched, an output's gain found, and what a lane lost given back."""
+"""Holding the loudness: a blend's two sides matched, an output's gain found, and what a lane lost given back.
+
+A match is a function of the document alone: it is measured over the stretch that the step names (the whole song, unless it
+says otherwise), as a file would contain it, and carries a fingerprint of all that was heard, so that an edit of anything
+else leaves it alone. Matches are found from the sources on, as one is heard by the next.
+"""
 
 import math
-from collections.abc import Callable, Container, Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.engine.audition import Scope
-from saltanvil.engine.cache import SegmentCache
+from saltanvil.engine.audition import RENDERED, Scope
+from saltanvil.engine.cache import fingerprint
+from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
-from saltanvil.engine.scope import Compared, ScopeRenderer
-from saltanvil.engine.time import session_frames
+from saltanvil.engine.nodes import SplitNode, StepNode
+from saltanvil.engine.plan import Plan
+from saltanvil.engine.rack import Rack
+from saltanvil.engine.render import render_nodes
+from saltanvil.engine.scope import Compared, ScopeRenderer, fingerprints
 from saltanvil.measure.figures import match_db
-from saltanvil.measure.loudness import OFFSET_LUFS, hop_energies, integrated_lufs
+from saltanvil.measure.loudness import OFFSET_LUFS, LoudnessMeter, integrated_lufs
 from saltanvil.processors import processor_named
 from saltanvil.session.apply import apply
 from saltanvil.session.blend import shares
-from saltanvil.session.document import Match, Session, Step, Strip
+from saltanvil.session.document import Match, Session, Step, Stretch, Strip
 from saltanvil.session.edits import Edit
-from saltanvil.session.graph import Graph
+from saltanvil.session.graph import Graph, NodeId
+from saltanvil.session.matches import with_matches
 
 #: Positions at which the gain of the sum is found; between them it is drawn straight in decibels.
 POSITIONS = 41
 #: A sum that would need more than this is taken as cancelling; a side that would, as all but silent.
-MOST_SUM_DB = 12.0
-MOST_MATCH_DB = 40.0
-#: A match that moves by less is left as it is.
-WORTH_DB = 0.01
+MAX_SUM_DB = 12.0
+MAX_MATCH_DB = 40.0
+MIN_STRETCH_S = 0.02
 
 Audio = NDArray[np.float32]
 Energies = NDArray[np.float64]
 
+SILENT_HERE = "Nothing enters over this stretch, so the gain is a guess; choose another one."
 
-def match_of(untreated: Audio, treated: Audio, rate: int) -> Match:
-    """The match of two aligned sides over a passage, each (channels, frames), by integrated loudness (BS.1770-5).
 
-    The energy of a mix a u + b t in each 10 ms is a^2 U + 2 a b X + b^2 T, so the three energies (X from the sum of
-    the two, by polarisation) tell the gated loudness at every position without rendering it.
+@dataclass(frozen=True)
+class Matched:
+    """A step whose loudness is held: a steady blend, or an output. key: fingerprint of all that its match depends on.
+
+    start, stop: the frames it is measured over.
     """
-    untreated, treated = np.ascontiguousarray(untreated), np.ascontiguousarray(treated)
-    u, t = hop_energies(untreated, rate), hop_energies(treated, rate)
-    both = hop_energies(untreated + treated, rate)
+
+    strip: Strip
+    step: Step
+    start: int
+    stop: int
+    key: str
+
+    @property
+    def current(self) -> bool:
+        return self.step.match is not None and self.step.match.key == self.key
+
+
+def is_matched(step: Step) -> bool:
+    """Whether something is measured of a step: the loudness of a blend under the steady law, or of an output that is held."""
+    if step.bypass:
+        return False
+    if processor_named(step.kind).loudness_gain_db(step.settings) is not None:
+        return True
+    return step.blended and step.split is not None and step.split.law == "steady"
+
+
+def matched_steps(session: Session) -> list[tuple[Strip, Step]]:
+    """Those first that others hear."""
+    graph = Graph(session)
+    steps = [(graph.strip_of[node], graph.steps[node.id]) for node in graph.order if node.kind == "step"]
+    return [(strip, step) for strip, step in steps if is_matched(step)]
+
+
+class Matcher:
+    """Says what is out of date and measures it. It keeps compiled processors, so that asking again costs little."""
+
+    def __init__(self, media: Media, pool: Executor | None = None) -> None:
+        self.media, self.pool = media, pool
+        self._rack = Rack()
+
+    def matches(self, session: Session) -> list[Matched]:
+        """Every step whose loudness is held, with the key its match must have, those first that others hear.
+
+        The key of one behind an outdated one is that for the gain it has now, and changes when that one is measured.
+        """
+        steps = matched_steps(session)
+        if not steps:
+            return []
+        graph = Graph(session)
+        wanted = [NodeId("step", step.id) for _, step in steps]
+        plan = compile_plan(session, self.media, self._rack, RENDERED, wanted)
+        found: list[Matched] = []
+        names: dict[tuple[int, int], dict[int, str]] = {}
+        for strip, step in steps:
+            start, stop = self.span(session, graph, step)
+            if (start, stop) not in names:
+                names[start, stop] = fingerprints(plan, (start, stop, session.rate_hz))
+            found.append(Matched(strip, step, start, stop, key_of(plan, step, names[start, stop])))
+        return found
+
+    def span(self, session: Session, graph: Graph, step: Step) -> tuple[int, int]:
+        """The frames a step is measured over: its stretch, as far as anything that it hears sounds."""
+        heard = graph.needed([NodeId("step", step.id)])
+        strips = [graph.strip_of[node] for node in heard if node.kind == "in"]
+        ends = [
+            round(strip.start_s * session.rate_hz) + self.media.frames(strip.media_id)
+            for strip in strips
+            if strip.media_id is not None
+        ]
+        end = max(ends, default=0)
+        start, stop = stretch_frames(session, step.match_over, end)
+        return start, max(stop, start + round(MIN_STRETCH_S * session.rate_hz))
+
+    def measure(self, session: Session, found: Matched, cancelled: Callable[[], bool] = lambda: False) -> Match:
+        """The match of one step; those it hears must be up to date. Raises Cancelled."""
+        step = found.step
+        if step.split is not None:
+            match = self._blend(session, step, found, cancelled)
+        else:
+            match = self._output(session, step, found, cancelled)
+        return match.model_copy(update={"key": found.key, "over": step.match_over})
+
+    def _blend(self, session: Session, step: Step, found: Matched, cancelled: Callable[[], bool]) -> Match:
+        rate = session.rate_hz
+        plan = compile_plan(session, self.media, Rack(), RENDERED, [NodeId("step", step.id)])
+        split = plan.nodes[NodeId("step", step.id)]
+        assert isinstance(split, SplitNode)
+        levels = [np.float32(placed.level) for placed in split.placed]
+        lanes = [NodeId("lane", lane.id) for lane in step.lanes]
+        meters: list[LoudnessMeter] = []
+        for blocks in render_nodes(session, self.media, lanes, found.start, found.stop, cancelled, self.pool):
+            u, t = (np.asarray(block * level) for block, level in zip(blocks, levels, strict=True))
+            if not meters:
+                meters = [LoudnessMeter(rate, len(u)) for _ in range(3)]
+            for meter, x in zip(meters, (u, t, u + t), strict=True):
+                meter.add(np.ascontiguousarray(x))
+        return match_of_energies(*(np.array(meter.energies) for meter in meters))
+
+    def _output(self, session: Session, step: Step, found: Matched, cancelled: Callable[[], bool]) -> Match:
+        # Measured at the guessed gain, whatever gain it has now: the result must not depend on what it was before.
+        guessed = processor_named(step.kind).loudness_gain_db(step.settings)
+        assert guessed is not None
+        session = session.model_copy(deep=True)
+        session.step(step.id).step.match = None
+        graph = Graph(session)
+        nodes = [graph.enters[step.id], NodeId("step", step.id)]
+        meters: list[LoudnessMeter] = []
+        for blocks in render_nodes(session, self.media, nodes, found.start, found.stop, cancelled, self.pool):
+            if not meters:
+                meters = [LoudnessMeter(session.rate_hz, len(block)) for block in blocks]
+            for meter, x in zip(meters, blocks, strict=True):
+                meter.add(x)
+        before, after = (np.array(meter.energies) for meter in meters)
+        wanted = integrated_lufs(before)
+        if not math.isfinite(wanted) and before.any():  # below the gate, or too short for it: by the ungated energy
+            wanted = OFFSET_LUFS + 10.0 * math.log10(float(before.mean()))
+        gain = loudness_gain_db(after, wanted) if math.isfinite(wanted) else None
+        if gain is None:
+            return Match(guessed_db=round(guessed, 4), refused=SILENT_HERE)
+        return Match(matched_db=round(min(max(guessed + gain, -120.0), 120.0), 4), guessed_db=round(guessed, 4))
+
+
+def stretch_frames(session: Session, over: Stretch, end: int) -> tuple[int, int]:
+    """First and last frame of a stretch; end: that of the whole song."""
+    if over.section_id is not None:
+        section = next(section for section in session.sections if section.id == over.section_id)
+        bounds = section.start_s, section.end_s
+    elif over.start_s is not None and over.end_s is not None:
+        bounds = over.start_s, over.end_s
+    else:
+        return 0, end
+    start, stop = (round(seconds * session.rate_hz) for seconds in bounds)
+    return start, stop
+
+
+def key_of(plan: Plan, step: Step, names: dict[int, str]) -> str:
+    """The fingerprint of all that a match depends on. names: of the plan's nodes, for the step's stretch."""
+    node = plan.nodes[NodeId("step", step.id)]
+    assert isinstance(node, StepNode)
+    if isinstance(node, SplitNode):
+        sides = [(names[id(lane)], placed.level) for lane, placed in zip(node.lanes, node.placed, strict=True)]
+        return fingerprint("blend", sides)
+    sources = [names[id(source)] for source in node.sources]
+    settings = node.processor.with_loudness_gain(node.settings, 0.0)
+    return fingerprint("output", sources, step.kind, settings.model_dump_json(), node.heard_key())
+
+
+def outdated(session: Session, matcher: Matcher) -> Iterator[Matched]:
+    """Those whose match is to be measured, the first of them sure, the ones behind it perhaps."""
+    return (found for found in matcher.matches(session) if not found.current)
+
+
+def adopted(session: Session, matcher: Matcher) -> dict[str, Match]:
+    """Matches that an earlier version measured, by step: kept for the session as it is now, until what they heard is edited."""
+    return {
+        found.step.id: found.step.match.model_copy(update={"key": found.key})
+        for found in matcher.matches(session)
+        if found.step.match is not None and not found.step.match.key
+    }
+
+
+def settled(
+    session: Session,
+    media: Media,
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: Executor | None = None,
+    progress: Callable[[float], None] = lambda share: None,
+) -> Session:
+    """The session with every match up to date; itself where all are. Raises Cancelled."""
+    matcher = Matcher(media, pool)
+    adopting = adopted(session, matcher)
+    if adopting:
+        session = with_matches(session, adopting)
+    for done in range(2 * len(matched_steps(session)) + 1):
+        found = next(outdated(session, matcher), None)
+        if found is None:
+            break
+        session = with_matches(session, {found.step.id: matcher.measure(session, found, cancelled)})
+        progress((done + 1) / (done + 2))
+    return session
+
+
+def match_of_energies(u: Energies, t: Energies, both: Energies) -> Match:
+    """The match of two aligned sides, from the energy of each 10 ms of the untreated one, the treated one, and their sum.
+
+    By integrated loudness (BS.1770-5). The energy of a mix a u + b t in each 10 ms is a^2 U + 2 a b X + b^2 T, so the
+    three energies (X from the sum of the two, by polarisation) tell the gated loudness at every position without
+    rendering it.
+    """
     cross = 0.5 * (both - u - t)
     own, other = integrated_lufs(u), integrated_lufs(t)
     if not math.isfinite(own):
-        return Match(refused="The untreated side is silent in this passage, so there is nothing to match; choose another one.")
+        return Match(refused="The untreated side is silent over this stretch, so there is nothing to match; choose another one.")
     if not math.isfinite(other):
-        return Match(refused="The treated side is silent in this passage: a mute, or a gate that stays shut?")
+        return Match(refused="The treated side is silent over this stretch: a mute, or a gate that stays shut?")
     matched = own - other
-    if abs(matched) > MOST_MATCH_DB:
+    if abs(matched) > MAX_MATCH_DB:
         return Match(refused=f"The two sides lie {abs(matched):.0f} dB apart: too far for a match. Set the lane's level first.")
     scale = 10.0 ** (matched / 20.0)
     gains = []
@@ -57,7 +250,7 @@ def match_of(untreated: Audio, treated: Audio, rate: int) -> Match:
         a, b = shares("steady", float(position))
         mix = np.maximum(a * a * u + 2.0 * a * b * scale * cross + (b * scale) ** 2 * t, 0.0)
         gain = loudness_gain_db(mix, own)
-        if gain is None or gain > MOST_SUM_DB:
+        if gain is None or gain > MAX_SUM_DB:
             return Match(
                 matched_db=matched,
                 refused=f"At {100 * position:.0f} % the two sides all but cancel. Turn the polarity of one lane, "
@@ -83,83 +276,18 @@ def loudness_gain_db(mix: Energies, wanted_lufs: float) -> float | None:
     return gain
 
 
-def settled(
-    session: Session,
-    media: Media,
-    cancelled: Callable[[], bool] = lambda: False,
-    pool: ThreadPoolExecutor | None = None,
-) -> Session:
-    """The session with every match that was never measured, found over everything; itself where none is missing."""
-    missing = {step.id for _, step in held_steps(session) if step.match is None}
-    if not missing:
-        return session
-    session, cache, end = session.model_copy(deep=True), SegmentCache(), session_frames(session, media)
-    matches_of(session, lambda version: ScopeRenderer(version, media, cache, 0, end, cancelled, pool), missing)
-    return session
-
-
-def held_match(found: Compared, step: Step, rate: int) -> Match:
-    """The match of an output that is held, from what its step does at present: exact, as its gain comes last."""
-    guessed, held = processor_named(step.kind).loudness_gain_db(step.settings), step.loudness_gain_db
-    assert guessed is not None and held is not None
-    if not found.before.any():
-        return Match(
-            guessed_db=round(guessed, 4), refused="Nothing enters in this passage, so the gain is a guess; choose another one."
-        )
-    return Match(matched_db=round(held - match_db(found.before, found.after, rate), 4), guessed_db=round(guessed, 4))
-
-
-def held_steps(session: Session) -> Iterator[tuple[Strip, Step]]:
-    """Every blend under the steady law and every output that is held, those first that others hear."""
-    graph = Graph(session)
-    for point in graph.order:
-        step = graph.steps.get(point.id)
-        if point.kind != "step" or step is None or step.bypass:
-            continue
-        if step.loudness_gain_db is not None or (step.blended and step.split is not None and step.split.law == "steady"):
-            yield graph.strip_of[point], step
-
-
-def matches_of(
-    session: Session, renderer: Callable[[Session], ScopeRenderer], only: Container[str] | None = None
-) -> dict[str, Match]:
-    """The match of every steady blend and held output that does not have it yet, by the step's id.
-
-    renderer: makes one over the passage for a version of the session. The session is changed on the way, as one match
-    is heard by the next. only: leaves all others as they are.
-    """
-    found: dict[str, Match] = {}
-    for strip, step in list(held_steps(session)):
-        if only is not None and step.id not in only:
-            continue
-        if step.loudness_gain_db is not None:
-            match = held_match(renderer(session).compare(Scope(strip.id, step.id)), step, session.rate_hz)
-        else:
-            untreated, treated = renderer(session).sides(strip.id, step.id)
-            match = match_of(untreated, treated, session.rate_hz)
-        if not alike(match, step.match):
-            step.match = found[step.id] = match
-    return found
-
-
-def alike(one: Match, other: Match | None) -> bool:
-    if other is None or one.refused != other.refused or len(one.gains_db) != len(other.gains_db):
-        return False
-    pairs = zip(
-        [one.matched_db, one.guessed_db, *one.gains_db], [other.matched_db, other.guessed_db, *other.gains_db], strict=True
-    )
-    return all(abs(a - b) < WORTH_DB for a, b in pairs)
-
-
-def louder_by_db(session: Session, strip_id: str, edit: Edit, renderer: Callable[[Session], ScopeRenderer]) -> float:
+def louder_by_db(
+    session: Session, strip_id: str, edit: Edit, media: Media, renderer: Callable[[Session], ScopeRenderer]
+) -> float:
     """How much louder an edit makes a strip over the passage, with its matches found anew. Nothing is kept.
 
-    Raises EditRefused.
+    renderer: makes one over the passage for a version of the session. Raises EditRefused, Cancelled.
     """
+    one = renderer(session)
     changed, _ = apply(session, edit)
-    matches_of(changed, renderer)
-    one, other = (renderer(version).compare(Scope(strip_id)).after for version in (session, changed))
-    return match_db(one, other, session.rate_hz)
+    other = renderer(settled(changed, media, one.cancelled, one.pool))
+    before, after = (side.compare(Scope(strip_id)).after for side in (one, other))
+    return match_db(before, after, session.rate_hz)
 
 
 def given_back_db(found: Compared, level_db: float, rate: int) -> float:

@@ -9,7 +9,7 @@ from saltanvil.dsp.envelope import extremes
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.scope import Compared
 from saltanvil.measure.spectrum import average_db, centres_hz, moving_db
-from saltanvil.processors import processor_named
+from saltanvil.processors import Settings, processor_named
 from saltanvil.session.document import Step
 
 CURVE_LOW_DB = -90.0
@@ -56,10 +56,10 @@ class Response:
     gain_db: list[float]
 
 
-def response_of(step: Step, rate: int) -> Response | None:
-    """The step's frequency response; None if it is no filter."""
+def response_of(step: Step, settings: Settings, rate: int) -> Response | None:
+    """The step's frequency response; None if it is no filter. settings: those it runs with."""
     frequencies = np.geomspace(20.0, min(20000.0, 0.49 * rate), 240)
-    gain = processor_named(step.kind).response(step.settings, frequencies, rate)
+    gain = processor_named(step.kind).response(settings, frequencies, rate)
     return None if gain is None else Response(rounded(frequencies), rounded(gain, 3))
 
 
@@ -115,10 +115,10 @@ def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = No
     )
 
 
-def curve_of(step: Step, detector_db: NDArray[np.float32]) -> Curve | None:
-    """The step's static curve with the histogram of its detector; None if it has no curve."""
+def curve_of(step: Step, settings: Settings, detector_db: NDArray[np.float32]) -> Curve | None:
+    """The step's static curve with the histogram of its detector; None if it has no curve. settings: those it runs with."""
     levels = np.arange(CURVE_LOW_DB, 0.01, 0.5)
-    output = processor_named(step.kind).curve(step.held, levels)
+    output = processor_named(step.kind).curve(settings, levels)
     if output is None:
         return None
     edges = np.arange(CURVE_LOW_DB, 0.01, HISTOGRAM_STEP_DB)
@@ -148,14 +148,16 @@ class Spectrum:
     moving_after_db: list[list[int]]
 
 
-def spectrum_of(found: Compared, rate: int, step: Step | None, fraction: int, moving: bool) -> Spectrum:
+def spectrum_of(
+    found: Compared, rate: int, step: Step | None, settings: Settings | None, fraction: int, moving: bool
+) -> Spectrum:
     """Before, after and taken over the passage."""
     frequencies = centres_hz(rate)
     key = cut = None
-    if step is not None:
+    if step is not None and settings is not None:
         processor = processor_named(step.kind)
-        key = processor.key_response(step.settings, frequencies, rate)
-        cut = processor.response(step.settings, frequencies, rate)
+        key = processor.key_response(settings, frequencies, rate)
+        cut = processor.response(settings, frequencies, rate)
     hop_s, pictures = 0.0, [np.zeros((0, len(frequencies)))] * 2
     if moving:
         hop_s, first = moving_db(found.before, rate, fraction)

@@ -3,9 +3,10 @@
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from saltanvil.engine.latency import Latencies, settings_at_work
+from saltanvil.engine.latency import Latencies
 from saltanvil.processors import processor_named
-from saltanvil.session.document import MAIN_ID, Key, Send, Session, Step, Strip
+from saltanvil.processors.descriptor import descriptors_of
+from saltanvil.session.document import MAIN_ID, Key, NotFound, Send, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import OFF_DB, audible
 
@@ -74,14 +75,13 @@ def low_latency_change(session: Session, step: Step) -> str | None:
     if quick == step.settings:
         return None
     own, new = step.settings.model_dump(), quick.model_dump()
-    moved = []
+    moved, described = [], descriptors_of(kind.settings_model)
     for name, value in own.items():
         if new[name] != value:
-            extra = kind.settings_model.model_fields[name].json_schema_extra
-            label = extra["label"] if isinstance(extra, dict) else name
-            moved.append(f"{str(label).lower()} {worded(value)} becomes {worded(new[name])}")
+            label = described[name].label.lower()
+            moved.append(f"{label} {worded(value)} becomes {worded(new[name])}")
     saved = (kind.latency_of(step.settings, session.rate_hz) - kind.latency_of(quick, session.rate_hz)) * 1000.0 / session.rate_hz
-    at_work = settings_at_work(session, step) != step.held
+    at_work = session.low_latency or step.low_latency
     return f"{', '.join(moved)}: {saved:.1f} ms {'saved' if at_work else 'less'}"
 
 
@@ -118,15 +118,15 @@ def source_name(session: Session, key: Key) -> str:
     return f"its own strip{where or ' after its path'}" if key.strip_id is None else f"{session.strip(key.strip_id).name}{where}"
 
 
-def changes_told(before: Session, after: Session) -> list[str]:
+def notices_of(before: Session, after: Session) -> list[str]:
     """What an edit did to keys, where that is not what it was for: sources gone, sources muted."""
-    told = []
+    notices = []
     old = {step.id: (strip, step, key) for strip, step, key in before.keyed_steps()}
     new = {step.id: step for strip in after.strips for step in strip.path.walk()}
     for step_id, (strip, step, key) in old.items():
         if step_id in new and new[step_id].key is None and not exists(after, key):
-            name = source_name(before, key)
-            told.append(f"{name} was the key of {keyed_name(strip, step)}, which hears its own sound now. Undo brings it back.")
+            was = f"{source_name(before, key)} was the key of {keyed_name(strip, step)}"
+            notices.append(f"{was}, which hears its own sound now. Undo brings it back.")
     was_muted = {strip.id for strip in before.strips if strip.mute}
     for strip in after.strips:
         if strip.mute and strip.id not in was_muted:
@@ -134,16 +134,16 @@ def changes_told(before: Session, after: Session) -> list[str]:
             follow = [keyed_name(*found) for found in keyed_by(after, names) if found[1].key and found[1].key.mutes]
             hold = [keyed_name(*found) for found in keyed_by(after, names) if found[1].key and not found[1].key.mutes]
             if hold:
-                told.append(f"{strip.name} is muted and still keys {joined(hold)}.")
+                notices.append(f"{strip.name} is muted and still keys {joined(hold)}.")
             if follow:
-                told.append(f"{strip.name} is muted, and so is the key of {joined(follow)}.")
-    return [sentence[0].upper() + sentence[1:] for sentence in told]
+                notices.append(f"{strip.name} is muted, and so is the key of {joined(follow)}.")
+    return [sentence[0].upper() + sentence[1:] for sentence in notices]
 
 
 def exists(session: Session, key: Key) -> bool:
     try:
         source_name(session, key)
-    except LookupError:
+    except NotFound:
         return False
     return True
 

@@ -4,7 +4,6 @@ import sys
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -13,8 +12,12 @@ from fastapi.staticfiles import StaticFiles
 from starlette.middleware import Middleware
 
 from saltanvil.processors import REGISTRY
-from saltanvil.processors.base import describe
+from saltanvil.processors.descriptor import Descriptor
+from saltanvil.processors.reference import ProcessorReference, reference_of
+from saltanvil.session.document import NotFound
 from saltanvil.session.edits import EditRefused
+from saltanvil.session.format import Unreadable
+from saltanvil.session.settings import PART_DESCRIPTORS, Owner
 from saltanvil.store.database import StoreError
 from saltanvil.store.presets import PresetRefused
 from saltanvil.web import audition, bench, exports, media, presets, sessions, studies
@@ -41,14 +44,25 @@ def create_app(folder: Path, page: Path | None = None, hosts: set[str] | None = 
         app.include_router(part.router)
 
     @app.get("/api/processors", tags=["processors"])
-    def list_processors() -> list[dict[str, Any]]:
+    def list_processors() -> list[ProcessorReference]:
         """Every processor with its settings: label, unit, range, scale, default and help."""
-        return [describe(processor) for processor in REGISTRY.values()]
+        return [reference_of(processor) for processor in REGISTRY.values()]
 
-    @app.exception_handler(LookupError)
-    async def missing(request: Request, error: LookupError) -> JSONResponse:
-        return JSONResponse({"detail": str(error.args[0]) if error.args else "not found"}, 404)
+    @app.get("/api/settings", tags=["processors"])
+    def list_settings() -> dict[Owner, list[Descriptor]]:
+        """The settings of what is no processor: strips, lanes, sends, keys, steps and the session itself."""
+        return {owner: list(described.values()) for owner, described in PART_DESCRIPTORS.items()}
 
+    @app.exception_handler(NotFound)
+    async def missing(request: Request, error: NotFound) -> JSONResponse:
+        return JSONResponse({"detail": str(error.args[0])}, 404)
+
+    @app.exception_handler(Exception)
+    async def fault(request: Request, error: Exception) -> JSONResponse:
+        detail = f"a fault of the program ({type(error).__name__}); nothing was changed, and the server's log says where"
+        return JSONResponse({"detail": detail}, 500)
+
+    @app.exception_handler(Unreadable)
     @app.exception_handler(PresetRefused)
     @app.exception_handler(EditRefused)
     async def refused(request: Request, error: Exception) -> JSONResponse:

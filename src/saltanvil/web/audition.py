@@ -13,8 +13,10 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from saltanvil.engine.audition import Listening, Scope
-from saltanvil.engine.ear import Ear
 from saltanvil.engine.live import Block, Player
+from saltanvil.engine.monitor import MonitorName
+from saltanvil.session.document import NotFound
+from saltanvil.session.format import Unreadable
 from saltanvil.store.sessions import Version
 
 router = APIRouter()
@@ -66,9 +68,9 @@ class SetOrder(Message):
     gain_db: float = Field(ge=-60.0, le=60.0)
 
 
-class SetEar(Message):
-    type: Literal["ear"]
-    ear: Ear
+class SetMonitor(Message):
+    type: Literal["monitor"]
+    monitor: MonitorName
 
 
 class Heard(Message):
@@ -78,9 +80,8 @@ class Heard(Message):
     underruns: int = Field(ge=0)
 
 
-MESSAGE: TypeAdapter[Any] = TypeAdapter(
-    Annotated[Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetEar | Heard, Field(discriminator="type")]
-)
+AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetMonitor | Heard
+MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
 
 
 def pack(block: Block) -> bytes:
@@ -136,6 +137,9 @@ class Audition:
     def tell_version(self, version: Version) -> None:
         self._send(json.dumps({"type": "version", "revision": version.revision}))
 
+    def tell_measuring(self, step_ids: list[str]) -> None:
+        self._send(json.dumps({"type": "measuring", "steps": step_ids}))
+
     def measured(self, scope: Scope, matched_db: float) -> None:
         self._measured[scope] = matched_db
         self._apply_matched()
@@ -168,8 +172,8 @@ class Audition:
             case SetOrder():
                 self._order = (message.strip_id, message.gain_db)
                 self._apply_matched()
-            case SetEar():
-                player.set_ear(message.ear)
+            case SetMonitor():
+                player.set_monitor(message.monitor)
             case Heard():
                 player.heard(message.epoch, message.frames, message.underruns)
 
@@ -179,8 +183,8 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
     services = socket.app.state.services
     try:
         version = await asyncio.to_thread(services.sessions.version, session_id)
-    except LookupError as error:
-        await socket.close(4404, str(error))
+    except (NotFound, Unreadable) as error:
+        await socket.close(4404, str(error)[:120])
         return
     if not 1 <= len(tab) <= 64:
         await socket.close(4400, "a tab names itself with 1 to 64 characters")
@@ -189,6 +193,7 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
     media = services.media.at_rate(version.session.rate_hz)
     open_audition = Audition(tab, version, media, asyncio.get_running_loop())
     services.join(open_audition)
+    open_audition.tell_measuring(services.matches.measuring(session_id))
 
     async def sending() -> None:
         while True:

@@ -12,7 +12,9 @@ from pydantic import BaseModel
 
 from saltanvil.engine.render import Cancelled
 from saltanvil.media.decode import MediaError
+from saltanvil.session.document import NotFound
 from saltanvil.session.edits import EditRefused
+from saltanvil.session.format import Unreadable
 from saltanvil.store.database import StoreError
 from saltanvil.store.media import ImportCancelled
 
@@ -74,7 +76,7 @@ class Job:
             self.state, self.share = "done", 1.0
         except (Cancelled, ImportCancelled):
             self.state = "cancelled"
-        except (MediaError, StoreError, EditRefused, LookupError, OSError) as error:
+        except (MediaError, StoreError, EditRefused, Unreadable, NotFound, OSError) as error:
             self.error, self.state = str(error), "failed"
         except Exception:
             log.exception("job %s failed", self.title)
@@ -100,10 +102,10 @@ class JobRunner:
         return job
 
     def get(self, number: int) -> Job:
-        """Raises LookupError."""
+        """Raises NotFound."""
         with self._lock:
             if number not in self._jobs:
-                raise LookupError(f"there is no job {number} any more")
+                raise NotFound(f"there is no job {number} any more")
             return self._jobs[number]
 
     def of_session(self, session_id: int) -> list[Job]:

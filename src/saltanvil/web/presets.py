@@ -10,13 +10,14 @@ from saltanvil.processors.freecurve import FreeCurveSettings, points_from_text, 
 from saltanvil.session.document import Name
 from saltanvil.session.document import Path as StepPath
 from saltanvil.session.edits import reason
+from saltanvil.session.format import PATH, without_outputs
 from saltanvil.session.starts import PATH_STARTS
-from saltanvil.store.presets import PATH, checked_settings
+from saltanvil.store.presets import Preset
 from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api", tags=["presets"])
 
-FORMAT, VERSION = "salt anvil presets", 1
+FORMAT, VERSION = "salt anvil presets", 2
 MAX_PRESETS, MAX_TEXT = 2000, 20_000
 
 
@@ -37,14 +38,19 @@ class PresetBody(BaseModel):
 
     def checked(self) -> Settings | StepPath:
         """The settings as their processor takes them, or the steps. Raises ValueError, naming the preset and the setting."""
-        try:
-            return checked_settings(self.kind, self.settings)
-        except ValueError as error:
-            raise ValueError(f"preset {self.name!r}: {reason(error)}") from error
+        if self.kind == PATH:
+            return without_outputs(StepPath.model_validate(self.settings))
+        return processor_named(self.kind).settings_model.model_validate(self.settings)
 
 
-class PresetView(PresetBody):
+class PresetView(BaseModel):
+    """problem: why it cannot be used, or what was left out of it; one that cannot be used has no settings."""
+
     id: int
+    kind: str
+    name: str
+    settings: dict[str, Any]
+    problem: str | None
 
 
 class PresetFile(BaseModel):
@@ -58,8 +64,8 @@ class PresetFile(BaseModel):
     @field_validator("version")
     @classmethod
     def readable(cls, version: int) -> int:
-        if version != VERSION:
-            raise ValueError(f"this file is of version {version}; this program reads version {VERSION}")
+        if not 1 <= version <= VERSION:  # settings did not change from 1 to 2
+            raise ValueError(f"this file is of version {version}; this program reads versions up to {VERSION}: update it")
         return version
 
 
@@ -75,8 +81,8 @@ class CurvePoints(BaseModel):
     points: list[tuple[float, float]] = Field(min_length=2, max_length=16)
 
 
-def view(preset: Any) -> PresetView:
-    return PresetView(id=preset.id, kind=preset.kind, name=preset.name, settings=preset.settings)
+def view(preset: Preset) -> PresetView:
+    return PresetView(id=preset.id, kind=preset.kind, name=preset.name, settings=preset.settings, problem=preset.problem)
 
 
 @router.get("/presets")
@@ -92,7 +98,8 @@ def save_preset(services: Served, asked: PresetBody) -> PresetView:
 
 @router.get("/presets/file")
 def export_presets(services: Served, kind: str | None = None) -> PresetFile:
-    found = [PresetBody(kind=p.kind, name=p.name, settings=p.settings) for p in services.presets.listed(kind)]
+    usable = [preset for preset in services.presets.listed(kind) if preset.settings]
+    found = [PresetBody(kind=preset.kind, name=preset.name, settings=preset.settings) for preset in usable]
     return PresetFile(format="salt anvil presets", version=VERSION, presets=found)
 
 
@@ -154,4 +161,4 @@ def checked(preset: PresetBody) -> Settings | StepPath:
     try:
         return preset.checked()
     except ValueError as error:
-        raise HTTPException(422, str(error)) from error
+        raise HTTPException(422, f"preset {preset.name!r}: {reason(error)}") from error

@@ -14,6 +14,7 @@ from fastapi import Path as PathParameter
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.memory import keep_freed_memory
+from saltanvil.session.document import NotFound
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
@@ -21,6 +22,7 @@ from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.web.audition import Audition
 from saltanvil.web.jobs import JobRunner
+from saltanvil.web.matching import MatchKeeper
 
 STUDY_NICENESS = 10
 
@@ -56,10 +58,13 @@ class Services:
         self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=give_way)
         self.studies = ThreadPoolExecutor(2, thread_name_prefix="study", initializer=give_way)
         self._auditions: dict[str, Audition] = {}
+        self._lock = threading.Lock()
+        self.matches = MatchKeeper(
+            self.sessions, self.media, self.pool, lambda version: self.changed(version, None), self._tell_measuring, give_way
+        )
         self._asked: dict[tuple[str, str], int] = {}
         #: How far each tab's bench is.
         self.benches: dict[str, float] = {}
-        self._lock = threading.Lock()
         for name in ("uploads", "exports"):
             shutil.rmtree(folder / name, ignore_errors=True)
             (folder / name).mkdir(parents=True)
@@ -70,6 +75,7 @@ class Services:
         for audition in auditions:
             audition.player.close()
         self.jobs.close()
+        self.matches.close()
         self.pool.shutdown(wait=False)
         self.studies.shutdown(wait=False, cancel_futures=True)
 
@@ -91,19 +97,27 @@ class Services:
         for media_id in media_named(edit):
             try:
                 self.media.frames_at(media_id, rate_hz)
-            except LookupError as error:
+            except NotFound as error:
                 raise EditRefused(str(error.args[0])) from error
         return self.changed(self.sessions.edit(session_id, edit, gesture), tab)
 
     def changed(self, version: Version, tab: str | None) -> Version:
-        """Let every open tab of the session hear and see the change; the tab that made it has its answer already."""
-        with self._lock:
-            auditions = [audition for audition in self._auditions.values() if audition.session_id == version.id]
-        for audition in auditions:
+        """Let every open tab of the session hear and see the change; the tab that made it has its answer already. What the
+        change left out of date of the matches is measured anew."""
+        for audition in self._listening_to(version.id):
             audition.player.set_session(version.session)
             if audition.tab != tab:
                 audition.tell_version(version)
+        self.matches.check(version.id)
         return version
+
+    def _listening_to(self, session_id: int) -> list[Audition]:
+        with self._lock:
+            return [audition for audition in self._auditions.values() if audition.session_id == session_id]
+
+    def _tell_measuring(self, session_id: int, step_ids: list[str]) -> None:
+        for audition in self._listening_to(session_id):
+            audition.tell_measuring(step_ids)
 
     def matched(self, tab: str, scope: Scope, matched_db: float) -> None:
         """A measured loudness difference reaches the tab's player, if it still listens to that scope."""

@@ -1,15 +1,19 @@
 """Routes of sessions and their edits."""
 
+from collections.abc import Sequence
 from typing import Annotated
 
 from fastapi import APIRouter
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.time import session_frames
+from saltanvil.processors import processor_named
+from saltanvil.processors.descriptor import SettingValue
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Session
+from saltanvil.session.settings import differing, resolve
 from saltanvil.store.sessions import Version
-from saltanvil.studies.routing import Routing, changes_told, routing_of
+from saltanvil.studies.routing import Routing, notices_of, routing_of
 from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api/sessions", tags=["sessions"])
@@ -25,7 +29,12 @@ class SessionRow(BaseModel):
 
 
 class VersionView(BaseModel):
-    """A session as it stands. `revision` grows with every change; told: what the last edit did besides what it was for."""
+    """A session as it stands. `revision` grows with every change.
+
+    notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
+    each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
+    document says, by its id and their names. measuring: the steps whose match is being measured.
+    """
 
     id: int
     revision: int
@@ -34,7 +43,10 @@ class VersionView(BaseModel):
     length_s: float
     session: Session
     routing: Routing
-    told: list[str]
+    notices: list[str]
+    plates: dict[str, str]
+    resolved: dict[str, dict[str, SettingValue]]
+    measuring: list[str]
 
 
 class NewSession(BaseModel):
@@ -55,12 +67,16 @@ class TabRequest(BaseModel):
     tab: Tab = None
 
 
-def view(services: Services, version: Version, told: list[str] | None = None) -> VersionView:
+def view(services: Services, version: Version, notices: Sequence[str] = ()) -> VersionView:
+    steps = [step for strip in version.session.strips for step in strip.path.walk()]
     frames = session_frames(version.session, services.media.at_rate(version.session.rate_hz))
     return VersionView(
         id=version.id, revision=version.revision, can_undo=version.can_undo, can_redo=version.can_redo,
         length_s=frames / version.session.rate_hz, session=version.session,
-        routing=routing_of(version.session), told=told or [],
+        routing=routing_of(version.session), notices=list(notices),
+        plates={step.id: processor_named(step.kind).summary(resolve(version.session, step)) for step in steps},
+        resolved={step.id: now for step in steps if (now := dict(differing(version.session, step, listening=True)))},
+        measuring=services.matches.measuring(version.id),
     )  # fmt: skip
 
 
@@ -77,7 +93,9 @@ def new_session(services: Served, asked: NewSession) -> VersionView:
 
 @router.get("/{session_id}")
 def get_session(services: Served, session_id: Number) -> VersionView:
-    return view(services, services.sessions.version(session_id))
+    version = services.sessions.version(session_id)
+    services.matches.check(session_id)
+    return view(services, version, version.notices)
 
 
 @router.post("/{session_id}/duplicate", status_code=201)
@@ -100,7 +118,7 @@ def restore_session(services: Served, session_id: Number) -> None:
 def edit_session(services: Served, session_id: Number, asked: EditRequest) -> VersionView:
     before = services.sessions.version(session_id).session
     version = services.edit(session_id, asked.edit, asked.gesture, asked.tab)
-    return view(services, version, changes_told(before, version.session))
+    return view(services, version, notices_of(before, version.session))
 
 
 @router.post("/{session_id}/undo")

@@ -9,17 +9,21 @@ from fastapi import APIRouter, HTTPException
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.audition import Scope
+from saltanvil.engine.latency import Latencies
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.engine.time import session_frames
 from saltanvil.processors import processor_named
-from saltanvil.session.document import Match, Session, Step, Strip
+from saltanvil.processors.descriptor import SettingValue
+from saltanvil.processors.evidence import Hint
+from saltanvil.session.document import Session, Step, Strip
 from saltanvil.session.edits import MoveStep
+from saltanvil.session.graph import Graph, NodeId
+from saltanvil.session.settings import resolve
 from saltanvil.store.sessions import Version
 from saltanvil.studies.bands import Bands, bands_of
-from saltanvil.studies.hints import Hint
 from saltanvil.studies.ledger import Ledger, ledger_of
-from saltanvil.studies.match import given_back_db, louder_by_db, matches_of
+from saltanvil.studies.match import given_back_db, louder_by_db
 from saltanvil.studies.pictures import (
     Bite,
     Curve,
@@ -66,6 +70,8 @@ class ScopeQuestion(PassageQuestion):
 
 
 class ScopeAnswer(BaseModel):
+    """settings: those the step was measured with; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
+
     revision: int
     start_s: float
     end_s: float
@@ -77,6 +83,7 @@ class ScopeAnswer(BaseModel):
     response: Response | None
     linear_gain_db: float
     output_ceiling_db: float | None
+    settings: dict[str, SettingValue]
     latency_ms: float
     strip_latency_ms: float
 
@@ -99,25 +106,13 @@ class BandsAnswer(BaseModel):
     bands: Bands
 
 
-class MatchesQuestion(BaseModel):
-    """The passage over which blends and outputs are matched."""
+class OrderQuestion(BaseModel):
+    """A step moved to another place on its strip, over a passage."""
 
     tab: str = Field(min_length=1, max_length=64)
     number: Asking = None
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
-
-
-class MatchesAnswer(BaseModel):
-    """What was measured anew, by the steps' ids; the session has it already, under the revision."""
-
-    revision: int
-    matches: dict[str, Match]
-
-
-class OrderQuestion(MatchesQuestion):
-    """A step moved to another place on its strip."""
-
     move: MoveStep
 
 
@@ -167,7 +162,7 @@ async def study_scope(services: Served, session_id: Number, asked: ScopeQuestion
 class Questioned:
     """A question about a passage of a session: checked, and given up if the same tab asks again."""
 
-    def __init__(self, services: Services, session_id: int, asked: PassageQuestion | MatchesQuestion, kind: str) -> None:
+    def __init__(self, services: Services, session_id: int, asked: PassageQuestion | OrderQuestion, kind: str) -> None:
         self.services = services
         self.version = services.sessions.version(session_id)
         self.session, self.rate = self.version.session, self.version.session.rate_hz
@@ -211,11 +206,17 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
     session = version.session
     strip = session.strip(scope.strip_id)
     silent = Silences(session).of(strip)
-    ledger = ledger_of(found, rate, step, None if key is None else source_name(session, key), silent)
+    ledger = ledger_of(found, session, step, None if key is None else source_name(session, key), silent)
     if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
         hint = silenced_by(services, session_id, asked, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
-    linear_gain_db = processor_named(step.kind).linear_gain_db(step.held) if step is not None and not step.bypass else 0.0
+    settings = resolve(session, step) if step is not None else None
+    linear_gain_db, ceiling_db = 0.0, None
+    if step is not None and settings is not None:
+        kind = processor_named(step.kind)
+        linear_gain_db = 0.0 if step.bypass else kind.linear_gain_db(settings)
+        ceiling_db = kind.output_ceiling_db(settings)
+    delays = Latencies(Graph(session))
     length = stop - start
     first = min(int(asked.zoom_start * length), length - 64)
     last = max(round(asked.zoom_end * length), first + 64)
@@ -227,13 +228,14 @@ def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> S
         ledger=ledger,
         bite=bite_of(found, asked.columns, first, last, linear_gain_db),
         linear_gain_db=linear_gain_db,
-        output_ceiling_db=processor_named(step.kind).output_ceiling_db(step.settings) if step is not None else None,
+        output_ceiling_db=ceiling_db,
+        settings={} if settings is None else settings.model_dump(mode="json"),
         bite_start_s=(start + first) / rate,
         bite_end_s=(start + last) / rate,
-        response=response_of(step, rate) if step is not None else None,
-        curve=curve_of(step, found.detector_db) if step is not None else None,
-        latency_ms=found.latency_frames * 1000 / rate,
-        strip_latency_ms=found.total_latency_frames * 1000 / rate,
+        response=response_of(step, settings, rate) if step is not None and settings is not None else None,
+        curve=curve_of(step, settings, found.detector_db) if step is not None and settings is not None else None,
+        latency_ms=delays.scope(scope.strip_id, scope.step_id, scope.lane_id) * 1000 / rate,
+        strip_latency_ms=delays.latency_frames[NodeId("end", strip.id)] * 1000 / rate,
     )
 
 
@@ -245,9 +247,7 @@ def silenced_by(services: Services, session_id: int, asked: PassageQuestion, str
         if compared is None:
             return None
         version, found, *_ = compared
-        own = ledger_of(
-            found, version.session.rate_hz, step, None if step.key is None else source_name(version.session, step.key)
-        )
+        own = ledger_of(found, version.session, step, None if step.key is None else source_name(version.session, step.key))
         if own.after.sample_peak_dbfs <= -120.0:
             label = processor_named(step.kind).label.lower()
             why = next((hint.text for hint in own.hints), "")
@@ -267,7 +267,8 @@ def spectrum_answer(services: Services, session_id: int, asked: SpectrumQuestion
         return None
     version, found, step, _, start, _ = compared
     rate = version.session.rate_hz
-    spectrum = spectrum_of(found, rate, step, asked.fraction, asked.moving)
+    settings = None if step is None else resolve(version.session, step)
+    spectrum = spectrum_of(found, rate, step, settings, asked.fraction, asked.moving)
     return SpectrumAnswer(revision=version.revision, start_s=start / rate, spectrum=spectrum)
 
 
@@ -283,28 +284,10 @@ def bands_answer(services: Services, session_id: int, asked: PassageQuestion) ->
     if not place.step.lanes:
         raise HTTPException(422, f"this step is a {place.step.kind} and has no lanes; ask about a split")
     try:
-        found = bands_of(place.strip, place.step, question.rate, question.renderer)
+        found = bands_of(question.session, place.strip, place.step, question.renderer)
     except Cancelled:
         return None
     return BandsAnswer(revision=question.version.revision, bands=found)
-
-
-@router.post("/matches")
-async def study_matches(services: Served, session_id: Number, asked: MatchesQuestion) -> MatchesAnswer | None:
-    """Match every steady blend and every held output over the passage. Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, matches_answer, session_id, asked)
-
-
-def matches_answer(services: Services, session_id: int, asked: MatchesQuestion) -> MatchesAnswer | None:
-    question = Questioned(services, session_id, asked, "matches")
-    try:
-        found = matches_of(question.session.model_copy(deep=True), question.renderer)
-    except Cancelled:
-        return None
-    version = question.version
-    if found:
-        version = services.changed(services.sessions.settle(session_id, found), asked.tab)
-    return MatchesAnswer(revision=version.revision, matches=found)
 
 
 @router.post("/order")
@@ -316,7 +299,7 @@ async def study_order(services: Served, session_id: Number, asked: OrderQuestion
 def order_answer(services: Services, session_id: int, asked: OrderQuestion) -> OrderAnswer | None:
     question = Questioned(services, session_id, asked, "order")
     try:
-        louder_db = louder_by_db(question.session, asked.move.strip_id, asked.move, question.renderer)
+        louder_db = louder_by_db(question.session, asked.move.strip_id, asked.move, question.media, question.renderer)
     except Cancelled:
         return None
     return OrderAnswer(revision=question.version.revision, louder_db=round(louder_db, 3))

@@ -1,4 +1,4 @@
-"""The key filter: what a detector hears of its key."""
+"""Detectors that may listen to a key: the key filter, lookahead, and the settings they share."""
 
 from typing import Literal
 
@@ -6,16 +6,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad
-from saltanvil.dsp.units import ms_to_frames
-from saltanvil.processors.base import Audio, Processor, Settings, Stateful, choice, glide_part, rule
+from saltanvil.dsp.units import ms_to_frames, time_constant
+from saltanvil.processors.base import Audio, Processor, Settings
+from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.filters import FLANK, Filter, Slope, flanks, slope_db
 
-Slope = Literal["12 dB/oct", "24 dB/oct", "48 dB/oct"]
-#: Sections of one flank at the steepest slope.
-FLANK = 4
+MAX_LOOKAHEAD_MS = 20.0
 
 
-def slope_db(slope: str) -> int:
-    return int(slope.split()[0])
+def lookahead_ring(channels: int, rate: int, chunk_frames: int) -> Audio:
+    """Memory for the longest lookahead and a kernel's chunk, (channels, a power of two)."""
+    size = 1 << (ms_to_frames(MAX_LOOKAHEAD_MS, rate) + chunk_frames).bit_length()
+    return np.zeros((channels, size), np.float32)
+
+
+def averaging(detector: Literal["peak", "rms"], rms_ms: float, rate: int) -> float:
+    """The kernel's averaging coefficient: 0 for a peak detector."""
+    return time_constant(rms_ms, rate) if detector == "rms" else 0.0
 
 
 class KeyedSettings(Settings):
@@ -69,44 +76,6 @@ class KeyedProcessor(Processor):
     def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
         assert isinstance(settings, KeyedSettings)
         return settings.key_response_db(frequencies_hz, rate)
-
-
-def flanks(low_hz: float | None, high_hz: float | None, slope: int, rate: float) -> NDArray[np.float64]:
-    """A Butterworth high-pass and low-pass, each where wanted, (2 FLANK, 5)."""
-    sections = [biquad.IDENTITY] * (2 * FLANK)
-    if low_hz is not None:
-        sections[: slope // 12] = biquad.butterworth("high-pass", low_hz, slope, rate)
-    if high_hz is not None:
-        sections[FLANK : FLANK + slope // 12] = biquad.butterworth("low-pass", high_hz, slope, rate)
-    return np.array(sections)
-
-
-class Filter(Stateful):
-    """A cascade with its state, that may be switched off and then costs nothing."""
-
-    def __init__(self, sections: int, channels: int, rate: int) -> None:
-        self.target = np.tile(np.array(biquad.IDENTITY), (sections, 1))
-        self.on = False
-        self._now = np.zeros((sections, 5))
-        self._memory = np.zeros((sections, 4, channels))
-        self._state = np.array([0.0, glide_part(rate), 0.0])
-
-    def set(self, sections: NDArray[np.float64] | None) -> None:
-        """None is off. Switched on again it starts from rest."""
-        on = sections is not None
-        if on and not self.on:
-            self._memory = np.zeros_like(self._memory)
-            self._state = np.array([0.0, self._state[1], 0.0])
-        if sections is not None:
-            self.target = sections
-        self.on = on
-
-    def __call__(self, x: Audio) -> Audio:
-        if not self.on:
-            return x
-        y = np.empty_like(x)
-        biquad.cascade(x, y, self.target, self._now, self._memory, self._state)
-        return y
 
 
 class KeyFilter(Filter):

@@ -1,0 +1,113 @@
+"""What can be told of a value that can be moved: label, unit, range, scale, default, and how it moves."""
+
+from typing import Any, Literal
+
+from annotated_types import Ge, Le
+from pydantic import BaseModel, Field
+from pydantic.fields import FieldInfo
+from pydantic_core import PydanticUndefined
+
+Scale = Literal["linear", "log"]
+#: How a value moves while sound runs. glides: along ticks, without a click, so that it can be automated; at once: takes
+#: effect with the next block; latency, structure: plays the old and the new plan for one block and fades between them.
+Moves = Literal["glides", "at once", "latency", "structure"]
+ValueType = Literal["number", "choice", "switch", "text", "points", "dividers"]
+#: A number, a switch, a word, the dividers of bands, or the points of a curve.
+SettingValue = bool | float | str | list[float] | list[tuple[float, float]]
+
+
+class Descriptor(BaseModel):
+    """One value that can be moved.
+
+    minimum, maximum: of numbers; options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
+    the settings (and their values as words) for which this one has a say; moves: see `Moves`.
+    """
+
+    name: str
+    type: ValueType
+    label: str
+    unit: str
+    group: str
+    help: str
+    default: SettingValue
+    minimum: float | None
+    maximum: float | None
+    options: list[str]
+    scale: Scale
+    ticks: list[float]
+    off_at: float | None
+    when: dict[str, list[str]]
+    moves: Moves
+
+
+def rule(
+    default: float,
+    label: str,
+    unit: str,
+    low: float,
+    high: float,
+    group: str,
+    help: str,
+    *,
+    scale: Scale = "linear",
+    ticks: tuple[float, ...] = (),
+    off_at: float | None = None,
+    when: dict[str, list[str]] | None = None,
+    moves: Moves = "glides",
+) -> Any:
+    """A number on a scale (see `Descriptor`)."""
+    extra = {"label": label, "unit": unit, "group": group, "scale": scale, "ticks": list(ticks)}
+    return Field(
+        default,
+        ge=low,
+        le=high,
+        description=help,
+        json_schema_extra={**extra, "off_at": off_at, "when": when or {}, "moves": moves},  # type: ignore[dict-item]
+    )
+
+
+def choice(
+    default: Any, label: str, group: str, help: str, *, when: dict[str, list[str]] | None = None, moves: Moves = "at once"
+) -> Any:
+    """One of a few words (a Literal), or a switch (a bool)."""
+    extra = {"label": label, "unit": "", "group": group, "when": when or {}, "moves": moves}
+    return Field(default, description=help, json_schema_extra=extra)  # type: ignore[arg-type]
+
+
+def described(default: Any, type: ValueType, label: str, unit: str, group: str, help: str, **more: Any) -> Any:
+    """A value of another type than number, choice and switch. more: limits of the field, `when` and `moves`."""
+    extra = {
+        "label": label, "unit": unit, "group": group, "type": type, "when": more.pop("when", {}),
+        "moves": more.pop("moves", "at once"),
+    }  # fmt: skip
+    return Field(default, description=help, json_schema_extra=extra, **more)
+
+
+def descriptors_of(model: type[BaseModel]) -> dict[str, Descriptor]:
+    """The described fields of a model by name, in its order; a key filter's come last."""
+    fields = sorted(model.model_fields.items(), key=lambda field: field[0].startswith("key_"))
+    return {name: descriptor_of(name, info) for name, info in fields if isinstance(info.json_schema_extra, dict)}
+
+
+def descriptor_of(name: str, info: FieldInfo) -> Descriptor:
+    extra: dict[str, Any] = dict(info.json_schema_extra)  # type: ignore[arg-type]
+    options = list(getattr(info.annotation, "__args__", ())) if type_of(info, extra) == "choice" else []
+    return Descriptor(
+        name=name, type=type_of(info, extra), label=extra["label"], unit=extra["unit"], group=extra["group"],
+        help=info.description or "", default="" if info.default is PydanticUndefined else info.default,
+        minimum=limit_of(info, Ge), maximum=limit_of(info, Le), options=options, scale=extra.get("scale", "linear"),
+        ticks=extra.get("ticks", []), off_at=extra.get("off_at"), when=extra["when"], moves=extra["moves"],
+    )  # fmt: skip
+
+
+def type_of(info: FieldInfo, extra: dict[str, Any]) -> ValueType:
+    if "type" in extra:
+        found: ValueType = extra["type"]
+        return found
+    if info.annotation is bool:
+        return "switch"
+    return "number" if info.annotation in (int, float) else "choice"
+
+
+def limit_of(info: FieldInfo, kind: type[Ge] | type[Le]) -> float | None:
+    return next((float(getattr(part, kind.__name__.lower())) for part in info.metadata if isinstance(part, kind)), None)

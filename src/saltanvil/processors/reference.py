@@ -1,0 +1,46 @@
+"""A processor as plain data: for the API, the editor's rules, the command line and the reference page."""
+
+from typing import Any
+
+from pydantic import BaseModel
+
+from saltanvil.processors.base import Processor
+from saltanvil.processors.descriptor import Descriptor, descriptors_of
+
+
+class StartReference(BaseModel):
+    """A starting point and what to listen for when its settings are then moved."""
+
+    name: str
+    listen: str
+    settings: dict[str, Any]
+
+
+class ProcessorReference(BaseModel):
+    """pictures: of its editor, the first two shown at first; listens: whether its detector can be heard; keyed: whether that
+    may listen to another sound; main: the settings that stand for all where several are shown side by side; shows_gate: whether
+    its plate shows the state of its gate while it plays; settings_schema: JSON schema of its settings."""
+
+    kind: str
+    label: str
+    summary: str
+    pictures: list[str]
+    listens: bool
+    keyed: bool
+    matched: bool
+    shows_gate: bool
+    main: list[str]
+    starts: list[StartReference]
+    settings: list[Descriptor]
+    settings_schema: dict[str, Any]
+
+
+def reference_of(processor: type[Processor]) -> ProcessorReference:
+    return ProcessorReference(
+        kind=processor.kind, label=processor.label, summary=(processor.__doc__ or "").strip().split("\n\n")[0],
+        pictures=list(processor.pictures), listens=processor.listens, keyed=processor.keyed, matched=processor.matched,
+        shows_gate=processor.shows_gate, main=list(processor.main),
+        starts=[StartReference(name=start.name, listen=start.listen, settings=start.settings) for start in processor.starts],
+        settings=list(descriptors_of(processor.settings_model).values()),
+        settings_schema=processor.settings_model.model_json_schema(),
+    )  # fmt: skip

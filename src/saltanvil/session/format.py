@@ -1,0 +1,165 @@
+"""What is kept, as JSON text with the version of its format: documents, edits, presets and path files.
+
+Older formats are migrated step by step, newer ones are refused, and a field that this program does not know is left out and
+named, so that it never makes a session or a preset vanish.
+
+format 1 (until 2026-11): no version in the text; `set_session`, `set_strip`, `set_send`, `set_lane`, `set_step`, `dissolve`
+format 2: one `set` for any address, `remove_split`, matches with what they were measured over
+"""
+
+import json
+from collections.abc import Callable, Iterator
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
+
+from saltanvil.processors import Settings, processor_named
+from saltanvil.session.apply import EDIT
+from saltanvil.session.document import Key, Lane, Match, Part, Path, Section, Send, Session, Step, Stretch, Strip
+from saltanvil.session.edits import Edit, reason
+from saltanvil.session.validate import checked
+
+FORMAT = 2
+#: The kind of a preset that holds steps and splits.
+PATH = "path"
+
+Data = dict[str, Any]
+T = TypeVar("T")
+
+
+class Unreadable(ValueError):
+    """What was kept cannot be read; the message says why and what to do."""
+
+
+# ---- writing -------------------------------------------------------------------------------------------------------------
+
+
+def written(model: BaseModel) -> str:
+    """JSON text of a document, an edit, settings or a path, with the version of the format."""
+    return json.dumps({"format": FORMAT, **model.model_dump(mode="json")}, separators=(",", ":"), allow_nan=False)
+
+
+# ---- reading -------------------------------------------------------------------------------------------------------------
+
+
+def read_session(text: str, name: str) -> tuple[Session, list[str]]:
+    """A session, and what was left out of it. name: what it is called in an error. Raises Unreadable."""
+    what = f"the session {name!r}"
+    data = migrated(data_of(text, what), what, lambda data: data)
+    return validated(what, lambda: checked(Session.model_validate(data)), data, Session)
+
+
+def read_edit(text: str) -> Edit:
+    """An edit of the history. Raises Unreadable."""
+    what = "an edit of the history"
+    data = migrated(data_of(text, what), what, edit_from_1)
+    return validated(what, lambda: EDIT.validate_python(data), data, None)[0]
+
+
+def read_preset(kind: str, text: str, name: str) -> tuple[Settings | Path, list[str]]:
+    """Settings of a processor, or (kind `path`) steps, and what was left out of them. Raises Unreadable."""
+    what = f"the preset {name!r}"
+    data = migrated(data_of(text, what), what, lambda data: data)
+    if kind == PATH:
+        return validated(what, lambda: without_outputs(Path.model_validate(data)), data, Path)
+    model = validated(what, lambda: processor_named(kind), data, None)[0].settings_model
+    return validated(what, lambda: model.model_validate(data), data, model)
+
+
+def read_path(text: str) -> Path:
+    """A path file. Here an unknown field is an error: it was written by hand, and is more likely a slip. Raises Unreadable."""
+    what = "the path"
+    data = migrated(data_of(text, what), what, lambda data: data)
+    return validated(what, lambda: Path.model_validate(data), data, None)[0]
+
+
+def without_outputs(path: Path) -> Path:
+    """The path without buses of the session it came from."""
+    for lane in path.lanes():
+        lane.output = None
+    return path
+
+
+def data_of(text: str, what: str) -> Data:
+    try:
+        data = json.loads(text)
+    except ValueError as error:
+        raise Unreadable(f"{what} cannot be read: it is not JSON text ({error})") from error
+    if not isinstance(data, dict):
+        raise Unreadable(f"{what} cannot be read: it is not a JSON object")
+    return data
+
+
+def migrated(data: Data, what: str, from_1: Callable[[Data], Data]) -> Data:
+    """Data of any format in the present one, without the version."""
+    data = dict(data)
+    found = data.pop("format", 1)
+    if not isinstance(found, int) or isinstance(found, bool) or found < 1:
+        raise Unreadable(f"{what} cannot be read: {found!r} is no version of a format")
+    if found > FORMAT:
+        raise Unreadable(
+            f"{what} was kept by a newer Salt Anvil (format {found}; this one reads up to {FORMAT}); update it to open this"
+        )
+    return from_1(data) if found == 1 else data
+
+
+def validated(what: str, read: Callable[[], T], data: Data, model: type[BaseModel] | None) -> tuple[T, list[str]]:
+    """What was read, with fields unknown to the model left out of the data first, and their names."""
+    left_out = [] if model is None else list(unknown_fields(model, data, ""))
+    try:
+        return read(), [f"{what}: {name} is not known to this version and was left out." for name in left_out]
+    except ValueError as error:
+        raise Unreadable(f"{what} cannot be read: {reason(error)}") from error
+
+
+#: The parts of the document's parts.
+CHILDREN: dict[type[BaseModel], dict[str, type[Part]]] = {
+    Session: {"sections": Section, "strips": Strip},
+    Strip: {"path": Path, "sends": Send},
+    Path: {"steps": Step},
+    Step: {"lanes": Lane, "match": Match, "match_over": Stretch, "key": Key},
+    Lane: {"path": Path},
+    Match: {"over": Stretch},
+}
+
+
+def unknown_fields(model: type[BaseModel], data: object, where: str) -> Iterator[str]:
+    """Take fields that a model does not have out of the data; yields their names."""
+    if not isinstance(data, dict):
+        return
+    for name in [name for name in data if name not in model.model_fields]:
+        del data[name]
+        yield f"{where}{name}"
+    if model is Step and isinstance(data.get("kind"), str):
+        try:
+            yield from unknown_fields(processor_named(data["kind"]).settings_model, data.get("settings"), f"{where}settings.")
+        except ValueError:
+            return  # said when it is validated
+    for name, part in CHILDREN.get(model, {}).items():
+        held = data.get(name)
+        for index, item in enumerate(held if isinstance(held, list) else [held]):
+            yield from unknown_fields(part, item, f"{where}{name}.{index}." if isinstance(held, list) else f"{where}{name}.")
+
+
+# ---- format 1 ------------------------------------------------------------------------------------------------------------
+
+
+def edit_from_1(data: Data) -> Data:
+    """An edit of format 1 in format 2."""
+    op = data.get("op")
+    if op == "batch":
+        return {**data, "edits": [edit_from_1(dict(part)) for part in data.get("edits", [])]}
+    if op == "dissolve":
+        return {**data, "op": "remove_split"}
+    owner, _, of = str(op).partition("_")
+    if owner != "set" or of not in ("session", "strip", "send", "lane", "step"):
+        return data
+    given = {name: value for name, value in data.items() if name not in ("op", "alone", f"{of}_id") and value is not None}
+    routed = (
+        [{"op": "set_output", "lane_id": data["lane_id"], "output": given.pop("output") or None}] if "output" in given else []
+    )
+    given.update(given.pop("settings", {}))
+    moved = [{"of": of, "id": data.get(f"{of}_id"), "name": name, "value": value} for name, value in given.items()]
+    edits: list[Data] = [{"op": "set", "values": moved, "alone": data.get("alone", False)}] if moved else []
+    edits += routed
+    return edits[0] if len(edits) == 1 else {"op": "batch", "edits": edits}

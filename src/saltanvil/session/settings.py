@@ -1,0 +1,177 @@
+"""Every value that can be moved: its address, its descriptor, and what it amounts to.
+
+An address names of what, which object and which setting: `step 3fa threshold_db`, `lane low level_db`, `send s1 level_db`,
+`key 3fa trim_db` (a key by the step that listens), `step 9c dividers_hz.1` (one divider of a split). What a step runs with is
+resolved here and nowhere else, in one order: the document's value, then the gain that holds the loudness, then low latency.
+"""
+
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from saltanvil.processors import Settings, processor_named
+from saltanvil.processors.descriptor import Descriptor, SettingValue, descriptors_of
+from saltanvil.processors.split import SplitSettings
+from saltanvil.session.document import Id, Key, Lane, NotFound, Part, Send, Session, Step, Strip
+
+#: Of what a value is. A key's object is the step that listens to it; a session's has no name.
+Owner = Literal["session", "strip", "send", "step", "lane", "key"]
+SettingName = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[a-z][a-z0-9_]*(\.[0-9]{1,2})?$")]
+#: What is described of the parts of a session themselves; a step's settings are described by its processor.
+PARTS: dict[Owner, type[Part]] = {"session": Session, "strip": Strip, "send": Send, "step": Step, "lane": Lane, "key": Key}
+PART_DESCRIPTORS: dict[Owner, dict[str, Descriptor]] = {owner: descriptors_of(part) for owner, part in PARTS.items()}
+
+
+class Address(BaseModel):
+    """Where a value is. id: None for the session's own."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+    of: Owner
+    id: Id | None = None
+    name: SettingName
+
+    @property
+    def place(self) -> int | None:
+        """Which one of a list, in `dividers_hz.1`."""
+        _, dot, index = self.name.partition(".")
+        return int(index) if dot else None
+
+    @property
+    def field(self) -> str:
+        return self.name.partition(".")[0]
+
+    def __str__(self) -> str:
+        return " ".join(part for part in (self.of, self.id, self.name) if part is not None)
+
+    @classmethod
+    def of_step(cls, step: Step, name: str) -> Self:
+        return cls(of="step", id=step.id, name=name)
+
+
+class Moved(Address):
+    """A value for an address."""
+
+    value: SettingValue
+
+    @property
+    def address(self) -> Address:
+        return Address(of=self.of, id=self.id, name=self.name)
+
+
+def owner_of(session: Session, address: Address) -> Part:
+    """The object a value belongs to. Raises NotFound."""
+    if address.of == "session":
+        return session
+    name = address.id or ""
+    if address.of == "strip":
+        return session.strip(name)
+    if address.of == "send":
+        return session.send(name)[1]
+    if address.of == "lane":
+        return session.lane(name)[2]
+    step = session.step(name).step
+    if address.of == "step":
+        return step
+    if step.key is None:
+        raise NotFound(f"the {processor_named(step.kind).label.lower()} has no outside key; choose one first")
+    return step.key
+
+
+def descriptor(session: Session, address: Address) -> Descriptor:
+    """What a value is. Raises NotFound, naming what there is instead."""
+    owner = owner_of(session, address)
+    known = dict(PART_DESCRIPTORS[address.of])
+    what = f"a {address.of}"
+    if isinstance(owner, Step):
+        known.update(descriptors_of(type(owner.settings)))
+        what = f"a {owner.kind}"
+    found = known.get(address.field)
+    if found is None or (address.place is not None and found.type != "dividers"):
+        raise NotFound(f"{what} has no setting {address.name!r}; it has {', '.join(sorted(known))}")
+    if address.place is None:
+        return found
+    assert isinstance(owner, Step) and owner.split is not None
+    if address.place >= len(owner.split.dividers_hz):
+        raise NotFound("there is no such divider; it may have been removed in another tab")
+    return found.model_copy(
+        update={
+            "name": address.name, "type": "number", "label": f"Divider {address.place + 1}", "minimum": 20.0,
+            "maximum": 20000.0, "scale": "log", "ticks": [20.0, 100.0, 1000.0, 10000.0],
+            "default": owner.split.dividers_hz[address.place],
+        }
+    )  # fmt: skip
+
+
+def value(session: Session, address: Address) -> SettingValue:
+    """The document's value. Raises NotFound."""
+    descriptor(session, address)
+    owner = owner_of(session, address)
+    holder: Any = owner
+    if isinstance(owner, Step) and address.field not in PART_DESCRIPTORS["step"]:
+        holder = owner.settings
+    found = getattr(holder, address.field)
+    if address.place is not None:
+        return float(found[address.place])
+    return list(found) if isinstance(found, tuple) else found
+
+
+def put(session: Session, address: Address, new: SettingValue) -> None:
+    """Change a value of a session in place. Raises NotFound, or ValueError if the value cannot be taken."""
+    descriptor(session, address)
+    owner = owner_of(session, address)
+    if isinstance(owner, Step) and address.field not in PART_DESCRIPTORS["step"]:
+        given: dict[str, Any] = owner.settings.model_dump()
+        if address.place is not None:
+            values = list(given[address.field])
+            values[address.place] = new
+            given[address.field] = values
+        else:
+            given[address.field] = new
+        owner.settings = type(owner.settings).model_validate(given)
+    else:
+        setattr(owner, address.field, new)
+
+
+# ---- what a step runs with -----------------------------------------------------------------------------------------------
+
+
+def loudness_gain_db(step: Step) -> float | None:
+    """The gain that holds a step's loudness, as measured or else guessed; None where it is not held.
+
+    While its settings move on from what was measured, the measured gain moves by as much as the guess does.
+    """
+    guessed = processor_named(step.kind).loudness_gain_db(step.settings)
+    if guessed is None or step.match is None or step.match.refused is not None:
+        return guessed
+    return step.match.matched_db + guessed - step.match.guessed_db
+
+
+def resolve(session: Session, step: Step, listening: bool = False) -> Settings:
+    """What a step runs with.
+
+    listening: as it is heard in the page, where the session's low latency counts; what is measured and rendered goes
+    without it, so that *after* is what a file contains. A step's own low latency belongs to its sound.
+    """
+    kind = processor_named(step.kind)
+    settings = step.settings
+    gain_db = loudness_gain_db(step)
+    if gain_db is not None:
+        settings = kind.with_loudness_gain(settings, gain_db)
+    if step.low_latency or (listening and session.low_latency):
+        settings = kind.low_latency_settings(settings)
+    return settings
+
+
+def resolve_split(session: Session, step: Step, listening: bool = False) -> SplitSettings:
+    """`resolve` for a split."""
+    settings = resolve(session, step, listening)
+    assert isinstance(settings, SplitSettings)
+    return settings
+
+
+def differing(session: Session, step: Step, listening: bool = False) -> Mapping[str, SettingValue]:
+    """The settings that a step runs with otherwise than its document says."""
+    own, now = step.settings.model_dump(mode="json"), resolve(session, step, listening).model_dump(mode="json")
+    return {name: now[name] for name in own if now[name] != own[name]}

@@ -1,0 +1,58 @@
+"""What makes a session whole: one main, names unique, every output, send and key from and to what exists, no loop."""
+
+from collections.abc import Container, Iterator
+
+from saltanvil.processors import processor_named
+from saltanvil.session.document import MAIN_ID, Key, Session, Strip
+from saltanvil.session.graph import Graph
+
+
+def checked(session: Session) -> Session:
+    """The session itself. Raises ValueError, naming the object and the reason, if it is not whole."""
+    by_id = {strip.id: strip for strip in session.strips}
+    if len(by_id) != len(session.strips):
+        raise ValueError("two strips have the same id")
+    part_ids = [part_id for strip in session.strips for part_id in (*strip.path.ids(), *(send.id for send in strip.sends))]
+    parts = set(part_ids)
+    if len(parts) != len(part_ids):
+        raise ValueError("two steps, lanes or sends have the same id")
+    if sum(strip.kind == "main" for strip in session.strips) != 1 or MAIN_ID not in by_id or by_id[MAIN_ID].kind != "main":
+        raise ValueError("a session has exactly one main")
+    for strip in session.strips:
+        check_targets(strip, by_id)
+    for strip, step, key in session.keyed_steps():
+        if any(name not in known for name, known in key_sources(key, by_id, parts)):
+            label = processor_named(step.kind).label.lower()
+            raise ValueError(f"the key of the {label} on {strip.name!r} comes from what does not exist; choose another")
+    sections = {section.id for section in session.sections}
+    for strip in session.strips:
+        for step in strip.path.walk():
+            if step.match_over.section_id is not None and step.match_over.section_id not in sections:
+                label = processor_named(step.kind).label.lower()
+                raise ValueError(f"the {label} on {strip.name!r} is matched over a section that does not exist; choose another")
+    loop = Graph(session).loop
+    if loop:
+        raise ValueError(f"this would close a loop: {loop}")
+    return session
+
+
+def check_targets(strip: Strip, by_id: dict[str, Strip]) -> None:
+    """Raises ValueError if a strip feeds what takes no input."""
+    if strip.kind == "main" and next(strip.targets(), None) is not None:
+        raise ValueError("the main feeds no other strip")
+    for target in strip.targets():
+        if target not in by_id:
+            raise ValueError(f"{strip.name!r} feeds a strip that does not exist; choose a bus or the main")
+        if by_id[target].kind == "track":
+            raise ValueError(
+                f"{strip.name!r} cannot feed {by_id[target].name!r}: a track takes no input; choose a bus or the main"
+            )
+
+
+def key_sources(key: Key, strips: Container[str], parts: Container[str]) -> Iterator[tuple[str, Container[str]]]:
+    """The name a key is taken from, with the names there are of its sort."""
+    if key.strip_id is not None:
+        yield key.strip_id, strips
+    for name in (key.step_id, key.lane_id):
+        if name is not None:
+            yield name, parts

@@ -1,0 +1,120 @@
+"""Keeping the matches of every open session up to date: measured in the background, from the document alone."""
+
+import logging
+import queue
+import threading
+from collections.abc import Callable
+from concurrent.futures import Executor
+
+from saltanvil.engine.render import Cancelled
+from saltanvil.session.document import NotFound
+from saltanvil.store.media import MediaStore
+from saltanvil.store.sessions import SessionStore, Version
+from saltanvil.studies.match import Matched, Matcher, adopted, outdated
+
+log = logging.getLogger(__name__)
+
+
+class MatchKeeper:
+    """One thread that measures what an edit left out of date.
+
+    check: call it when a session changed or was opened. changed: told of the version with new matches; measuring: told which
+    steps of a session are being measured, by id, and that none is any more.
+    """
+
+    def __init__(
+        self,
+        sessions: SessionStore,
+        media: MediaStore,
+        pool: Executor,
+        changed: Callable[[Version], object],
+        measuring: Callable[[int, list[str]], None],
+        begin: Callable[[], None] = lambda: None,
+    ) -> None:
+        self._sessions, self._media, self._pool = sessions, media, pool
+        self._changed, self._tell, self._begin = changed, measuring, begin
+        self._waiting: queue.Queue[int | None] = queue.Queue()
+        self._queued: set[int] = set()
+        self._lock = threading.Lock()
+        self._closed = False
+        self._matchers: dict[int, Matcher] = {}
+        self._measuring: dict[int, list[str]] = {}
+        self._thread = threading.Thread(target=self._run, name="matches", daemon=True)
+        self._thread.start()
+
+    def check(self, session_id: int) -> None:
+        with self._lock:
+            if session_id in self._queued or self._closed:
+                return
+            self._queued.add(session_id)
+        self._waiting.put(session_id)
+
+    def measuring(self, session_id: int) -> list[str]:
+        """The steps whose match is out of date and being measured."""
+        return self._measuring.get(session_id, [])
+
+    def close(self) -> None:
+        with self._lock:
+            self._closed = True
+        self._waiting.put(None)
+        self._thread.join(timeout=10.0)
+
+    def _run(self) -> None:
+        self._begin()
+        while (session_id := self._waiting.get()) is not None:
+            with self._lock:
+                self._queued.discard(session_id)
+            try:
+                self._settle(session_id)
+            except Cancelled:
+                continue
+            except NotFound:
+                self._matchers.pop(session_id, None)
+            except Exception:
+                log.exception("the matches of session %s could not be measured", session_id)
+            self._say(session_id, [])
+
+    def _settle(self, session_id: int) -> None:
+        """Measure until everything is up to date."""
+        while not self._closed:
+            version = self._sessions.version(session_id)
+            matcher = self._matcher(version)
+            adopting = adopted(version.session, matcher)
+            if adopting:
+                self._changed(self._sessions.settle(session_id, adopting))
+                continue
+            late = list(outdated(version.session, matcher))
+            self._say(session_id, [found.step.id for found in late])
+            if not late:
+                return
+            gone = self._gone(version, matcher, late[0])
+            try:
+                match = matcher.measure(version.session, late[0], gone)
+            except Cancelled:
+                continue
+            self._changed(self._sessions.settle(session_id, {late[0].step.id: match}))
+
+    def _matcher(self, version: Version) -> Matcher:
+        rated = self._media.at_rate(version.session.rate_hz)
+        return self._matchers.setdefault(version.id, Matcher(rated, self._pool))
+
+    def _gone(self, version: Version, matcher: Matcher, found: Matched) -> Callable[[], bool]:
+        """Asked while a match is measured: whether nobody wants it any more. Edits of what it does not hear do not stop it."""
+        seen = version.revision
+
+        def gone() -> bool:
+            nonlocal seen
+            if self._closed:
+                return True
+            now = self._sessions.version(version.id)
+            if now.revision == seen:
+                return False
+            seen = now.revision
+            return not any(other.step.id == found.step.id and other.key == found.key for other in matcher.matches(now.session))
+
+        return gone
+
+    def _say(self, session_id: int, step_ids: list[str]) -> None:
+        if self._measuring.get(session_id, []) != step_ids:
+            self._measuring[session_id] = step_ids
+            self._tell(session_id, step_ids)
