@@ -24,7 +24,7 @@ def test_steps_describes_every_setting(capsys):
     steps = {step["kind"]: step for step in json.loads(capsys.readouterr().out)}
     assert set(steps) == set(REGISTRY)
     for step in steps.values():
-        assert step["schema"]["properties"].keys() == {setting["name"] for setting in step["settings"]}
+        assert step["settings_schema"]["properties"].keys() == {setting["name"] for setting in step["settings"]}
         for setting in step["settings"]:
             assert setting["label"] and setting["help"] and setting["group"] and setting["default"] is not None
             if setting["type"] == "number":

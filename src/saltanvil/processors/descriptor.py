@@ -77,7 +77,7 @@ def choice(
 def described(default: Any, type: ValueType, label: str, unit: str, group: str, help: str, **more: Any) -> Any:
     """A value of another type than number, choice and switch. more: limits of the field, `when` and `moves`."""
     extra = {
-        "label": label, "unit": unit, "group": group, "type": type, "when": more.pop("when", {}),
+        "label": label, "unit": unit, "group": group, "value_type": type, "when": more.pop("when", {}),
         "moves": more.pop("moves", "at once"),
     }  # fmt: skip
     return Field(default, description=help, json_schema_extra=extra, **more)
@@ -101,8 +101,8 @@ def descriptor_of(name: str, info: FieldInfo) -> Descriptor:
 
 
 def type_of(info: FieldInfo, extra: dict[str, Any]) -> ValueType:
-    if "type" in extra:
-        found: ValueType = extra["type"]
+    if "value_type" in extra:
+        found: ValueType = extra["value_type"]
         return found
     if info.annotation is bool:
         return "switch"

@@ -25,11 +25,15 @@ from saltanvil.processors.base import Context
 from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings, band_gains_db
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.blend import blend_gains, full_sum_db
-from saltanvil.session.document import Path, Session, Step, Strip
+from saltanvil.session.document import Path, Session, Step, Stretch, Strip
 from saltanvil.session.edits import EditRefused
+from saltanvil.session.matches import matches_of
 from saltanvil.session.starts import PATH_STARTS
+from saltanvil.session.validate import checked
 from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.match import given_back_db, match_of, matches_of
+from saltanvil.studies.match import given_back_db, settled
+from tests.edits import edit_json, set_lane, set_step
+from tests.matching import match_of
 from tests.signals import noise, tone
 
 RATE = 48000
@@ -78,7 +82,7 @@ def test_a_copy_split_with_one_lane_is_bit_exact_and_two_are_twice_as_loud():
     assert np.array_equal(y, x)
     twice = split([], [], by="copies", blend=False)
     y, _ = through([twice], x)
-    assert np.array_equal(y, 2 * x) and full_sum_db(twice) == pytest.approx(6.02, abs=0.01)
+    assert np.array_equal(y, 2 * x) and full_sum_db(twice, twice.settings) == pytest.approx(6.02, abs=0.01)
     late = split(
         [], [step("limiter", lookahead_ms=5.0)], [step("clipper", ceiling_db=0.0, oversampling="4x")], by="copies", blend=False
     )
@@ -272,7 +276,7 @@ def session_of(*steps, **more):
         Strip(id="bus", name="Bus", kind="bus"),
         Strip(id="a", name="A", kind="track", media_id=0, output="bus", path=Path(steps=list(steps)), **more),
     ]
-    return Session(name="S", strips=strips)
+    return checked(Session(name="S", strips=strips))
 
 
 @pytest.fixture(scope="module")
@@ -323,7 +327,7 @@ def test_an_edit_in_one_lane_renders_that_lane_only(media):
     session, cache = session_of(bands_with_treatment()), SegmentCache()
     ScopeRenderer(session, media, cache, 0, RATE).compare(Scope("a"))
     misses = cache.misses
-    changed, _ = apply(session, EDIT.validate_python({"op": "set_step", "step_id": "high-shape", "settings": {"attack_db": 3.0}}))
+    changed, _ = apply(session, set_step("high-shape", {"attack_db": 3.0}))
     after = ScopeRenderer(changed, media, cache, 0, RATE).compare(Scope("a")).after
     assert cache.misses == misses + 3  # the step, its lane in the sum, the sum
     assert np.array_equal(after, ScopeRenderer(changed, media, SegmentCache(), 0, RATE).compare(Scope("a")).after)
@@ -350,7 +354,7 @@ def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
                 {"op": "add_step", "strip_id": "bus", "step": split([], [], name="x", by="mid/side").model_dump()}
             ),
         )[0]
-        apply(loop, EDIT.validate_python({"op": "set_lane", "lane_id": "x-0", "output": "s-2"}))
+        apply(loop, set_lane("x-0", output="s-2"))
 
 
 # ---- edits -----------------------------------------------------------------------------------------------------------
@@ -358,7 +362,7 @@ def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
 
 def edited(session, **edit):
     """The changed session; the inverse must bring the old one back."""
-    parsed = EDIT.validate_python(edit)
+    parsed = EDIT.validate_python(edit_json(**edit))
     changed, inverse = apply(session, EDIT.validate_json(parsed.model_dump_json()))
     assert apply(changed, EDIT.validate_json(inverse.model_dump_json()))[0] == session
     assert apply(session, parsed)[0] == changed  # a redo makes the same names
@@ -378,14 +382,14 @@ def test_steps_go_into_a_split_and_come_out_of_it(media):
     # At the untreated end the split is silent about it: the sound is what enters it.
     found = ScopeRenderer(parallel, media, SegmentCache(), 0, RATE).compare(Scope("a", "p"))
     assert np.array_equal(found.before, found.after)
-    assert edited(parallel, op="dissolve", step_id="p").strip("a").path == plain.strip("a").path
+    assert edited(parallel, op="remove_split", step_id="p").strip("a").path == plain.strip("a").path
     with pytest.raises(EditRefused, match="side by side"):
         edited(plain, op="divide", strip_id="a", step_ids=["g", "t"], by="copies")
     bands = edited(plain, op="divide", strip_id="a", step_ids=["c"], by="bands", dividers_hz=BAND_STARTS[4], split_id="b")
     lanes = path_of(bands)[1].lanes
     assert [lane.name for lane in lanes] == ["Low", "Low mid", "High mid", "High"]
     assert [lane.path.steps[0].settings.threshold_db for lane in lanes] == [-40.0] * 4
-    assert edited(bands, op="dissolve", step_id="b").strip("a").path == plain.strip("a").path
+    assert edited(bands, op="remove_split", step_id="b").strip("a").path == plain.strip("a").path
 
 
 def test_dividers_come_and_go_without_losing_the_treatment():
@@ -448,7 +452,7 @@ def test_what_cannot_be_is_refused_with_its_reason():
         ({"op": "set_lane", "lane_id": "split-0", "output": "nowhere"}, "does not exist"),
     ):
         with pytest.raises(EditRefused, match=why):
-            apply(session, EDIT.validate_python(edit))
+            apply(session, EDIT.validate_python(edit_json(**edit)))
     with pytest.raises(ValueError, match="at least one lane"):
         step("split")
     deep = step("trim")
@@ -490,7 +494,7 @@ def test_the_steady_blend_holds_the_loudness_at_every_position(kind, track, demo
     moved = []
     for position in np.linspace(0, 1, 21):
         made.settings = SplitSettings(by="copies", law="steady", position=float(position))
-        a, b = blend_gains(made)
+        a, b = blend_gains(made.settings, match)
         moved.append(meter.integrated_loudness((a * x + b * treated).T.astype(np.float64)) - own)
     assert np.abs(moved).max() < 0.3
 
@@ -501,7 +505,7 @@ def test_sides_that_cancel_are_refused_a_match_and_silence_is_named(demo_tracks)
     assert "all but cancel" in refused.refused and not refused.gains_db
     made = split([], [], by="copies", law="steady", position=0.5)
     made.match = refused
-    assert blend_gains(made) == (0.5, 0.5)  # and nothing is boosted
+    assert blend_gains(made.settings, refused) == (0.5, 0.5)  # and nothing is boosted
     assert "treated side is silent" in match_of(x, 0 * x, RATE).refused
     assert "untreated side is silent" in match_of(0 * x, x, RATE).refused
     assert "too far" in match_of(10 * x, 0.02 * x, RATE).refused
@@ -515,7 +519,7 @@ def test_a_silent_split_says_why(media):
 
     def hints():
         found = ScopeRenderer(session, media, SegmentCache(), 0, RATE).compare(Scope("a", "split"))
-        return [hint.text for hint in ledger_of(found, RATE, made).hints]
+        return [hint.text for hint in ledger_of(found, session, made).hints]
 
     assert not any("split" in hint or "lane" in hint for hint in hints())
     for lane in made.lanes:
@@ -529,14 +533,15 @@ def test_a_silent_split_says_why(media):
     assert "buses of their own" in hints()[0]
 
 
-def test_inner_matches_come_before_outer_ones_and_the_passage_is_held(media):
+def test_inner_matches_come_before_outer_ones_and_the_stretch_is_held(media):
     inner = split([], [step("compressor", threshold_db=-40.0, ratio=8.0)], name="in", by="copies", position=0.5)
     outer = split([], [inner, step("trim", gain_db=-9.0)], name="out", by="copies", position=0.7)
-    session = session_of(outer)
+    stretch = {"start_s": 1.0, "end_s": 3.0}
+    inner.match_over = outer.match_over = outer.lanes[1].path.steps[0].match_over = Stretch(**stretch)
+    session = settled(session_of(outer), media)
+    found = matches_of(session)
+    assert set(found) == {"in", "out"} and all(match.refused is None for match in found.values())
     renderer = lambda s: ScopeRenderer(s, media, SegmentCache(), RATE, RATE * 3)  # noqa: E731
-    found = matches_of(session, renderer)
-    assert list(found) == ["in", "out"] and all(match.refused is None for match in found.values())
-    assert not matches_of(session, renderer)
     done = renderer(session).compare(Scope("a", "out"))
     assert abs(match_db(done.before, done.after, RATE)) < 0.05
     treated = renderer(session).compare(Scope("a", None, "out-1"))

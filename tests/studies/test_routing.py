@@ -9,9 +9,9 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.document import Key
 from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.routing import changes_told, routing_of, source_name
+from saltanvil.studies.routing import notices_of, routing_of, source_name
+from tests.engine.test_routing import edited, session_of, step, strip
 from tests.signals import noise, tone
-from tests.test_routing import edited, session_of, step, strip
 
 RATE = 48000
 
@@ -77,23 +77,23 @@ def test_sends_and_keys_say_why_they_are_silent():
 def test_removing_or_muting_a_source_says_what_it_keyed():
     session = plain()
     gone, _ = edited(session, op="remove_strip", strip_id="kick")
-    assert changes_told(session, gone) == [
+    assert notices_of(session, gone) == [
         "KICK was the key of the ducker on BASS, which hears its own sound now. Undo brings it back."
     ]
     muted, _ = edited(session, op="set_strip", strip_id="kick", mute=True)
-    assert changes_told(session, muted) == ["KICK is muted and still keys the ducker on BASS."]
+    assert notices_of(session, muted) == ["KICK is muted and still keys the ducker on BASS."]
     of_step, _ = edited(session, op="set_key", step_id="duck", key={"step_id": "lim", "mutes": True})
     assert source_name(of_step, Key(step_id="lim")) == "KICK after its limiter"
-    assert changes_told(of_step, edited(of_step, op="remove_step", step_id="lim")[0])[0].startswith("KICK after its limiter was")
+    assert notices_of(of_step, edited(of_step, op="remove_step", step_id="lim")[0])[0].startswith("KICK after its limiter was")
     muted, _ = edited(of_step, op="set_strip", strip_id="kick", mute=True)
-    assert changes_told(of_step, muted) == ["KICK is muted, and so is the key of the ducker on BASS."]
-    assert changes_told(session, edited(session, op="set_key", step_id="duck", key=None)[0]) == []  # that was asked for
+    assert notices_of(of_step, muted) == ["KICK is muted, and so is the key of the ducker on BASS."]
+    assert notices_of(session, edited(session, op="set_key", step_id="duck", key=None)[0]) == []  # that was asked for
 
 
 def hints(session, sounds, scope, frames=RATE * 2):
     found = ScopeRenderer(session, Arrays(*sounds), SegmentCache(), 0, frames).compare(scope)
     made = session.step(scope.step_id).step
-    return found, {h.name: h.text for h in ledger_of(found, RATE, made, made.key and source_name(session, made.key)).hints}
+    return found, {h.name: h.text for h in ledger_of(found, session, made, made.key and source_name(session, made.key)).hints}
 
 
 def test_a_gate_shut_by_its_key_and_a_filter_above_its_source_are_told_in_decibels():
@@ -129,7 +129,7 @@ def test_a_ducker_says_what_it_lacks():
 def test_low_latency_says_what_it_changes():
     session, _ = edited(plain(), op="set_step", step_id="duck", settings={"lookahead_ms": 5.0})
     routing = routing_of(session)
-    assert routing.low_latency_settings == {
+    assert routing.low_latency_changes == {
         "lim": "counts true peak becomes sample, lookahead 3 becomes 0.5: 2.8 ms less",
         "duck": "lookahead 5 becomes 0: 5.0 ms less",
     }

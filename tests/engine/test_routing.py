@@ -7,7 +7,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from saltanvil.engine.audition import Scope
+from saltanvil.engine.audition import RENDERED, Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.latency import Latencies
@@ -22,6 +22,8 @@ from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Key, Path, Session, Step, Strip
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import Graph
+from saltanvil.session.validate import checked
+from tests.edits import edit_json
 from tests.signals import noise, tone
 
 RATE = 48000
@@ -38,11 +40,11 @@ def strip(name, *steps, kind="track", media_id=None, **more):
 
 
 def session_of(*strips):
-    return Session(name="S", strips=[strip("main", kind="main", output=None), *strips])
+    return checked(Session(name="S", strips=[strip("main", kind="main", output=None), *strips]))
 
 
 def edited(session, **edit):
-    return apply(session, EDIT.validate_python(edit))
+    return apply(session, EDIT.validate_python(edit_json(**edit)))
 
 
 def rendered(session, media, strip_id="main", frames=FRAMES):
@@ -122,7 +124,7 @@ def test_random_graphs_render_alike_or_are_refused_with_the_true_loop(strips, ch
     graph, around = reaches(strips)
     if around:
         with pytest.raises(ValueError, match="this would close a loop: ") as refused:
-            Session(name="S", strips=strips)
+            checked(Session(name="S", strips=strips))
         names = {graph.strip_of[point].name for point in around}
         told = str(refused.value).split("loop: ")[1].split(" [type")[0]
         told_names = [part.split(" (")[0] for part in told.split(" on ")[0].split(" > ")]

@@ -17,7 +17,8 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.measure import speaker
 from saltanvil.measure.figures import figures_of
 from saltanvil.session.document import Session
-from saltanvil.studies.match import matches_of, settled
+from saltanvil.session.matches import matches_of
+from saltanvil.studies.match import settled
 
 FAULTS = demo.FAULTS
 
@@ -104,9 +105,9 @@ def test_colours_help_where_they_are(tracks):
     dark = FAULTS.bass_dark_hz
     assert spectrum_db(bass, dark / 3, dark) - spectrum_db(bass, 2 * dark, 4 * dark) > 24
     media, chorus = Arrays(*tracks.values()), demo.frames_of("Chorus")
-    session = demo.build_session({name: index for index, name in enumerate(tracks)})
+    session = settled(demo.build_session({name: index for index, name in enumerate(tracks)}), media)
+    assert len(matches_of(session)) == 2
     renderer = lambda version: ScopeRenderer(version, media, SegmentCache(), *chorus)  # noqa: E731
-    assert len(matches_of(session, renderer)) == 2
     found = {s.id: (strip.id, s) for strip in session.strips for s in strip.path.steps if s.kind in ("lowend", "saturator")}
     assert {strip for strip, _ in found.values()} == {"bass", "drums", "lead-voice"}
     for strip, made in found.values():

@@ -13,7 +13,7 @@ from saltanvil.measure import distortion
 from saltanvil.processors import REGISTRY
 from saltanvil.session.document import Key, Path, Step
 from saltanvil.studies.bench import TESTS, Bench, Question, csv_of, measured, path_on_bench
-from tests.test_routing import session_of, step, strip
+from tests.engine.test_routing import session_of, step, strip
 
 RATE, FRAMES = 48000, 1 << 16
 

@@ -25,13 +25,11 @@ from saltanvil.session.edits import (
     RemoveStep,
     RemoveStrip,
     SetSections,
-    SetSession,
-    SetStep,
-    SetStrip,
 )  # fmt: skip
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.media import ImportCancelled, MediaStore
 from saltanvil.store.sessions import SessionStore
+from tests.edits import set_session, set_step, set_strip
 from tests.signals import noise
 
 
@@ -50,11 +48,11 @@ def random_edit(rng: random.Random, session: Session):
     strip, steps = rng.choice(session.strips), [s for t in session.strips for s in t.path.steps]
     step = rng.choice(steps) if steps else None
     choices = [
-        SetSession(tempo_bpm=rng.uniform(60, 180)),
+        set_session(tempo_bpm=rng.uniform(60, 180)),
         SetSections(sections=[]),
         AddStrip(strip=Strip(name="new", kind=rng.choice(["track", "bus"])), index=rng.randrange(4)),
         RemoveStrip(strip_id=strip.id),
-        SetStrip(strip_id=strip.id, level_db=rng.uniform(-20, 6), mute=rng.random() < 0.5),
+        set_strip(strip_id=strip.id, level_db=rng.uniform(-20, 6), mute=rng.random() < 0.5),
         MoveStrip(strip_id=strip.id, index=rng.randrange(4), output=rng.choice(["main", "drums", "snare"])),
         AddStep(strip_id=strip.id, step=Step.model_validate({"kind": rng.choice(["trim", "equaliser"]), "settings": {}})),
     ]
@@ -62,7 +60,7 @@ def random_edit(rng: random.Random, session: Session):
         choices += [
             RemoveStep(step_id=step.id),
             MoveStep(step_id=step.id, strip_id=strip.id, index=rng.randrange(3)),
-            SetStep(step_id=step.id, bypass=rng.random() < 0.5),
+            set_step(step_id=step.id, bypass=rng.random() < 0.5),
         ]
     if rng.random() < 0.2:
         return Batch(edits=rng.sample(choices, 2))
@@ -92,9 +90,9 @@ def test_every_edit_has_an_inverse(seed):
 def test_refusals_name_the_object():
     session = base_session()
     for edit, words in [
-        (SetStep(step_id="kick0", settings={"ratio": 80}), "ratio"),
-        (SetStep(step_id="kick0", settings={"loudness": 1}), "loudness"),
-        (SetStep(step_id="gone", settings={}), "gone"),
+        (set_step(step_id="kick0", settings={"ratio": 80}), "ratio"),
+        (set_step(step_id="kick0", settings={"loudness": 1}), "loudness"),
+        (set_step(step_id="gone", bypass=True), "gone"),
         (RemoveStrip(strip_id="main"), "main"),
         (MoveStrip(strip_id="kick", index=0, output="snare"), "snare"),
         (MoveStrip(strip_id="drums", index=0, output="drums"), "loop"),
@@ -108,7 +106,7 @@ def test_undo_and_redo_without_limit_and_after_a_restart(tmp_path):
     number = store.create(base_session())
     states = [store.version(number).session]
     for level in range(60):
-        states.append(store.edit(number, SetStrip(strip_id="kick", level_db=-level)).session)
+        states.append(store.edit(number, set_strip(strip_id="kick", level_db=-level)).session)
     store = SessionStore(Database(tmp_path / "d.db"))
     for state in reversed(states[:-1]):
         assert store.undo(number).session == state
@@ -120,14 +118,14 @@ def test_undo_and_redo_without_limit_and_after_a_restart(tmp_path):
     with pytest.raises(EditRefused):
         store.redo(number)
     store.undo(number)
-    assert not store.edit(number, SetSession(name="Other")).can_redo
+    assert not store.edit(number, set_session(name="Other")).can_redo
 
 
 def test_a_drag_is_undone_as_one(tmp_path):
     store = SessionStore(Database(tmp_path / "d.db"))
     number = store.create(base_session())
     for threshold in (-20.0, -25.0, -30.0):
-        store.edit(number, SetStep(step_id="kick0", settings={"threshold_db": threshold}), gesture="drag")
+        store.edit(number, set_step(step_id="kick0", settings={"threshold_db": threshold}), gesture="drag")
     assert store.undo(number).session == base_session()
     assert store.redo(number).session.strip("kick").path.steps[0].settings.threshold_db == -30.0
 
@@ -188,7 +186,7 @@ def test_a_full_disk_refuses_and_loses_nothing(tmp_path):
     kept = store.version(number)
     database.connection().execute("PRAGMA max_page_count = 1000000")
     assert SessionStore(Database(tmp_path / "d.db")).version(number).session == kept.session
-    store.edit(number, SetSession(name="Goes on"))
+    store.edit(number, set_session(name="Goes on"))
 
 
 WRITER = """
@@ -197,14 +195,14 @@ from pathlib import Path
 from saltanvil.store.database import Database
 from saltanvil.store.sessions import SessionStore
 from saltanvil.store.media import MediaStore
-from saltanvil.session.edits import SetStrip, SetSession
+from tests.edits import set_session, set_strip
 from saltanvil.session.document import Session
 database = Database(Path(sys.argv[1]))
 if sys.argv[2] == "edits":
     store = SessionStore(database)
     number = store.create(Session(name="Killed"))
     for level in itertools.count(1):
-        store.edit(number, SetStrip(strip_id="main", level_db=-(level % 80)))
+        store.edit(number, set_strip(strip_id="main", level_db=-(level % 80)))
         print(level, flush=True)
 else:
     blocks = (np.ones((2, 65536), np.float32) for _ in itertools.count())
