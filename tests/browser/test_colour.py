@@ -34,7 +34,7 @@ def test_a_held_output_follows_the_drive_while_it_plays(page):
     page.wait_for_timeout(1500)
     assert mean_energy(page, 1) == pytest.approx(before, rel=0.5)  # heard as loud, not 12 dB louder
     choose(page, "output", "rising")
-    page.wait_for_selector("[data-figure=held]", state="detached")
+    page.wait_for_selector("[data-figure=match]", state="detached")
     wait_figure(page, "integrated_lufs", lambda change: change > 8, 3)
     page.wait_for_timeout(1500)
     assert mean_energy(page, 1) > 5 * before

@@ -153,10 +153,10 @@ def test_before_after_taken_and_matched_by_key(page):
     page.wait_for_timeout(700)
     assert mean_energy(page, 0.2) == 0.0
     page.keyboard.press("x")
-    for name in ("Small", "Mono", "Quiet", "Full"):
+    for name in ("Small", "Mono", "Dim", "Full"):
         page.click(f"[role=radio] >> text={name}")
         page.wait_for_timeout(300)
-        assert page.locator("[aria-label=Ear] [aria-checked=true]").inner_text() == name
+        assert page.locator("[aria-label=Monitor] [aria-checked=true]").inner_text() == name
 
 
 def test_rules_answer_to_drag_wheel_keys_typing_and_double_click(page):

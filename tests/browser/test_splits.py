@@ -82,7 +82,7 @@ def test_parallel_compression_on_the_drums_with_the_mouse_alone(page):
     page.click(".path .plate:has-text('In parallel')")
     blend = page.locator("[data-join] [role=slider]").bounding_box()
     page.mouse.click(blend["x"] + 0.6 * blend["width"], blend["y"] + 6)
-    page.wait_for_function("document.querySelector('[data-figure=match]')?.textContent.includes('Match found')")
+    page.wait_for_function("document.querySelector('[data-figure=match]')?.textContent.includes('Treated lane')")
     found = wait_figure(page, "match_found_db", lambda value: value > 0.5)
     assert 0.5 < setting(page, "position") < 0.7 and found < 20
     # The loudness stays, while the floor comes up.

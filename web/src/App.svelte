@@ -97,13 +97,11 @@
       s: () =>
         lane
           ? setLane(workspace, lane, { solo: !lane.solo })
-          : strip &&
-            strip.kind !== 'main' &&
-            workspace.edit({ op: 'set_strip', strip_id: strip.id, solo: !strip.solo }),
+          : strip && strip.kind !== 'main' && workspace.move('strip', strip.id, { solo: !strip.solo }),
       d: () =>
         lane
           ? setLane(workspace, lane, { mute: !lane.mute })
-          : strip && workspace.edit({ op: 'set_strip', strip_id: strip.id, mute: !strip.mute }),
+          : strip && workspace.move('strip', strip.id, { mute: !strip.mute }),
       Delete: () => removeSteps(workspace),
       '?': () => (open = 'help'),
     };

@@ -5,7 +5,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from saltanvil.processors.base import Processor
-from saltanvil.processors.descriptor import Descriptor, descriptors_of
+from saltanvil.processors.descriptor import Descriptor, SettingValue, descriptors_of
 
 
 class StartReference(BaseModel):
@@ -13,7 +13,7 @@ class StartReference(BaseModel):
 
     name: str
     listen: str
-    settings: dict[str, Any]
+    settings: dict[str, SettingValue]
 
 
 class ProcessorReference(BaseModel):

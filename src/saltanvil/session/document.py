@@ -11,6 +11,7 @@ from pydantic import (
     Field,
     SerializeAsAny,
     SerializerFunctionWrapHandler,
+    WithJsonSchema,
     model_serializer,
     model_validator,
 )
@@ -161,7 +162,9 @@ class Step(Part):
     id: Id = Field(default_factory=new_id)
     kind: str
     bypass: bool = choice(False, "Bypass", "Step", "The sound passes the step untreated, as late as before.", moves="structure")
-    settings: SerializeAsAny[Settings]
+    settings: Annotated[
+        SerializeAsAny[Settings], WithJsonSchema({"type": "object", "additionalProperties": True, "title": "Settings"})
+    ]
     lanes: list[Lane] = Field(default_factory=list, max_length=MAX_LANES)
     #: What was measured so that its loudness is held, and the stretch over which it is to be measured.
     match: Match | None = None
@@ -187,8 +190,11 @@ class Step(Part):
         }
 
     @model_serializer(mode="wrap")
-    def without_lanes(self, dump: SerializerFunctionWrapHandler) -> dict[str, Any]:
-        """Only a split tells of lanes, only what can have a key of a key, and only what is measured of a match."""
+    def without_lanes(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
+        """Only a split tells of lanes, only what can have a key of a key, and only what is measured of a match.
+
+        A declared return type would take the place of the model in the API's schema.
+        """
         told: dict[str, Any] = dump(self)
         if not processor_named(self.kind).keyed:
             told.pop("key", None)

@@ -13,6 +13,7 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Session
 from saltanvil.session.settings import differing, resolve
 from saltanvil.store.sessions import Version
+from saltanvil.studies.match import is_matched
 from saltanvil.studies.routing import Routing, notices_of, routing_of
 from saltanvil.web.services import Number, Served, Services
 
@@ -33,7 +34,7 @@ class VersionView(BaseModel):
 
     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
-    document says, by its id and their names. measuring: the steps whose match is being measured.
+    document says, by its id and their names. held: the steps whose loudness is held; measuring: those that are being measured.
     """
 
     id: int
@@ -46,6 +47,7 @@ class VersionView(BaseModel):
     notices: list[str]
     plates: dict[str, str]
     resolved: dict[str, dict[str, SettingValue]]
+    held: list[str]
     measuring: list[str]
 
 
@@ -76,6 +78,7 @@ def view(services: Services, version: Version, notices: Sequence[str] = ()) -> V
         routing=routing_of(version.session), notices=list(notices),
         plates={step.id: processor_named(step.kind).summary(resolve(version.session, step)) for step in steps},
         resolved={step.id: now for step in steps if (now := dict(differing(version.session, step, listening=True)))},
+        held=[step.id for step in steps if is_matched(step)],
         measuring=services.matches.measuring(version.id),
     )  # fmt: skip
 

@@ -4,7 +4,6 @@
   import Chart from '../lib/bench/Chart.svelte';
   import { figureText } from '../lib/bench/chart';
   import Rule from '../lib/controls/Rule.svelte';
-  import { decibels } from '../lib/controls/rules';
   import Segments from '../lib/controls/Segments.svelte';
   import PathRail from '../lib/path/PathRail.svelte';
   import { bench } from '../lib/state/bench.svelte';
@@ -23,6 +22,11 @@
     ['impulse', 'Impulse', 'One sample: response, latency, pre-ringing'],
     ['noise', 'Noise', 'Pink noise before and after'],
   ];
+  /** A rule of the test signal, which belongs to no session. */
+  const decibels = (name: string, label: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
+    name, label, unit: 'dB', minimum, maximum, ticks, help, type: 'number', options: [], default: 0, scale: 'linear',
+    off_at: null, group: '', when: {}, moves: 'at once',
+  }); // prettier-ignore
   const time = (name: string, label: string, unit: string, low: number, high: number, ticks: number[], help: string): Setting => ({
     ...decibels(name, label, low, high, ticks, help), unit, scale: 'log', default: unit === 'Hz' ? 1000 : 400,
   }); // prettier-ignore

@@ -2,34 +2,21 @@
 import type { components } from './schema';
 
 type Schemas = components['schemas'];
-/** Settings as they are kept: whatever the processor of the step declares. */
-export interface Step {
-  id: string;
-  kind: string;
-  bypass: boolean;
-  settings: Record<string, SettingValue>;
-  /** Lookahead and oversampling off. */
-  low_latency?: boolean;
-  /** What its detector listens to; null or nothing is its own signal. */
-  key?: Key | null;
-  /** Of a split only. */
-  lanes?: Lane[];
-  match?: { matched_db: number; gains_db: number[]; refused: string | null } | null;
-}
-export interface Lane {
-  id: string;
-  name: string;
-  path: { steps: Step[] };
-  level_db: number;
-  invert: boolean;
-  mute: boolean;
-  solo: boolean;
-  bypass: boolean;
-  linked: boolean;
-  output: string | null;
-}
+export type SettingValue = Schemas['Descriptor']['default'];
 export type Key = Required<Schemas['Key']>;
 export type Send = Required<Schemas['Send']>;
+export type Stretch = Schemas['Stretch'];
+export type Match = Required<Schemas['Match']>;
+/** A lane or a step as the session has it; what does not belong to a kind of step is left out. */
+export type Lane = Required<Omit<Schemas['Lane-Output'], 'path'>> & { path: { steps: Step[] } };
+export type Step = Required<Pick<Schemas['Step-Output'], 'id' | 'kind' | 'bypass'>> & {
+  settings: Record<string, SettingValue>;
+  low_latency?: boolean;
+  key?: Key | null;
+  lanes?: Lane[];
+  match?: Match | null;
+  match_over?: Stretch;
+};
 export type Routing = Schemas['Routing'];
 export type StripRouting = Schemas['StripRouting'];
 export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends'>> & {
@@ -58,39 +45,13 @@ export type JobView = Schemas['JobView'];
 export type FileFormat = NonNullable<Schemas['ExportRequest']['format']>;
 
 /** An edit as it is sent; the server checks it. */
-export type Edit = { op: string } & Record<string, unknown>;
-export type SettingValue = number | string | boolean | number[] | [number, number][];
-
-export interface Setting {
-  name: string;
-  type: 'number' | 'choice' | 'switch' | 'points' | 'dividers';
-  minimum: number | null;
-  maximum: number | null;
-  options: string[];
-  default: SettingValue;
-  help: string;
-  scale: 'linear' | 'log';
-  ticks: number[];
-  off_at: number | null;
-  label: string;
-  unit: string;
-  group: string;
-  when: Record<string, string[]>;
-}
-
-export interface Processor {
-  kind: string;
-  label: string;
-  summary: string;
-  pictures: string[];
-  listens: boolean;
-  /** Whether its detector may listen to another sound. */
-  keyed: boolean;
-  /** Settings that stand for all where several of the kind are shown side by side. */
-  main: string[];
-  starts: { name: string; listen: string; settings: Record<string, SettingValue> }[];
-  settings: Setting[];
-}
+export type Edit = Schemas['EditRequest']['edit'];
+/** A value for an address: of what, which object, which setting. */
+export type Moved = Schemas['Moved'];
+export type Owner = Moved['of'];
+/** What a value is: label, unit, range, scale, default. */
+export type Setting = Schemas['Descriptor'];
+export type Processor = Schemas['ProcessorReference'];
 
 /** A name that no other object has. */
 export function newId(): string {
@@ -136,6 +97,7 @@ const session = (id: number) => `/api/sessions/${id}`;
 
 export const api = {
   processors: () => ask<Processor[]>('GET', '/api/processors'),
+  settings: () => ask<Record<Owner, Setting[]>>('GET', '/api/settings'),
   sessions: () => ask<SessionRow[]>('GET', '/api/sessions'),
   open: (id: number) => ask<Version>('GET', session(id)),
   create: (name: string) => ask<Version>('POST', '/api/sessions', { name }),
@@ -154,8 +116,6 @@ export const api = {
     ask<Schemas['SpectrumAnswer'] | null>('POST', `${session(id)}/studies/spectrum`, question),
   studyBands: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['BandsAnswer'] | null>('POST', `${session(id)}/studies/bands`, question),
-  studyMatches: (id: number, question: Schemas['MatchesQuestion']) =>
-    ask<Schemas['MatchesAnswer'] | null>('POST', `${session(id)}/studies/matches`, question),
   studyOrder: (id: number, question: Schemas['OrderQuestion']) =>
     ask<Schemas['OrderAnswer'] | null>('POST', `${session(id)}/studies/order`, question),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>

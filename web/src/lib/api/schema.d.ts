@@ -262,26 +262,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/sessions/{session_id}/studies/matches": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Study Matches
-     * @description Match every steady blend and every held output over the passage. Answers null if the same tab has asked again meanwhile.
-     */
-    post: operations["study_matches_api_sessions__session_id__studies_matches_post"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/sessions/{session_id}/studies/order": {
     parameters: {
       query?: never;
@@ -590,6 +570,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/settings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * List Settings
+     * @description The settings of what is no processor: strips, lanes, sends, keys, steps and the session itself.
+     */
+    get: operations["list_settings_api_settings_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -720,29 +720,26 @@ export interface components {
       op: "batch";
       /** Edits */
       edits: (
-        | components["schemas"]["SetSession"]
+        | components["schemas"]["Set"]
         | components["schemas"]["SetSections"]
+        | components["schemas"]["SetMatchOver"]
         | components["schemas"]["AddStrip"]
         | components["schemas"]["RemoveStrip"]
-        | components["schemas"]["SetStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
-        | components["schemas"]["SetSend"]
         | components["schemas"]["SetKey"]
         | components["schemas"]["AddStep"]
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
-        | components["schemas"]["SetStep"]
         | components["schemas"]["SetPath"]
-        | components["schemas"]["SetLane"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
         | components["schemas"]["RemoveDivider"]
         | components["schemas"]["Divide"]
-        | components["schemas"]["Dissolve"]
+        | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
         | components["schemas"]["Batch"]
@@ -773,7 +770,7 @@ export interface components {
        * Whole
        * @default false
        */
-      whole: boolean;
+      whole?: boolean;
       /**
        * Test
        * @enum {string}
@@ -790,27 +787,27 @@ export interface components {
        * Frequency Hz
        * @default 1000
        */
-      frequency_hz: number;
+      frequency_hz?: number;
       /**
        * Level Dbfs
        * @default -12
        */
-      level_dbfs: number;
+      level_dbfs?: number;
       /**
        * Low Dbfs
        * @default -40
        */
-      low_dbfs: number;
+      low_dbfs?: number;
       /**
        * Burst Ms
        * @default 400
        */
-      burst_ms: number;
+      burst_ms?: number;
       /**
        * Compare
        * @default false
        */
-      compare: boolean;
+      compare?: boolean;
     };
     /**
      * Bite
@@ -883,21 +880,54 @@ export interface components {
       text: string;
     };
     /**
-     * Dissolve
-     * @description Take a split apart: one lane's steps take its place, those of the others stay behind them, bypassed.
+     * Descriptor
+     * @description One value that can be moved.
      *
-     *     Kept is the named lane, else a blend's treated lane, else the first lane with steps.
+     *     minimum, maximum: of numbers; options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
+     *     the settings (and their values as words) for which this one has a say; moves: see `Moves`.
      */
-    Dissolve: {
+    Descriptor: {
+      /** Name */
+      name: string;
       /**
-       * @description discriminator enum property added by openapi-typescript
+       * Type
        * @enum {string}
        */
-      op: "dissolve";
-      /** Step Id */
-      step_id: string;
-      /** Keep */
-      keep?: string | null;
+      type: "number" | "choice" | "switch" | "text" | "points" | "dividers";
+      /** Label */
+      label: string;
+      /** Unit */
+      unit: string;
+      /** Group */
+      group: string;
+      /** Help */
+      help: string;
+      /** Default */
+      default: boolean | number | string | number[] | [number, number][];
+      /** Minimum */
+      minimum: number | null;
+      /** Maximum */
+      maximum: number | null;
+      /** Options */
+      options: string[];
+      /**
+       * Scale
+       * @enum {string}
+       */
+      scale: "linear" | "log";
+      /** Ticks */
+      ticks: number[];
+      /** Off At */
+      off_at: number | null;
+      /** When */
+      when: {
+        [key: string]: string[];
+      };
+      /**
+       * Moves
+       * @enum {string}
+       */
+      moves: "glides" | "at once" | "latency" | "structure";
     };
     /**
      * Divide
@@ -925,7 +955,7 @@ export interface components {
        * @default copies
        * @enum {string}
        */
-      by: "copies" | "bands" | "mid/side" | "left/right";
+      by?: "copies" | "bands" | "mid/side" | "left/right";
       /**
        * Dividers Hz
        * @default [
@@ -934,7 +964,7 @@ export interface components {
        *       5000
        *     ]
        */
-      dividers_hz: number[];
+      dividers_hz?: number[];
       /** Split Id */
       split_id?: string;
       /** Seed */
@@ -947,29 +977,26 @@ export interface components {
     EditRequest: {
       /** Edit */
       edit:
-        | components["schemas"]["SetSession"]
+        | components["schemas"]["Set"]
         | components["schemas"]["SetSections"]
+        | components["schemas"]["SetMatchOver"]
         | components["schemas"]["AddStrip"]
         | components["schemas"]["RemoveStrip"]
-        | components["schemas"]["SetStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
-        | components["schemas"]["SetSend"]
         | components["schemas"]["SetKey"]
         | components["schemas"]["AddStep"]
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
-        | components["schemas"]["SetStep"]
         | components["schemas"]["SetPath"]
-        | components["schemas"]["SetLane"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
         | components["schemas"]["RemoveDivider"]
         | components["schemas"]["Divide"]
-        | components["schemas"]["Dissolve"]
+        | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
         | components["schemas"]["Batch"];
@@ -994,7 +1021,7 @@ export interface components {
        * @default wav24
        * @enum {string}
        */
-      format: "wav16" | "wav24" | "wav32f" | "flac16" | "flac24";
+      format?: "wav16" | "wav24" | "wav32f" | "flac16" | "flac24";
     };
     /**
      * Fact
@@ -1111,17 +1138,19 @@ export interface components {
        * @default after
        * @enum {string}
        */
-      at: "before" | "after";
+      at?: "before" | "after";
       /**
        * Trim Db
+       * @description Gain of the key before its filter; the sound itself does not change.
        * @default 0
        */
-      trim_db: number;
+      trim_db?: number;
       /**
        * Mutes
+       * @description Otherwise the key goes on though its source is muted.
        * @default false
        */
-      mutes: boolean;
+      mutes?: boolean;
     };
     /**
      * Lane
@@ -1133,39 +1162,48 @@ export interface components {
     "Lane-Input": {
       /** Id */
       id?: string;
-      /** Name */
+      /**
+       * Name
+       * @description What the lane is called.
+       */
       name: string;
       path?: components["schemas"]["Path-Input"];
       /**
        * Level Db
+       * @description How loud the lane lies in the sum; -90 dB is off.
        * @default 0
        */
-      level_db: number;
+      level_db?: number;
       /**
        * Invert
+       * @description The waveform upside down.
        * @default false
        */
-      invert: boolean;
+      invert?: boolean;
       /**
        * Mute
+       * @description Silent.
        * @default false
        */
-      mute: boolean;
+      mute?: boolean;
       /**
        * Solo
+       * @description The other lanes are silent while you listen; never in a file.
        * @default false
        */
-      solo: boolean;
+      solo?: boolean;
       /**
        * Bypass
+       * @description The lane without its steps.
        * @default false
        */
-      bypass: boolean;
+      bypass?: boolean;
       /**
        * Linked
+       * @description A setting moved in one linked lane moves by as much in the others.
        * @default false
        */
-      linked: boolean;
+      linked?: boolean;
       /** Output */
       output?: string | null;
     };
@@ -1179,39 +1217,48 @@ export interface components {
     "Lane-Output": {
       /** Id */
       id?: string;
-      /** Name */
+      /**
+       * Name
+       * @description What the lane is called.
+       */
       name: string;
       path?: components["schemas"]["Path-Output"];
       /**
        * Level Db
+       * @description How loud the lane lies in the sum; -90 dB is off.
        * @default 0
        */
-      level_db: number;
+      level_db?: number;
       /**
        * Invert
+       * @description The waveform upside down.
        * @default false
        */
-      invert: boolean;
+      invert?: boolean;
       /**
        * Mute
+       * @description Silent.
        * @default false
        */
-      mute: boolean;
+      mute?: boolean;
       /**
        * Solo
+       * @description The other lanes are silent while you listen; never in a file.
        * @default false
        */
-      solo: boolean;
+      solo?: boolean;
       /**
        * Bypass
+       * @description The lane without its steps.
        * @default false
        */
-      bypass: boolean;
+      bypass?: boolean;
       /**
        * Linked
+       * @description A setting moved in one linked lane moves by as much in the others.
        * @default false
        */
-      linked: boolean;
+      linked?: boolean;
       /** Output */
       output?: string | null;
     };
@@ -1274,7 +1321,10 @@ export interface components {
       /** Latency Ms */
       latency_ms: number;
     };
-    /** Ledger */
+    /**
+     * Ledger
+     * @description settings: those that the scope's step was measured with.
+     */
     Ledger: {
       before: components["schemas"]["Figures"];
       after: components["schemas"]["Figures"];
@@ -1312,53 +1362,35 @@ export interface components {
     };
     /**
      * Match
-     * @description What was measured over the passage to hold the loudness (see `studies.match`): of a steady blend, or of an output.
+     * @description What was measured to hold the loudness of a steady blend or of an output (see `studies.match`).
      *
+     *     key: fingerprint of all that was heard by it, so that it is known to be out of date after an edit; empty if an earlier
+     *     version measured it, over a passage that it did not keep. over: the stretch it was measured over; None likewise.
      *     matched_db: gain that brings the treated side to the loudness of the untreated one. gains_db: gain of a blend's sum
      *     at equally spaced positions, from untreated to treated. guessed_db: what an output's gain was taken for by its
      *     settings then; as they move on, so does the gain. refused: why no match is used, if none is.
      */
     Match: {
       /**
+       * Key
+       * @default
+       */
+      key?: string;
+      over?: components["schemas"]["Stretch"] | null;
+      /**
        * Matched Db
        * @default 0
        */
-      matched_db: number;
+      matched_db?: number;
       /**
        * Guessed Db
        * @default 0
        */
-      guessed_db: number;
+      guessed_db?: number;
       /** Gains Db */
       gains_db?: number[];
       /** Refused */
       refused?: string | null;
-    };
-    /**
-     * MatchesAnswer
-     * @description What was measured anew, by the steps' ids; the session has it already, under the revision.
-     */
-    MatchesAnswer: {
-      /** Revision */
-      revision: number;
-      /** Matches */
-      matches: {
-        [key: string]: components["schemas"]["Match"];
-      };
-    };
-    /**
-     * MatchesQuestion
-     * @description The passage over which blends and outputs are matched.
-     */
-    MatchesQuestion: {
-      /** Tab */
-      tab: string;
-      /** Number */
-      number?: number | null;
-      /** Start S */
-      start_s: number;
-      /** End S */
-      end_s: number;
     };
     /**
      * MoveStep
@@ -1396,6 +1428,23 @@ export interface components {
       /** Output */
       output?: string | null;
     };
+    /**
+     * Moved
+     * @description A value for an address.
+     */
+    Moved: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /** Value */
+      value: boolean | number | string | number[] | [number, number][];
+    };
     /** NewSession */
     NewSession: {
       /** Name */
@@ -1405,12 +1454,12 @@ export interface components {
        * @default 48000
        * @enum {integer}
        */
-      rate_hz: 44100 | 48000 | 88200 | 96000;
+      rate_hz?: 44100 | 48000 | 88200 | 96000;
       /**
        * Tempo Bpm
        * @default 120
        */
-      tempo_bpm: number;
+      tempo_bpm?: number;
     };
     /**
      * OrderAnswer
@@ -1424,7 +1473,7 @@ export interface components {
     };
     /**
      * OrderQuestion
-     * @description A step moved to another place on its strip.
+     * @description A step moved to another place on its strip, over a passage.
      */
     OrderQuestion: {
       /** Tab */
@@ -1467,7 +1516,7 @@ export interface components {
        * Columns
        * @default 1000
        */
-      columns: number;
+      columns?: number;
     };
     /**
      * PassageQuestion
@@ -1545,8 +1594,13 @@ export interface components {
       /** Presets */
       presets: components["schemas"]["PresetBody"][];
     };
-    /** PresetView */
+    /**
+     * PresetView
+     * @description problem: why it cannot be used, or what was left out of it; one that cannot be used has no settings.
+     */
     PresetView: {
+      /** Id */
+      id: number;
       /** Kind */
       kind: string;
       /** Name */
@@ -1555,8 +1609,42 @@ export interface components {
       settings: {
         [key: string]: unknown;
       };
-      /** Id */
-      id: number;
+      /** Problem */
+      problem: string | null;
+    };
+    /**
+     * ProcessorReference
+     * @description pictures: of its editor, the first two shown at first; listens: whether its detector can be heard; keyed: whether that
+     *     may listen to another sound; main: the settings that stand for all where several are shown side by side; shows_gate: whether
+     *     its plate shows the state of its gate while it plays; settings_schema: JSON schema of its settings.
+     */
+    ProcessorReference: {
+      /** Kind */
+      kind: string;
+      /** Label */
+      label: string;
+      /** Summary */
+      summary: string;
+      /** Pictures */
+      pictures: string[];
+      /** Listens */
+      listens: boolean;
+      /** Keyed */
+      keyed: boolean;
+      /** Matched */
+      matched: boolean;
+      /** Shows Gate */
+      shows_gate: boolean;
+      /** Main */
+      main: string[];
+      /** Starts */
+      starts: components["schemas"]["StartReference"][];
+      /** Settings */
+      settings: components["schemas"]["Descriptor"][];
+      /** Settings Schema */
+      settings_schema: {
+        [key: string]: unknown;
+      };
     };
     /** Progress */
     Progress: {
@@ -1582,7 +1670,7 @@ export interface components {
        * Rises
        * @default false
        */
-      rises: boolean;
+      rises?: boolean;
     };
     /**
      * RemoveDivider
@@ -1604,7 +1692,7 @@ export interface components {
        * @default 0
        * @enum {integer}
        */
-      keep: 0 | 1;
+      keep?: 0 | 1;
     };
     /**
      * RemoveLane
@@ -1628,6 +1716,23 @@ export interface components {
       op: "remove_send";
       /** Send Id */
       send_id: string;
+    };
+    /**
+     * RemoveSplit
+     * @description Take a split apart: one lane's steps take its place, those of the others stay behind them, bypassed.
+     *
+     *     Kept is the named lane, else a blend's treated lane, else the first lane with steps.
+     */
+    RemoveSplit: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "remove_split";
+      /** Step Id */
+      step_id: string;
+      /** Keep */
+      keep?: string | null;
     };
     /** RemoveStep */
     RemoveStep: {
@@ -1698,7 +1803,7 @@ export interface components {
        * Log X
        * @default false
        */
-      log_x: boolean;
+      log_x?: boolean;
       /** Marks */
       marks?: components["schemas"]["Mark"][];
       /** Columns */
@@ -1715,7 +1820,7 @@ export interface components {
     /**
      * Routing
      * @description low_latency_ms: the total with low latency throughout. silent_sends, silent_keys: why nothing comes through, by the
-     *     send's or the keyed step's id. prompt: what low latency changes in a step, by its id, where it changes something.
+     *     send's or the keyed step's id. low_latency_changes: what low latency changes in a step, by its id, if anything.
      */
     Routing: {
       /** Latency Ms */
@@ -1734,12 +1839,15 @@ export interface components {
       silent_keys: {
         [key: string]: string;
       };
-      /** Prompt */
-      prompt: {
+      /** Low Latency Changes */
+      low_latency_changes: {
         [key: string]: string;
       };
     };
-    /** ScopeAnswer */
+    /**
+     * ScopeAnswer
+     * @description settings: those the step was measured with; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard.
+     */
     ScopeAnswer: {
       /** Revision */
       revision: number;
@@ -1755,10 +1863,15 @@ export interface components {
       bite_end_s: number;
       curve: components["schemas"]["Curve"] | null;
       response: components["schemas"]["Response"] | null;
-      /** Through Db */
-      through_db: number;
-      /** Roof Db */
-      roof_db: number | null;
+      /** Linear Gain Db */
+      linear_gain_db: number;
+      /** Output Ceiling Db */
+      output_ceiling_db: number | null;
+      /** Settings */
+      settings: {
+        [key: string]:
+          boolean | number | string | number[] | [number, number][];
+      };
       /** Latency Ms */
       latency_ms: number;
       /** Strip Latency Ms */
@@ -1787,17 +1900,17 @@ export interface components {
        * Columns
        * @default 800
        */
-      columns: number;
+      columns?: number;
       /**
        * Zoom Start
        * @default 0
        */
-      zoom_start: number;
+      zoom_start?: number;
       /**
        * Zoom End
        * @default 1
        */
-      zoom_end: number;
+      zoom_end?: number;
     };
     /**
      * Section
@@ -1824,48 +1937,57 @@ export interface components {
       target: string;
       /**
        * Level Db
+       * @description Level of the send; -90 dB is off.
        * @default 0
        */
-      level_db: number;
+      level_db?: number;
       /**
        * Pre
+       * @description Taken before or after the strip's level.
        * @default false
        */
-      pre: boolean;
+      pre?: boolean;
       /**
        * Mute
+       * @description Silent.
        * @default false
        */
-      mute: boolean;
+      mute?: boolean;
     };
     /**
      * Session
      * @description One piece of work.
      */
     Session: {
-      /** Name */
+      /**
+       * Name
+       * @description What the session is called.
+       */
       name: string;
       /**
        * Rate Hz
        * @default 48000
        * @enum {integer}
        */
-      rate_hz: 44100 | 48000 | 88200 | 96000;
+      rate_hz?: 44100 | 48000 | 88200 | 96000;
       /**
        * Tempo Bpm
+       * @description Quarter notes a minute.
        * @default 120
        */
-      tempo_bpm: number;
+      tempo_bpm?: number;
       /**
        * Low Latency
+       * @description Every step without lookahead and oversampling, for playing along; never in a file.
        * @default false
        */
-      low_latency: boolean;
+      low_latency?: boolean;
       /**
        * Beats In Bar
+       * @description Quarter notes that make a bar.
        * @default 4
        */
-      beats_in_bar: number;
+      beats_in_bar?: number;
       /** Sections */
       sections?: components["schemas"]["Section"][];
       /** Strips */
@@ -1883,6 +2005,27 @@ export interface components {
       deleted: boolean;
     };
     /**
+     * Set
+     * @description New values for any addresses of the session.
+     *
+     *     A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`. All of them
+     *     stop where the first of them comes to its limit, so that their distances stay.
+     */
+    Set: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set";
+      /** Values */
+      values: components["schemas"]["Moved"][];
+      /**
+       * Alone
+       * @default false
+       */
+      alone?: boolean;
+    };
+    /**
      * SetKey
      * @description What a step's detector listens to; null is its own signal.
      */
@@ -1897,37 +2040,25 @@ export interface components {
       key: components["schemas"]["Key"] | null;
     };
     /**
-     * SetLane
-     * @description Name, level, polarity, mute, solo, bypass or link of a lane, or where it goes: a bus, or "" for the split's sum.
+     * SetMatchOver
+     * @description The stretch over which a step's loudness is measured: the whole song, a section or a range.
      */
-    SetLane: {
+    SetMatchOver: {
       /**
        * @description discriminator enum property added by openapi-typescript
        * @enum {string}
        */
-      op: "set_lane";
-      /** Lane Id */
-      lane_id: string;
-      /** Name */
-      name?: string | null;
-      /** Level Db */
-      level_db?: number | null;
-      /** Invert */
-      invert?: boolean | null;
-      /** Mute */
-      mute?: boolean | null;
-      /** Solo */
-      solo?: boolean | null;
-      /** Bypass */
-      bypass?: boolean | null;
-      /** Linked */
-      linked?: boolean | null;
-      /** Output */
-      output?: string | null;
+      op: "set_match_over";
+      /** Step Id */
+      step_id: string;
+      over: components["schemas"]["Stretch"];
     };
     /**
      * SetOutput
-     * @description What a strip feeds; null is nothing, so that only its sends are heard and keys taken from it work.
+     * @description What a strip feeds, or where a lane goes.
+     *
+     *     Of a strip, null is nothing, so that only its sends are heard and keys taken from it work; of a lane, null is the sum of
+     *     its split.
      */
     SetOutput: {
       /**
@@ -1936,7 +2067,9 @@ export interface components {
        */
       op: "set_output";
       /** Strip Id */
-      strip_id: string;
+      strip_id?: string | null;
+      /** Lane Id */
+      lane_id?: string | null;
       /** Output */
       output: string | null;
     };
@@ -1969,98 +2102,6 @@ export interface components {
       op: "set_sections";
       /** Sections */
       sections: components["schemas"]["Section"][];
-    };
-    /**
-     * SetSend
-     * @description Level, place (before or after the strip's level) or mute of a send.
-     */
-    SetSend: {
-      /**
-       * @description discriminator enum property added by openapi-typescript
-       * @enum {string}
-       */
-      op: "set_send";
-      /** Send Id */
-      send_id: string;
-      /** Level Db */
-      level_db?: number | null;
-      /** Pre */
-      pre?: boolean | null;
-      /** Mute */
-      mute?: boolean | null;
-    };
-    /**
-     * SetSession
-     * @description Name, tempo, beats in a bar, or whether it plays with low latency.
-     */
-    SetSession: {
-      /**
-       * @description discriminator enum property added by openapi-typescript
-       * @enum {string}
-       */
-      op: "set_session";
-      /** Name */
-      name?: string | null;
-      /** Tempo Bpm */
-      tempo_bpm?: number | null;
-      /** Beats In Bar */
-      beats_in_bar?: number | null;
-      /** Low Latency */
-      low_latency?: boolean | null;
-    };
-    /**
-     * SetStep
-     * @description Some settings of a step, its bypass, or whether it runs with low latency.
-     *
-     *     A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`.
-     */
-    SetStep: {
-      /**
-       * @description discriminator enum property added by openapi-typescript
-       * @enum {string}
-       */
-      op: "set_step";
-      /** Step Id */
-      step_id: string;
-      /** Settings */
-      settings?: {
-        [key: string]:
-          number | boolean | string | number[] | [number, number][];
-      };
-      /** Bypass */
-      bypass?: boolean | null;
-      /** Low Latency */
-      low_latency?: boolean | null;
-      /**
-       * Alone
-       * @default false
-       */
-      alone: boolean;
-    };
-    /**
-     * SetStrip
-     * @description Name, trim, level, pan, mute or solo of a strip.
-     */
-    SetStrip: {
-      /**
-       * @description discriminator enum property added by openapi-typescript
-       * @enum {string}
-       */
-      op: "set_strip";
-      /** Strip Id */
-      strip_id: string;
-      /** Name */
-      name?: string | null;
-      /** Trim Db */
-      trim_db?: number | null;
-      /** Level Db */
-      level_db?: number | null;
-      /** Pan */
-      pan?: number | null;
-      /** Mute */
-      mute?: boolean | null;
-      /** Solo */
-      solo?: boolean | null;
     };
     /**
      * Settings
@@ -2129,12 +2170,27 @@ export interface components {
        * @default 6
        * @enum {integer}
        */
-      fraction: 3 | 6 | 12 | 24;
+      fraction?: 3 | 6 | 12 | 24;
       /**
        * Moving
        * @default false
        */
-      moving: boolean;
+      moving?: boolean;
+    };
+    /**
+     * StartReference
+     * @description A starting point and what to listen for when its settings are then moved.
+     */
+    StartReference: {
+      /** Name */
+      name: string;
+      /** Listen */
+      listen: string;
+      /** Settings */
+      settings: {
+        [key: string]:
+          boolean | number | string | number[] | [number, number][];
+      };
     };
     /**
      * Step
@@ -2147,22 +2203,70 @@ export interface components {
       kind: string;
       /**
        * Bypass
+       * @description The sound passes the step untreated, as late as before.
        * @default false
        */
-      bypass: boolean;
-      settings: components["schemas"]["Settings"];
+      bypass?: boolean;
+      /** Settings */
+      settings: {
+        [key: string]: unknown;
+      };
       /** Lanes */
       lanes?: components["schemas"]["Lane-Input"][];
       match?: components["schemas"]["Match"] | null;
+      /** @default {} */
+      match_over?: components["schemas"]["Stretch"];
       key?: components["schemas"]["Key"] | null;
       /**
        * Low Latency
+       * @description Lookahead and oversampling off; the editor says what that changes.
        * @default false
        */
-      low_latency: boolean;
+      low_latency?: boolean;
     };
+    /**
+     * Step
+     * @description One item of a path: a processor with its settings, or a split (kind `split`) with its lanes.
+     */
     "Step-Output": {
-      [key: string]: unknown;
+      /** Id */
+      id?: string;
+      /** Kind */
+      kind: string;
+      /**
+       * Bypass
+       * @description The sound passes the step untreated, as late as before.
+       * @default false
+       */
+      bypass?: boolean;
+      /** Settings */
+      settings: {
+        [key: string]: unknown;
+      };
+      /** Lanes */
+      lanes?: components["schemas"]["Lane-Output"][];
+      match?: components["schemas"]["Match"] | null;
+      /** @default {} */
+      match_over?: components["schemas"]["Stretch"];
+      key?: components["schemas"]["Key"] | null;
+      /**
+       * Low Latency
+       * @description Lookahead and oversampling off; the editor says what that changes.
+       * @default false
+       */
+      low_latency?: boolean;
+    };
+    /**
+     * Stretch
+     * @description A stretch of the session: a section by its name, seconds from start_s to end_s, or (neither) the whole song.
+     */
+    Stretch: {
+      /** Section Id */
+      section_id?: string | null;
+      /** Start S */
+      start_s?: number | null;
+      /** End S */
+      end_s?: number | null;
     };
     /**
      * Strip
@@ -2174,7 +2278,10 @@ export interface components {
     "Strip-Input": {
       /** Id */
       id?: string;
-      /** Name */
+      /**
+       * Name
+       * @description What the strip is called.
+       */
       name: string;
       /**
        * Kind
@@ -2187,38 +2294,43 @@ export interface components {
        * Start S
        * @default 0
        */
-      start_s: number;
+      start_s?: number;
       /**
        * Trim Db
+       * @description Level before the path.
        * @default 0
        */
-      trim_db: number;
+      trim_db?: number;
       path?: components["schemas"]["Path-Input"];
       /**
        * Level Db
+       * @description Level after the path; -90 dB is off.
        * @default 0
        */
-      level_db: number;
+      level_db?: number;
       /**
        * Pan
+       * @description Mono: equal power, -3 dB at the centre. Stereo: balance, nothing is ever raised.
        * @default 0
        */
-      pan: number;
+      pan?: number;
       /**
        * Mute
+       * @description Silent.
        * @default false
        */
-      mute: boolean;
+      mute?: boolean;
       /**
        * Solo
+       * @description Tracks that are not soloed are silent while you listen; never in a file.
        * @default false
        */
-      solo: boolean;
+      solo?: boolean;
       /**
        * Output
        * @default main
        */
-      output: string | null;
+      output?: string | null;
       /** Sends */
       sends?: components["schemas"]["Send"][];
     };
@@ -2232,7 +2344,10 @@ export interface components {
     "Strip-Output": {
       /** Id */
       id?: string;
-      /** Name */
+      /**
+       * Name
+       * @description What the strip is called.
+       */
       name: string;
       /**
        * Kind
@@ -2245,38 +2360,43 @@ export interface components {
        * Start S
        * @default 0
        */
-      start_s: number;
+      start_s?: number;
       /**
        * Trim Db
+       * @description Level before the path.
        * @default 0
        */
-      trim_db: number;
+      trim_db?: number;
       path?: components["schemas"]["Path-Output"];
       /**
        * Level Db
+       * @description Level after the path; -90 dB is off.
        * @default 0
        */
-      level_db: number;
+      level_db?: number;
       /**
        * Pan
+       * @description Mono: equal power, -3 dB at the centre. Stereo: balance, nothing is ever raised.
        * @default 0
        */
-      pan: number;
+      pan?: number;
       /**
        * Mute
+       * @description Silent.
        * @default false
        */
-      mute: boolean;
+      mute?: boolean;
       /**
        * Solo
+       * @description Tracks that are not soloed are silent while you listen; never in a file.
        * @default false
        */
-      solo: boolean;
+      solo?: boolean;
       /**
        * Output
        * @default main
        */
-      output: string | null;
+      output?: string | null;
       /** Sends */
       sends?: components["schemas"]["Send"][];
     };
@@ -2317,7 +2437,11 @@ export interface components {
     };
     /**
      * VersionView
-     * @description A session as it stands. `revision` grows with every change; told: what the last edit did besides what it was for.
+     * @description A session as it stands. `revision` grows with every change.
+     *
+     *     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
+     *     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
+     *     document says, by its id and their names. held: the steps whose loudness is held; measuring: those that are being measured.
      */
     VersionView: {
       /** Id */
@@ -2332,8 +2456,23 @@ export interface components {
       length_s: number;
       session: components["schemas"]["Session"];
       routing: components["schemas"]["Routing"];
-      /** Told */
-      told: string[];
+      /** Notices */
+      notices: string[];
+      /** Plates */
+      plates: {
+        [key: string]: string;
+      };
+      /** Resolved */
+      resolved: {
+        [key: string]: {
+          [key: string]:
+            boolean | number | string | number[] | [number, number][];
+        };
+      };
+      /** Held */
+      held: string[];
+      /** Measuring */
+      measuring: string[];
     };
   };
   responses: never;
@@ -2838,41 +2977,6 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["BandsAnswer"] | null;
-        };
-      };
-      /** @description Validation Error */
-      422: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
-        };
-      };
-    };
-  };
-  study_matches_api_sessions__session_id__studies_matches_post: {
-    parameters: {
-      query?: never;
-      header?: never;
-      path: {
-        session_id: number;
-      };
-      cookie?: never;
-    };
-    requestBody: {
-      content: {
-        "application/json": components["schemas"]["MatchesQuestion"];
-      };
-    };
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["MatchesAnswer"] | null;
         };
       };
       /** @description Validation Error */
@@ -3481,9 +3585,29 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
+          "application/json": components["schemas"]["ProcessorReference"][];
+        };
+      };
+    };
+  };
+  list_settings_api_settings_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
           "application/json": {
-            [key: string]: unknown;
-          }[];
+            [key: string]: components["schemas"]["Descriptor"][];
+          };
         };
       };
     };

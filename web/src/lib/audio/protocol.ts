@@ -57,7 +57,8 @@ export type ServerMessage =
   | { type: 'stopped'; epoch: number }
   | { type: 'ended'; epoch: number }
   | { type: 'failed'; why: string }
-  | { type: 'version'; revision: number };
+  | { type: 'version'; revision: number }
+  | { type: 'measuring'; steps: string[] };
 
 /** From the page to the worker. */
 export type ToWorker =

@@ -6,7 +6,7 @@
   interface Props {
     setting: Setting;
     value: SettingValue;
-    /** gesture: the same word for all values of one drag, null for a single act. */
+    /** gesture: a word that all values of one drag share, and no others; null for a single act. */
     change: (value: SettingValue, gesture: string | null) => void;
     /** Told apart from rules of the same setting elsewhere: whose it is, and a mark of its own. */
     of?: string;
@@ -23,6 +23,9 @@
   let dragged = $state<number | null>(null);
   let gesture = '';
   let wheelEnd = 0;
+  let keysEnd = 0;
+  /** Arrow keys pressed one after the other are one gesture. */
+  const KEYS_MS = 1500;
 
   const number = $derived(dragged ?? (typeof value === 'number' ? value : 0));
   const share = $derived(toShare(number, setting));
@@ -73,8 +76,11 @@
 
   function keys(event: KeyboardEvent): void {
     const steps = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 }[event.key];
-    if (steps) nudge(steps, event, `keys ${setting.name} ${Math.floor(Date.now() / 1500)}`);
-    else if (event.key === 'Home') put(setting.minimum ?? 0, null);
+    if (steps) {
+      if (Date.now() > keysEnd) gesture = crypto.randomUUID();
+      keysEnd = Date.now() + KEYS_MS;
+      nudge(steps, event, gesture);
+    } else if (event.key === 'Home') put(setting.minimum ?? 0, null);
     else if (event.key === 'End') put(setting.maximum ?? 1, null);
     else if (event.key === 'Enter' || /^[0-9.-]$/.test(event.key))
       typing = event.key === 'Enter' ? '' : event.key;

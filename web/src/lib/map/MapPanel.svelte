@@ -1,8 +1,7 @@
 <script lang="ts">
   /** What is chosen on the map: a line with what can be set of it, or a strip with all its lines. */
   import Rule from '../controls/Rule.svelte';
-  import { KEY_TRIM, LEVEL, SEND } from '../controls/rules';
-  import { setKey, setSend } from '../state/routes';
+  import { setKey, setSend, setSource } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
   import { links, type Link } from './links';
 
@@ -47,7 +46,8 @@
     {#if chosen.kind === 'send'}
       {@const { send } = chosen}
       <Rule
-        setting={SEND}
+        setting={workspace.setting('send', 'level_db')}
+        mark="send_level_db"
         value={send.level_db}
         change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
       />
@@ -75,7 +75,8 @@
       {@const { step, key } = chosen}
       <p class="soft">Heard by the {detector(chosen)} on {named(chosen.to)}.</p>
       <Rule
-        setting={KEY_TRIM}
+        setting={workspace.setting('key', 'trim_db')}
+        mark="key_trim_db"
         value={key.trim_db}
         change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
       />
@@ -86,7 +87,10 @@
           aria-label="Taken"
           value={key.at}
           onchange={(event) =>
-            setKey(workspace, step, { at: event.currentTarget.value === 'before' ? 'before' : 'after' })}
+            setSource(workspace, step, {
+              ...key,
+              at: event.currentTarget.value === 'before' ? 'before' : 'after',
+            })}
         >
           <option value="after">after {key.step_id || key.lane_id ? 'it' : 'the path'}</option>
           <option value="before">before {key.step_id || key.lane_id ? 'it' : 'the path'}</option>
@@ -112,10 +116,9 @@
   {:else if strip}
     <h2>{strip.name} <span class="soft">{strip.kind}</span></h2>
     <Rule
-      setting={LEVEL}
+      setting={workspace.setting('strip', 'level_db')}
       value={strip.level_db}
-      change={(value, gesture) =>
-        workspace.edit({ op: 'set_strip', strip_id: strip.id, level_db: value }, gesture)}
+      change={(value, gesture) => workspace.move('strip', strip.id, { level_db: value }, gesture)}
     />
     {#if latency?.silent}<p class="silent" data-figure="silent">{latency.silent}</p>{/if}
     {#if latency}

@@ -136,7 +136,7 @@ export function choices(
     edit: {
       op: 'add_step',
       strip_id: to,
-      step: { id: duck, kind: 'ducker', key: { strip_id: from } },
+      step: { id: duck, kind: 'ducker', settings: {}, key: { strip_id: from } },
     },
   });
   return found;
@@ -146,7 +146,7 @@ export function choices(
 export function removal(link: Link): Edit {
   if (link.kind === 'output') return { op: 'set_output', strip_id: link.from, output: null };
   if (link.kind === 'send') return { op: 'remove_send', send_id: link.send.id };
-  if (link.kind === 'lane') return { op: 'set_lane', lane_id: link.lane.id, output: '' };
+  if (link.kind === 'lane') return { op: 'set_output', lane_id: link.lane.id, output: null };
   return { op: 'set_key', step_id: link.step.id, key: null };
 }
 

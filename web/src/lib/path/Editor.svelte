@@ -14,6 +14,7 @@
   import LaneRules from './LaneRules.svelte';
   import KeyRules from './KeyRules.svelte';
   import LaneTable from './LaneTable.svelte';
+  import MatchLine from './MatchLine.svelte';
   import PathPresets from './PathPresets.svelte';
   import Starts from './Starts.svelte';
   import StripRules from './StripRules.svelte';
@@ -61,7 +62,7 @@
   <header>
     <h2>{title}</h2>
     <span class="soft trail">{step || trail.length > 1 ? trail.join(' > ') : 'the strip itself'}</span>
-    {#if workspace.study && workspace.study.latency_ms > 0 && !(step && workspace.routing?.prompt[step.id])}
+    {#if workspace.study && workspace.study.latency_ms > 0 && !(step && workspace.routing?.low_latency_changes[step.id])}
       <span class="figure soft" title="The sound is this late here; everything else is delayed to match.">
         {workspace.study.latency_ms.toFixed(1)} ms late
       </span>
@@ -118,12 +119,12 @@
           onclick={() => workspace.edit({ op: 'lanes_to_buses', step_id: step.id })}>Lanes to buses</button
         >
       {/if}
-      {#if workspace.routing?.prompt[step.id]}
+      {#if workspace.routing?.low_latency_changes[step.id]}
         <button
           class="button"
           aria-pressed={step.low_latency ?? false}
-          title="Low latency: {workspace.routing.prompt[step.id]}"
-          onclick={() => workspace.edit({ op: 'set_step', step_id: step.id, low_latency: !step.low_latency })}
+          title="Low latency: {workspace.routing.low_latency_changes[step.id]}"
+          onclick={() => workspace.move('step', step.id, { low_latency: !step.low_latency })}
         >
           {step.low_latency ? 'Low, ' : ''}{(workspace.study?.latency_ms ?? 0).toFixed(1)} ms late
         </button>
@@ -192,19 +193,8 @@
               <Choice {setting} {value} change={(next) => put(setting.name, next, null)} />
             {/if}
           {/each}
-          {#if group.name === 'Output' && step.settings['output'] === 'held'}
-            <p class="soft match" data-figure="held">
-              {#if step.match?.refused}{step.match.refused}
-              {:else if step.match}Held by {format(step.match.matched_db, 'dB')} over this passage
-              {:else}Measuring the loudness ...{/if}
-            </p>
-          {/if}
-          {#if group.name === 'Blend' && split && split.settings['law'] === 'steady' && split.settings['blend']}
-            <p class="soft match" data-figure="match">
-              {#if split.match?.refused}{split.match.refused}
-              {:else if split.match}Match found: treated {format(split.match.matched_db, 'dB')}
-              {:else}Measuring both sides ...{/if}
-            </p>
+          {#if group.name === (split ? 'Blend' : 'Output') && workspace.version?.held.includes(step.id)}
+            <MatchLine {step} />
           {/if}
         </div>
       {/each}
@@ -255,10 +245,6 @@
     min-width: 0;
     overflow: hidden;
     text-overflow: ellipsis;
-  }
-  .match {
-    margin: 4px 0;
-    line-height: 17px;
   }
   .group h3 {
     font-weight: 500;

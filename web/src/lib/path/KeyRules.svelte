@@ -2,7 +2,6 @@
   /** What a detector listens to: the source, its trim, and what a mute of the source does. */
   import type { Step, Strip } from '../api/client';
   import Rule from '../controls/Rule.svelte';
-  import { KEY_TRIM } from '../controls/rules';
   import { keyValue, sources } from '../map/links';
   import { labelOf, setKey, setSource } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
@@ -41,7 +40,8 @@
 </label>
 {#if step.key}
   <Rule
-    setting={KEY_TRIM}
+    setting={workspace.setting('key', 'trim_db')}
+    mark="key_trim_db"
     value={step.key.trim_db}
     change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
   />

@@ -4,16 +4,9 @@
   import Rule from '../controls/Rule.svelte';
   import { addCeiling, giveBack, setLane } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
-  import { LEVEL } from './lane';
 
   let { lane, split }: { lane: Lane; split: Step } = $props();
-  const SWITCHES = [
-    ['mute', 'Mute', 'Silent (D).'],
-    ['solo', 'Solo', 'The other lanes are silent while you listen; never in a file (S).'],
-    ['bypass', 'Bypass', 'The lane without its steps (B).'],
-    ['invert', 'Turn polarity', 'The waveform upside down.'],
-    ['linked', 'Linked', 'A setting moved in one linked lane moves by as much in the others.'],
-  ] as const;
+  const SWITCHES = ['mute', 'solo', 'bypass', 'invert', 'linked'] as const;
   const buses = $derived(
     (workspace.session?.strips ?? []).filter(
       (strip) => strip.kind !== 'track' && strip.id !== workspace.stripId,
@@ -41,7 +34,7 @@
     />
   </label>
   <Rule
-    setting={LEVEL}
+    setting={workspace.setting('lane', 'level_db')}
     value={lane.level_db}
     change={(value, gesture) => setLane(workspace, lane, { level_db: Number(value) }, gesture)}
   />
@@ -51,7 +44,8 @@
       class="figure"
       aria-label="Where the lane goes"
       value={lane.output ?? ''}
-      onchange={(event) => setLane(workspace, lane, { output: event.currentTarget.value })}
+      onchange={(event) =>
+        workspace.edit({ op: 'set_output', lane_id: lane.id, output: event.currentTarget.value || null })}
     >
       <option value="">the sum</option>
       {#each buses as bus (bus.id)}<option value={bus.id}>{bus.name}</option>{/each}
@@ -60,9 +54,10 @@
 </div>
 <div class="group">
   <h3 class="soft">Listening</h3>
-  {#each SWITCHES as [name, label, help] (name)}
-    <label class="row" title={help}>
-      <span>{label}</span>
+  {#each SWITCHES as name (name)}
+    {@const told = workspace.setting('lane', name)}
+    <label class="row" title={told.help}>
+      <span>{told.label}</span>
       <input
         type="checkbox"
         checked={lane[name]}

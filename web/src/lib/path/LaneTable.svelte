@@ -6,7 +6,6 @@
   import { bandsState, mainStep, takenDb } from '../state/bands.svelte';
   import { addCeiling, giveBack, linkAll, setLane, spanOf } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
-  import { LEVEL } from './lane';
 
   let { split }: { split: Step } = $props();
   const CEILING_DB = -6;
@@ -64,7 +63,7 @@
   {#each lanes as lane (lane.id)}
     <Rule
       bare
-      setting={LEVEL}
+      setting={workspace.setting('lane', 'level_db')}
       of={lane.name}
       mark="level {lane.name}"
       value={lane.level_db}

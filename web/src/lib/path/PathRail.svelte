@@ -18,7 +18,7 @@
   import Door from './Door.svelte';
   import LaneTag from './LaneTag.svelte';
   import { layout, nearestSlot } from './layout';
-  import { says } from './says';
+  import { plateText } from './plate';
   import { arrow, everyStep, find, renamed, type Chosen } from './tree';
 
   interface Props {
@@ -124,6 +124,8 @@
     workspace.choose(workspace.stripId, laneId ? null : (steps.at(-1)?.id ?? null), laneId);
     adding = true;
   }
+  const says = (step: Step) =>
+    plateText(step, workspace.processor(step.kind), workspace.version?.plates[step.id] ?? '', header);
 </script>
 
 <div class="path" role="group" aria-label="Path of {strip?.name ?? ''}">
@@ -245,7 +247,7 @@
           >
             <b class:long={label(step).length > 14}>{label(step)}</b>
             {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
-            <span class="figure soft" class:tight={says(step, header).length > 15}>{says(step, header)}</span>
+            <span class="figure soft" class:tight={says(step).length > 15}>{says(step)}</span>
             {#if Math.abs(moved(step)) > 0.05}
               <i
                 class={moved(step) < 0 ? 'taken' : 'added'}

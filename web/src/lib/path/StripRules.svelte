@@ -2,7 +2,6 @@
   /** The strip itself: trim, level, pan, what it feeds, what it sends, and why it is silent if it is. */
   import type { SettingValue, Strip } from '../api/client';
   import Rule from '../controls/Rule.svelte';
-  import { LEVEL, PAN, SEND, TRIM } from '../controls/rules';
   import { addSend, setSend } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
 
@@ -16,14 +15,17 @@
   const routing = $derived(workspace.routing?.strips[strip.id]);
 
   const put = (name: string, value: SettingValue, gesture: string | null) =>
-    void workspace.edit({ op: 'set_strip', strip_id: strip.id, [name]: value }, gesture);
+    workspace.move('strip', strip.id, { [name]: value }, gesture);
 </script>
 
 <div class="group">
   <h3 class="soft">Strip</h3>
-  {#each [TRIM, LEVEL, PAN] as setting (setting.name)}
-    {@const value = strip[setting.name as 'trim_db' | 'level_db' | 'pan']}
-    <Rule {setting} {value} change={(next, gesture) => put(setting.name, next, gesture)} />
+  {#each ['trim_db', 'level_db', 'pan'] as const as name (name)}
+    <Rule
+      setting={workspace.setting('strip', name)}
+      value={strip[name]}
+      change={(next, gesture) => put(name, next, gesture)}
+    />
   {/each}
 </div>
 <div class="group">
@@ -53,7 +55,10 @@
       {@const bus = workspace.stripNamed(send.target)}
       <div class="send" title={workspace.routing?.silent_sends[send.id]}>
         <Rule
-          setting={{ ...SEND, label: workspace.routing?.silent_sends[send.id] ? `${bus} (silent)` : bus }}
+          setting={{
+            ...workspace.setting('send', 'level_db'),
+            label: workspace.routing?.silent_sends[send.id] ? `${bus} (silent)` : bus,
+          }}
           of="send"
           mark="send_level_db {send.id}"
           value={send.level_db}

@@ -21,10 +21,13 @@
   const WINDOW_S = 2;
   const COLUMNS = 4096;
   const study = $derived(workspace.study);
-  const through = $derived(10 ** ((study?.through_db ?? 0) / 20));
+  const through = $derived(10 ** ((study?.linear_gain_db ?? 0) / 20));
   const ceiling = $derived(workspace.step?.settings['ceiling_db']);
   const roof_db = $derived(
-    dragged ?? (study?.roof_db === null || study?.roof_db === undefined ? null : study.roof_db),
+    dragged ??
+      (study?.output_ceiling_db === null || study?.output_ceiling_db === undefined
+        ? null
+        : study.output_ceiling_db),
   );
   const roof = $derived(roof_db === null ? null : 10 ** (roof_db / 20));
 
@@ -143,7 +146,7 @@
     if (dragged === null || !workspace.step || typeof ceiling !== 'number') return;
     const y = event.clientY - canvas!.getBoundingClientRect().top;
     const wanted = db(Math.max(Math.abs(valueAt(y, ys)), 1e-3));
-    const offset = (study?.roof_db ?? ceiling) - ceiling;
+    const offset = (study?.output_ceiling_db ?? ceiling) - ceiling;
     const kept = clamp(Math.round((wanted - offset) * 10) / 10, -36, 0);
     dragged = kept + offset;
     workspace.set(workspace.step.id, { ceiling_db: kept }, gesture);

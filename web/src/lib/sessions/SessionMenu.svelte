@@ -1,6 +1,7 @@
 <script lang="ts">
   /** Sessions: open, new, rename, duplicate, delete and take that back. */
   import { api, type SessionRow } from '../api/client';
+  import { setOf } from '../state/moves';
   import { workspace } from '../state/workspace.svelte';
 
   let { close }: { close: () => void } = $props();
@@ -43,13 +44,13 @@
   async function rename(): Promise<void> {
     const wanted = name.trim();
     if (wanted && wanted !== workspace.session?.name)
-      await workspace.edit({ op: 'set_session', name: wanted });
+      await workspace.edit(setOf('session', null, { name: wanted }));
     await load();
   }
   async function setTempo(): Promise<void> {
     const bpm = Number(tempo.replace(',', '.'));
     if (Number.isFinite(bpm) && bpm !== workspace.session?.tempo_bpm)
-      await workspace.edit({ op: 'set_session', tempo_bpm: bpm });
+      await workspace.edit(setOf('session', null, { tempo_bpm: bpm }));
     tempo = String(workspace.session?.tempo_bpm ?? bpm);
   }
 </script>

@@ -1,6 +1,5 @@
 /** The bench: what is asked, what came out, and what is pinned beside it. */
 import { api, type BenchQuestion, type BenchResult, type BenchTest } from '../api/client';
-import { says } from '../path/says';
 import { labelOf } from './routes';
 import { workspace } from './workspace.svelte';
 
@@ -104,7 +103,9 @@ class BenchState {
     const kept = free ? this.pins : this.pins.slice(1);
     const letter = free ?? this.pins[0]!.letter;
     const { step } = workspace;
-    const label = step ? `${this.label}, ${says(step, null)}` : this.label;
+    const label = step
+      ? `${this.label}, ${step.bypass ? 'bypassed' : (workspace.version?.plates[step.id] ?? '')}`
+      : this.label;
     this.pins = [...kept, { letter, label, result: this.result }].slice(-MOST_PINS);
   }
 

@@ -12,10 +12,10 @@ export const labelOf = (workspace: Workspace) => (step: Step) =>
 export function setKey(
   workspace: Workspace,
   step: Step,
-  what: Partial<Key>,
+  what: Partial<Pick<Key, 'trim_db' | 'mutes'>>,
   gesture: string | null = null,
 ): void {
-  void workspace.edit({ op: 'set_key', step_id: step.id, key: { ...step.key, ...what } }, gesture);
+  workspace.move('key', step.id, what, gesture);
 }
 
 /** Listen to another source, with the trim it has; null is the detector's own signal. */
@@ -31,7 +31,7 @@ export function setSend(
   what: Partial<Omit<Send, 'id' | 'target'>>,
   gesture: string | null = null,
 ): void {
-  void workspace.edit({ op: 'set_send', send_id: send.id, ...what }, gesture);
+  workspace.move('send', send.id, what, gesture);
 }
 
 export function addSend(workspace: Workspace, strip: Strip, target: string): void {

@@ -1,6 +1,7 @@
 /** What is done with splits and lanes: put steps into them, take them apart, treat the others alike. */
-import type { Edit, Lane, Step } from '../api/client';
+import type { Lane, Step } from '../api/client';
 import { api } from '../api/client';
+import { movesOf, setAll, setOf } from './moves';
 import { chosenSteps } from './steps';
 import { type Workspace } from './workspace.svelte';
 import { newId } from '../api/client';
@@ -42,7 +43,7 @@ export async function dissolve(workspace: Workspace): Promise<void> {
     return;
   }
   const first = split.lanes?.flatMap((lane) => lane.path.steps)[0];
-  await workspace.edit({ op: 'dissolve', step_id: split.id, keep: workspace.lane?.id ?? null });
+  await workspace.edit({ op: 'remove_split', step_id: split.id, keep: workspace.lane?.id ?? null });
   workspace.choose(workspace.stripId, first?.id);
 }
 
@@ -54,18 +55,17 @@ export function splitAt(workspace: Workspace): Step | null {
 export function setLane(
   workspace: Workspace,
   lane: Lane,
-  what: Partial<Omit<Lane, 'id' | 'path' | 'output'>> & { output?: string },
+  what: Partial<Omit<Lane, 'id' | 'path' | 'output'>>,
   gesture: string | null = null,
 ): void {
-  void workspace.edit({ op: 'set_lane', lane_id: lane.id, ...what }, gesture);
+  workspace.move('lane', lane.id, what, gesture);
 }
 
 /** Link all lanes of a split, or none. */
 export function linkAll(workspace: Workspace, split: Step): void {
   const lanes = split.lanes ?? [];
   const linked = !lanes.every((lane) => lane.linked);
-  const edits: Edit[] = lanes.map((lane) => ({ op: 'set_lane', lane_id: lane.id, linked }));
-  void workspace.edit({ op: 'batch', edits });
+  void workspace.edit(setAll(lanes.flatMap((lane) => movesOf('lane', lane.id, { linked }))));
 }
 
 /** A limiter at the end of a lane: a ceiling of its own. */
@@ -91,7 +91,7 @@ export async function giveBack(workspace: Workspace, lane: Lane): Promise<void> 
       start_s: passage.start_s,
       end_s: passage.end_s,
     });
-    if (found) await workspace.edit({ op: 'set_lane', lane_id: lane.id, level_db: found.level_db });
+    if (found) await workspace.edit(setOf('lane', lane.id, { level_db: found.level_db }));
   });
 }
 

@@ -1,6 +1,7 @@
 /** What is done to several steps at once: copy, paste, duplicate, bypass, remove, move. */
 import { api, type Edit, type Step } from '../api/client';
 import { find, renamed } from '../path/tree';
+import { movesOf, setAll } from './moves';
 import type { Workspace } from './workspace.svelte';
 
 const BOARD = 'saltanvil.copied-steps';
@@ -65,7 +66,7 @@ export async function duplicateSteps(workspace: Workspace): Promise<void> {
 export function bypassSteps(workspace: Workspace, steps: Step[]): void {
   if (!steps.length) return;
   const bypass = !steps.every((step) => step.bypass);
-  void workspace.edit(batch(steps.map((step) => ({ op: 'set_step', step_id: step.id, bypass }))));
+  void workspace.edit(setAll(steps.flatMap((step) => movesOf('step', step.id, { bypass }))));
 }
 
 export async function removeSteps(workspace: Workspace): Promise<void> {
@@ -107,7 +108,7 @@ export function moveSteps(workspace: Workspace, turn: number): void {
   if (Math.min(...places) + turn < 0 || Math.max(...places) + turn >= siblings.length) return;
   const order = turn < 0 ? going : going.toReversed();
   const edits = order.map((step) => ({
-    op: 'move_step',
+    op: 'move_step' as const,
     step_id: step.id,
     strip_id: workspace.stripId,
     lane_id: lane?.id ?? null,

@@ -6,9 +6,11 @@ import type {
   JobView,
   Lane,
   OverviewAnswer,
+  Owner,
   PathStart,
   Processor,
   ScopeAnswer,
+  Setting,
   SettingValue,
   Step,
   Strip,
@@ -16,7 +18,9 @@ import type {
 } from '../api/client';
 import { Audition } from '../audio/audition';
 import type { BlockHeader } from '../audio/protocol';
-import { everyStep, find, type Chosen, type Found } from '../path/tree';
+import { find, type Chosen, type Found } from '../path/tree';
+import { EditQueue } from './edit-queue';
+import { setOf } from './moves';
 
 export type Listening = 'before' | 'after' | 'taken' | 'key' | 'only';
 /** Two steps of a strip that were swapped, and the gain by which this order is as loud as the other. */
@@ -26,7 +30,7 @@ export interface Order {
   other_id: string;
   gain_db: number;
 }
-export type Ear = 'full' | 'small' | 'mono' | 'quiet';
+export type MonitorName = 'full range' | 'small speaker' | 'mono' | 'dim';
 export interface Passage {
   start_s: number;
   end_s: number;
@@ -60,6 +64,8 @@ function recall<T>(name: string): T | null {
 export class Workspace {
   readonly tab = crypto.randomUUID();
   processors = $state.raw<Processor[]>([]);
+  /** What is described of strips, lanes, sends, keys, steps and the session. */
+  settings = $state.raw<Partial<Record<Owner, Setting[]>>>({});
   /** Ready-made paths and splits. */
   pathStarts = $state.raw<PathStart[]>([]);
   version = $state.raw<Version | null>(null);
@@ -75,7 +81,7 @@ export class Workspace {
   position_s = $state(0);
   listening = $state<Listening>('after');
   matched = $state(true);
-  ear = $state<Ear>('full');
+  monitor = $state<MonitorName>('full range');
   /** The two steps whose orders are compared. */
   order = $state.raw<Order | null>(null);
   header = $state.raw<BlockHeader | null>(null);
@@ -86,13 +92,21 @@ export class Workspace {
   study = $state.raw<ScopeAnswer | null>(null);
   overview = $state.raw<OverviewAnswer | null>(null);
   saving = $state(0);
+  /** The steps whose loudness is being measured; until then the last match sounds. */
+  measuring = $state.raw<string[]>([]);
   notices = $state<Notice[]>([]);
   jobs = $state.raw<JobView[]>([]);
   uploads = $state<{ id: number; name: string; share: number; cancel: () => void }[]>([]);
 
   private audition: Audition | null = null;
-  private pending = new Map<string, { edit: Edit; gesture: string | null }>();
-  private sending: Promise<void> | null = null;
+  private readonly queue = new EditQueue(
+    async ({ edit, gesture }) => {
+      const id = this.version?.id;
+      if (id === undefined) return;
+      await this.attempt(async () => this.changed(await api.edit(id, edit, gesture, this.tab)));
+    },
+    (left) => (this.saving = left),
+  );
   private numbers = 0;
   private ordering = false;
   private columns = 800;
@@ -153,11 +167,13 @@ export class Workspace {
 
   async start(): Promise<void> {
     await this.attempt(async () => {
-      const [processors, starts, all] = await Promise.all([
+      const [processors, settings, starts, all] = await Promise.all([
         api.processors(),
+        api.settings(),
         api.pathStarts(),
         api.sessions(),
       ]);
+      this.settings = settings;
       this.processors = processors;
       this.pathStarts = starts;
       const rows = all.filter((row) => !row.deleted);
@@ -172,6 +188,7 @@ export class Workspace {
     this.close();
     remember('session', id);
     this.take(version);
+    for (const text of version.notices) this.note(text);
     const kept = recall<{ strip: string; step: string | null; lane?: string | null; passage: Passage }>(
       `view.${id}`,
     );
@@ -198,6 +215,7 @@ export class Workspace {
       message: (message) => {
         if (message.type === 'version') void this.refresh();
         else if (message.type === 'failed') this.note(message.why, 'error');
+        else if (message.type === 'measuring') this.measuring = message.steps;
         else if (message.type === 'ended') this.playing = false;
       },
       heard: (header, position_s, frames, underruns, energy) => {
@@ -229,6 +247,7 @@ export class Workspace {
   private take(version: Version): void {
     if (this.version && version.id === this.version.id && version.revision < this.version.revision) return;
     this.version = version;
+    this.measuring = version.measuring;
     if (!this.strip) this.stripId = 'main';
     this.settle();
   }
@@ -253,30 +272,34 @@ export class Workspace {
 
   // ---- edits -------------------------------------------------------------------------------------------------------
 
-  /** Send an edit. Edits of one gesture to one target overtake each other: only the newest is sent. */
+  /** Send an edit; resolves when it has been answered. gesture: a word of its own for each drag (see `EditQueue`). */
   edit(edit: Edit, gesture: string | null = null): Promise<void> {
-    const name = gesture ?? `edit ${(this.numbers += 1)}`;
-    this.pending.set(name, { edit, gesture });
-    this.saving = this.pending.size;
-    this.sending ??= this.sendAll().finally(() => (this.sending = null));
-    return this.sending;
+    return this.queue.add(edit, gesture);
   }
 
-  private async sendAll(): Promise<void> {
-    const id = this.version!.id;
-    for (let next = this.pending.entries().next(); !next.done; next = this.pending.entries().next()) {
-      const [name, { edit, gesture }] = next.value;
-      this.pending.delete(name);
-      await this.attempt(async () => this.changed(await api.edit(id, edit, gesture, this.tab)));
-      this.saving = this.pending.size;
-    }
+  /** New values for one object of the session. */
+  move(
+    of: Owner,
+    id: string | null,
+    values: Record<string, SettingValue>,
+    gesture: string | null = null,
+  ): void {
+    void this.edit(setOf(of, id, values), gesture);
+  }
+
+  /** What a value is: its label, unit, range and scale. */
+  setting(of: Owner, name: string): Setting {
+    const found = this.settings[of]?.find((candidate) => candidate.name === name);
+    if (!found) throw new Error(`the server describes no ${name} of a ${of}`);
+    return found;
   }
 
   private changed(version: Version): void {
     if (this.version?.id !== version.id) return;
     this.take(version);
     if (this.order && !this.ordering) this.setOrder(null);
-    for (const text of version.told) this.note(text, 'note', { label: 'Undo', run: () => void this.undo() });
+    for (const text of version.notices)
+      this.note(text, 'note', { label: 'Undo', run: () => void this.undo() });
     this.tellScope();
     this.measure();
   }
@@ -292,14 +315,14 @@ export class Workspace {
   }
 
   set(stepId: string, settings: Record<string, SettingValue>, gesture: string | null = null): void {
-    void this.edit({ op: 'set_step', step_id: stepId, settings }, gesture);
+    this.move('step', stepId, settings, gesture);
   }
 
   async addStep(kind: string): Promise<void> {
     const strip = this.strip;
     if (!strip) return;
     const id = newId();
-    await this.edit({ op: 'add_step', strip_id: strip.id, ...this.place, step: { id, kind } });
+    await this.edit({ op: 'add_step', strip_id: strip.id, ...this.place, step: { id, kind, settings: {} } });
     this.choose(strip.id, id);
   }
 
@@ -313,7 +336,7 @@ export class Workspace {
   }
 
   bypass(step: Step): void {
-    void this.edit({ op: 'set_step', step_id: step.id, bypass: !step.bypass });
+    this.move('step', step.id, { bypass: !step.bypass });
   }
 
   // ---- choosing and listening --------------------------------------------------------------------------------------
@@ -444,9 +467,9 @@ export class Workspace {
     this.audition?.send({ type: 'order', strip_id: told.strip_id, gain_db: told.gain_db });
   }
 
-  setEar(ear: Ear): void {
-    this.ear = ear;
-    this.audition?.send({ type: 'ear', ear });
+  setMonitor(monitor: MonitorName): void {
+    this.monitor = monitor;
+    this.audition?.send({ type: 'monitor', monitor });
   }
 
   private tellAll(): void {
@@ -455,7 +478,7 @@ export class Workspace {
     this.listen(this.listening);
     this.setMatched(this.matched);
     if (this.order) this.setOrder(this.order);
-    this.setEar(this.ear);
+    this.setMonitor(this.monitor);
   }
 
   private tellPassage(): void {
@@ -522,22 +545,7 @@ export class Workspace {
         columns: 1200,
       });
       if (overview && current()) this.overview = overview;
-      await this.measureMatches();
     });
-  }
-
-  /** Steady blends and held outputs follow what was edited: the server measures them anew over the passage. */
-  private async measureMatches(): Promise<void> {
-    const { version } = this;
-    if (!version?.session.strips.some((strip) => [...everyStep(strip.path.steps)].some(isHeld))) return;
-    const { start_s, end_s } = this.passage;
-    const answer = await api.studyMatches(version.id, {
-      tab: this.tab,
-      number: this.nextNumber(),
-      start_s,
-      end_s,
-    });
-    if (answer && Object.keys(answer.matches).length) await this.refresh();
   }
 
   // ---- jobs and notices --------------------------------------------------------------------------------------------
@@ -616,15 +624,6 @@ export class Workspace {
       return undefined;
     }
   }
-}
-
-/** Whether something is measured of it, so that the loudness is held. */
-function isHeld(step: Step): boolean {
-  const { by, blend, law, output } = step.settings;
-  if (output === 'held') return true;
-  return (
-    step.kind === 'split' && by === 'copies' && blend === true && law === 'steady' && step.lanes?.length === 2
-  );
 }
 
 export const workspace = new Workspace();

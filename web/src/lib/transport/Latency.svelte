@@ -6,7 +6,7 @@
   const routing = $derived(workspace.routing);
   const low = $derived(workspace.session?.low_latency ?? false);
   const causes = $derived(routing?.strips['main']?.causes ?? []);
-  const changed = $derived(Object.keys(routing?.prompt ?? {}).length);
+  const changed = $derived(Object.keys(routing?.low_latency_changes ?? {}).length);
 </script>
 
 {#if routing}
@@ -43,7 +43,7 @@
             type="checkbox"
             checked={low}
             onchange={(event) =>
-              workspace.edit({ op: 'set_session', low_latency: event.currentTarget.checked })}
+              workspace.move('session', null, { low_latency: event.currentTarget.checked })}
           />
           Low latency, for playing along
         </label>

@@ -72,14 +72,14 @@
     <span class="figure">{workspace.matched ? format(matched, 'dB') : 'off'}</span>
   </button>
   <Segments
-    label="Ear"
-    value={workspace.ear}
-    change={(value) => workspace.setEar(value)}
+    label="Monitor"
+    value={workspace.monitor}
+    change={(value) => workspace.setMonitor(value)}
     options={[
-      ['full', 'Full', 'As it is'],
-      ['small', 'Small', 'As a small speaker gives it: one channel, 180 Hz to 9 kHz, no distortion'],
+      ['full range', 'Full', 'Full range: as it is'],
+      ['small speaker', 'Small', 'Small speaker: one channel, 180 Hz to 9 kHz, no distortion'],
       ['mono', 'Mono', 'Both sides added'],
-      ['quiet', 'Quiet', '20 dB softer'],
+      ['dim', 'Dim', '20 dB softer'],
     ]}
   />
   <div class="main" aria-label="Main level">

@@ -1,6 +1,6 @@
 <script lang="ts">
   /** The session's strips as a tree of what feeds what: levels in and out, GR as a notch, mute, solo, level. */
-  import type { Strip } from '../api/client';
+  import type { SettingValue, Strip } from '../api/client';
   import { workspace } from '../state/workspace.svelte';
   import { newId } from '../api/client';
   import { isKeyed } from '../state/routes';
@@ -35,8 +35,8 @@
     Math.max(0, ...strip.path.steps.map((step) => -(workspace.header?.steps[step.id] ?? 0)));
   const levels = (strip: Strip) => (workspace.playing ? workspace.header?.strips[strip.id] : undefined);
 
-  function put(strip: Strip, change: Record<string, unknown>, gesture: string | null = null): void {
-    void workspace.edit({ op: 'set_strip', strip_id: strip.id, ...change }, gesture);
+  function put(strip: Strip, change: Record<string, SettingValue>, gesture: string | null = null): void {
+    workspace.move('strip', strip.id, change, gesture);
   }
 
   let wheelGesture = '';

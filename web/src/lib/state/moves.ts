@@ -1,0 +1,16 @@
+/** Edits that give a value to an address. */
+import type { Edit, Moved, Owner, SettingValue } from '../api/client';
+
+export type Values = Record<string, SettingValue>;
+
+export const movesOf = (of: Owner, id: string | null, values: Values): Moved[] =>
+  Object.entries(values).map(([name, value]) => ({ of, id, name, value }));
+
+/** New values for one object of the session. */
+export const setOf = (of: Owner, id: string | null, values: Values): Edit => ({
+  op: 'set',
+  values: movesOf(of, id, values),
+});
+
+/** New values for several objects, as one edit. */
+export const setAll = (values: Moved[]): Edit => ({ op: 'set', values });
