@@ -183,6 +183,8 @@ class SetKey(Edit):
 
     def change(self, session: Session) -> Edit:
         step = session.step(self.step_id).step
+        if self.key is not None and lost_source(session, self.key):
+            raise EditRefused("the key comes from what does not exist; it may have been removed in another tab")
         old = SetKey(step_id=step.id, key=step.key)
         step.key = self.key
         return old
@@ -282,6 +284,9 @@ class SetMatchOver(Edit):
 
     def change(self, session: Session) -> Edit:
         step = session.step(self.step_id).step
+        section_id = self.over.section_id
+        if section_id is not None and all(section.id != section_id for section in session.sections):
+            raise EditRefused("there is no such section; it may have been removed in another tab")
         old = SetMatchOver(step_id=step.id, over=step.match_over)
         step.match_over = self.over
         return old
@@ -343,19 +348,20 @@ class Batch(Edit):
 def let_go(session: Session, inverse: Edit) -> Edit:
     """Let go of the keys whose source is not there any more, and measure over the whole song what was measured over a section
     that is gone; returns the inverse that also gives them back."""
-    strips = {strip.id for strip in session.strips}
-    parts = {part_id for strip in session.strips for part_id in strip.path.ids()}
     sections = {section.id for section in session.sections}
-    lost: list[Edit] = [
-        SetKey(step_id=step.id, key=None)
-        for _, step, key in session.keyed_steps()
-        if any(name not in known for name, known in key_sources(key, strips, parts))
-    ]
+    lost: list[Edit] = [SetKey(step_id=step.id, key=None) for _, step, key in session.keyed_steps() if lost_source(session, key)]
     for strip in session.strips:
         for step in strip.path.walk():
             if step.match_over.section_id is not None and step.match_over.section_id not in sections:
                 lost.append(SetMatchOver(step_id=step.id, over=WHOLE_SONG))
     return Batch(edits=[inverse, *(edit.change(session) for edit in lost)]) if lost else inverse
+
+
+def lost_source(session: Session, key: Key) -> bool:
+    """Whether what a key is taken from is not there."""
+    strips = {strip.id for strip in session.strips}
+    parts = {part_id for strip in session.strips for part_id in strip.path.ids()}
+    return any(name not in known for name, known in key_sources(key, strips, parts))
 
 
 def reason(error: ValueError) -> str:

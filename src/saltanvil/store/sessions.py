@@ -184,6 +184,10 @@ class SessionStore:
                 if kept is not None:
                     changed = with_matches(changed, loaded(kept))
                 position += -1 if back else 1
+                # A gesture ends with an undo or a redo: what comes after it under the same word is another.
+                connection.execute(
+                    "UPDATE edits SET gesture = NULL WHERE session_id = ? AND seq IN (?, ?)", (session_id, seq, position)
+                )
                 self._write(connection, session_id, changed, version.revision + 1, position)
                 last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0]
             return self._keep(Version(session_id, version.revision + 1, changed, position > 0, position < last))

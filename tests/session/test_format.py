@@ -1,0 +1,216 @@
+"""What was kept by format 1 opens and sounds as before; newer formats are refused; unknown fields never lose anything.
+
+The golden files were written by the last commit that wrote format 1: a database with every kind of edit in its history, five
+of them undone, presets of every processor, a path file, and main renders of some of the documents (each fifth frame).
+"""
+
+import gzip
+import json
+import shutil
+import sqlite3
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from saltanvil.engine.path_runner import PathRunner
+from saltanvil.engine.render import render_strips
+from saltanvil.processors import REGISTRY
+from saltanvil.session.apply import EDIT
+from saltanvil.session.document import Session
+from saltanvil.session.format import FORMAT, Unreadable, read_edit, read_path, read_preset, read_session, written
+from saltanvil.session.starts import PATH_STARTS
+from saltanvil.store.database import Database
+from saltanvil.store.media import MediaStore
+from saltanvil.store.presets import PresetStore
+from saltanvil.store.sessions import SessionStore
+from saltanvil.studies.match import Matcher, adopted, outdated, settled
+from tests.signals import noise
+
+GOLDEN = Path(__file__).parent.parent / "golden" / "format1"
+RATE, FRAMES, EVERY = 48000, 30000, 5
+#: Kernels may contract multiply and add on one machine and not on another.
+SAME = 2e-5
+
+
+@pytest.fixture
+def folder(tmp_path):
+    shutil.copy(GOLDEN / "saltanvil.db", tmp_path / "saltanvil.db")
+    return tmp_path
+
+
+@pytest.fixture(scope="module")
+def golden():
+    return json.loads(gzip.decompress((GOLDEN / "documents.json.gz").read_bytes()))
+
+
+def rendered(session, media):
+    blocks = [block["main"] for block in render_strips(session, media, 0, FRAMES)]
+    return np.concatenate(blocks, axis=1)[:, ::EVERY]
+
+
+def plain(value):
+    """A document without what was measured: format 1 kept that beside the history."""
+    if isinstance(value, dict):
+        return {name: plain(part) for name, part in value.items() if name not in ("match", "match_over")}
+    return [plain(part) for part in value] if isinstance(value, list) else value
+
+
+def document(session):
+    return json.loads(session.model_dump_json())
+
+
+def as_now(old):
+    """An old document with the defaults of fields that came later."""
+    return document(Session.model_validate(old))
+
+
+def test_a_session_of_format_1_opens_with_its_whole_history(folder, golden):
+    store = SessionStore(Database(folder / "saltanvil.db"))
+    version = store.version(1)
+    assert document(version.session) == as_now(golden["kept"]) and version.can_undo and version.can_redo
+    assert not version.notices
+    expected = [plain(as_now(old)) for old in golden["positions"]]
+    at = len(expected) - 1
+    for _ in range(5):
+        version = store.redo(1)
+    assert plain(document(version.session)) == expected[at] and not version.can_redo
+    skipped = 0
+    while version.can_undo:
+        version = store.undo(1)
+        now = plain(document(version.session))
+        before = next(k for k in range(at - 1, -1, -1) if expected[k] == now)
+        skipped += at - 1 - before
+        at = before
+    assert at == 0 and skipped == 2  # two gestures of two edits each were one step of the history
+    for _ in range(30):
+        version = store.redo(1)
+    assert plain(document(version.session)) in expected
+    while version.can_redo:  # what format 1 merged wrongly is redone as it would have been, and refuses nothing
+        version = store.redo(1)
+
+
+def test_documents_of_format_1_sound_as_before(folder, golden):
+    store, media = SessionStore(Database(folder / "saltanvil.db")), MediaStore(Database(folder / "saltanvil.db")).at_rate(RATE)
+    sounds = np.load(GOLDEN / "rendered.npz")
+    assert len([name for name in sounds if name != "path"]) >= 4
+    for name in sounds:
+        if name == "path":
+            continue
+        old = golden["kept"] if name == "kept" else golden["positions"][int(name)]
+        session = read_session(json.dumps(old), "old")[0]
+        assert np.abs(rendered(session, media) - sounds[name]).max() < SAME, name
+    # Its matches, measured over a passage that nobody kept, stay as long as nothing they hear is edited; then they follow.
+    session = store.version(1).session
+    matcher = Matcher(media)
+    kept = adopted(session, matcher)
+    assert kept and all(match.over is None and match.key for match in kept.values())
+    same = settled(session, media)
+    assert np.abs(rendered(same, media) - sounds["kept"]).max() < SAME
+    assert not list(outdated(same, matcher))
+    same.step("saturator1").step.settings = same.step("saturator1").step.settings.model_copy(update={"drive_db": 20.0})
+    assert [found.step.id for found in outdated(same, matcher)][:1] == ["saturator1"]
+    assert settled(same, media).step("saturator1").step.match.over.whole
+
+
+def test_presets_and_path_files_of_format_1_are_taken(folder):
+    presets = PresetStore(Database(folder / "saltanvil.db")).listed()
+    assert len(presets) == len(REGISTRY) - 1 + 2 and not any(preset.problem for preset in presets)
+    for preset in presets:
+        if preset.name.endswith("kept"):
+            assert preset.settings == REGISTRY[preset.kind].settings_model().model_dump(mode="json")
+    path = read_path((GOLDEN / "path.json").read_text())
+    y = PathRunner(path, noise(2, FRAMES, 3), RATE).run()[:, ::EVERY]
+    assert np.abs(y - np.load(GOLDEN / "rendered.npz")["path"]).max() < SAME
+
+
+def test_every_edit_and_document_is_written_with_its_format_and_read_back(golden):
+    session = Session.model_validate(golden["kept"])
+    text = written(session)
+    assert json.loads(text)["format"] == FORMAT and read_session(text, "s") == (session, [])
+    for start in PATH_STARTS:
+        assert read_path(written(start.path)) == start.path
+        assert read_preset("path", written(start.path), start.name) == (start.path, [])
+    for processor in REGISTRY.values():
+        settings = processor.settings_model()
+        assert read_preset(processor.kind, written(settings), "p") == (settings, [])
+    edit = EDIT.validate_python({"op": "set", "values": [{"of": "session", "name": "name", "value": "N"}]})
+    assert json.loads(written(edit))["format"] == FORMAT and read_edit(written(edit)) == edit
+
+
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ({"op": "set_session", "name": "N", "tempo_bpm": None}, [("session", None, "name", "N")]),
+        (
+            {"op": "set_strip", "strip_id": "s", "level_db": -3.0, "mute": True},
+            [("strip", "s", "level_db", -3.0), ("strip", "s", "mute", True)],
+        ),
+        ({"op": "set_send", "send_id": "x", "pre": False}, [("send", "x", "pre", False)]),
+        ({"op": "set_lane", "lane_id": "l", "solo": True, "output": None}, [("lane", "l", "solo", True)]),
+        (
+            {"op": "set_step", "step_id": "c", "settings": {"ratio": 4.0}, "bypass": True, "alone": True},
+            [("step", "c", "ratio", 4.0), ("step", "c", "bypass", True)],
+        ),
+    ],
+)  # fmt: skip
+def test_old_edits_of_values_become_the_one_edit(old, new):
+    edit = read_edit(json.dumps(old))
+    assert {(v.of, v.id, v.name, v.value) for v in edit.values} == set(new) and len(edit.values) == len(new)
+    assert edit.alone == old.get("alone", False)
+
+
+def test_other_old_edits_keep_their_meaning():
+    routed = read_edit(json.dumps({"op": "set_lane", "lane_id": "l", "output": "", "level_db": 1.0}))
+    assert [edit.op for edit in routed.edits] == ["set", "set_output"] and routed.edits[1].output is None
+    assert read_edit(json.dumps({"op": "dissolve", "step_id": "p", "keep": None})).op == "remove_split"
+    nested = read_edit(
+        json.dumps({"op": "batch", "edits": [{"op": "set_session", "name": "N"}, {"op": "remove_step", "step_id": "c"}]})
+    )
+    assert [edit.op for edit in nested.edits] == ["set", "remove_step"]
+    assert read_edit(json.dumps({"op": "set_strip", "strip_id": "s"})).edits == []  # one that moved nothing
+
+
+def test_newer_formats_and_damaged_text_are_refused_in_words():
+    later = json.dumps({"format": FORMAT + 1, "name": "S", "strips": []})
+    for read in (lambda text: read_session(text, "S"), read_edit, read_path, lambda text: read_preset("trim", text, "S")):
+        with pytest.raises(Unreadable, match=f"newer Salt Anvil .format {FORMAT + 1}; this one reads up to {FORMAT}"):
+            read(later)
+        with pytest.raises(Unreadable, match="not JSON"):
+            read('{"name":')
+        with pytest.raises(Unreadable, match="no version"):
+            read('{"format": "two"}')
+    with pytest.raises(Unreadable, match=r"the session 'S' cannot be read: .*there is no processor 'toaster'"):
+        read_session(json.dumps({"name": "S", "strips": [{"id": "main", "name": "M", "kind": "main", "output": None,
+                                 "path": {"steps": [{"kind": "toaster"}]}}]}), "S")  # fmt: skip
+    with pytest.raises(Unreadable, match="colour"):  # a path file is written by hand: an unknown field is a slip
+        read_path('{"steps": [{"kind": "trim", "settings": {"colour": 1}}]}')
+
+
+def test_unknown_fields_are_left_out_and_named_and_the_session_opens(golden):
+    expected = as_now(golden["kept"])
+    data = {**json.loads(json.dumps(golden["kept"])), "mood": "blue"}
+    strip = next(strip for strip in data["strips"] if strip["path"]["steps"])
+    strip["path"]["steps"][0]["settings"]["sparkle"] = 3
+    strip["glow"] = {"deep": True}
+    session, notices = read_session(json.dumps(data), "Quay")
+    assert document(session) == expected
+    assert len(notices) == 3 and any("mood" in text for text in notices) and any("settings.sparkle" in text for text in notices)
+    assert all(text.startswith("the session 'Quay': ") and text.endswith("was left out.") for text in notices)
+    assert read_session(written(session), "Quay")[1] == []
+
+
+def test_the_store_lists_what_it_cannot_open_and_says_why(folder):
+    database = sqlite3.connect(folder / "saltanvil.db")
+    database.execute("UPDATE sessions SET document = ?", (json.dumps({"format": 9, "name": "Quay"}),))
+    database.execute("UPDATE presets SET settings = '{\"format\": 9}' WHERE kind = 'gate'")
+    database.execute("UPDATE presets SET settings = '{\"gain_db\": 3.0, \"aura\": 1}' WHERE kind = 'trim'")
+    database.commit()
+    store, presets = SessionStore(Database(folder / "saltanvil.db")), PresetStore(Database(folder / "saltanvil.db"))
+    assert [row.name for row in store.listed()] == ["Quay at night"]
+    with pytest.raises(Unreadable, match="update it"):
+        store.version(1)
+    gate, trim = presets.listed("gate")[0], presets.listed("trim")[0]
+    assert gate.settings == {} and "newer" in gate.problem
+    assert trim.settings["gain_db"] == 3.0 and "aura" in trim.problem
+    assert database.execute("SELECT document FROM sessions").fetchone()[0] == '{"format": 9, "name": "Quay"}'  # untouched
