@@ -2,6 +2,7 @@
 
 import io
 import re
+import time
 
 import numpy as np
 import pytest
@@ -27,11 +28,12 @@ def mean_energy(page, bars=0.5):
 
 def figure(page, name, column=None):
     place = f"[data-figure={name}]" + (f" td:nth-of-type({column})" if column else "")
-    return float(re.search(r"[-+]?\d+\.\d", page.inner_text(place)).group())
+    return float(re.search(r"[-+]?\d+\.\d", page.inner_text(place, timeout=2000)).group())
 
 
 def wait_figure(page, name, test, column=None, seconds=30):
-    for _ in range(seconds * 20):
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
         try:
             value = figure(page, name, column)
             if test(value):

@@ -132,6 +132,17 @@ def returned(magnitude, reduction, follower, settings, most_db):  # type: ignore
 
 
 @inline
+def at_rest(ring, state):  # type: ignore[no-untyped-def]
+    """The envelopes that find onsets, as if they had followed the sound until now and found none."""
+    for c in range(ring.shape[0]):
+        loudest = 0.0
+        for i in range(ring.shape[1]):
+            loudest = max(loudest, abs(np.float64(ring[c, i])))
+        state[HEADER + c * FOLLOWERS + FAST_ENVELOPE] = loudest
+        state[HEADER + c * FOLLOWERS + SLOW_ENVELOPE] = loudest
+
+
+@inline
 def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-untyped-def]
     """Remember a stretch of one channel and read it `late` frames later, in contiguous runs."""
     size = ring.shape[0]
@@ -210,6 +221,8 @@ def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # ty
             state[GAIN_FROM] = state[GAIN]
             state[MIX_FROM] = now[MIX]
             if not settled:
+                if now[RETURN] == 0.0 and settings[RETURN] > 0.0:
+                    at_rest(ring, state)
                 for i in range(GLIDING):
                     gap = settings[i] - now[i]
                     now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]

@@ -16,7 +16,9 @@ from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 # Target settings; those before GLIDING glide from tick to tick. Levels in dB; RISE and FALL are shares a frame.
 (THRESHOLD, DEPTH, SHAPE, GLIDING, SPAN, RISE, FALL, HOLD, HITS, LOOKAHEAD, DROP, SLOW, GAP, GLIDE, SETTINGS) = range(15)
 # State: the gliding settings, then followers.
-POSITION, PRIMED, PEAK, SLOW_AT, DIP, HOLDING, RISING, ARMED, SINCE, STATE = range(GLIDING, GLIDING + 10)
+(POSITION, PRIMED, PEAK, SLOW_AT, DIP, HOLDING, RISING, ARMED, SINCE, DEPTH_FROM, SHAPE_FROM, STATE) = range(
+    GLIDING, GLIDING + 12
+)
 WORK_ROWS = 9
 # Rows of the trace, one column a tick: reduction in dB, level at the detector in dB, dip 0..1, hits.
 TRACE_ROWS = 4
@@ -47,6 +49,7 @@ def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
     if state[PRIMED] == 0.0:
         now[:] = settings[:GLIDING]
         state[PRIMED] = 1.0
+        state[DEPTH_FROM], state[SHAPE_FROM] = now[DEPTH], now[SHAPE]
         state[ARMED] = 1.0
         state[SINCE] = settings[GAP]
     mask = ring.shape[1] - 1
@@ -58,6 +61,7 @@ def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            state[DEPTH_FROM], state[SHAPE_FROM] = now[DEPTH], now[SHAPE]
             for i in range(GLIDING):
                 gap = settings[i] - now[i]
                 now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
@@ -113,9 +117,14 @@ def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
         deepest = np.float32(0.0)
         shape = np.float32(now[SHAPE])
         scale = np.float32(now[DEPTH]) * OCTAVES_PER_DB
+        moving = state[DEPTH_FROM] != now[DEPTH] or state[SHAPE_FROM] != now[SHAPE]
         for i in range(count):
             p = exponent[i]
             deepest = max(deepest, p)
+            if moving:
+                gone = np.float64(phase + i + 1) / TICK_FRAMES
+                shape = np.float32(state[SHAPE_FROM] + (now[SHAPE] - state[SHAPE_FROM]) * gone)
+                scale = np.float32(state[DEPTH_FROM] + (now[DEPTH] - state[DEPTH_FROM]) * gone) * OCTAVES_PER_DB
             # Above 0 it comes back quickly at first, below 0 it stays down for long.
             bent = p + shape * (p * p - p) if shape >= 0.0 else p - shape * (p - p * p)
             exponent[i] = -scale * bent

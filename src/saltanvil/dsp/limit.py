@@ -23,7 +23,10 @@ from saltanvil.dsp.oversample import filtered
     RELEASE, ADAPTIVE, SLOW_ATTACK, SLOW_RELEASE, TRUE_PEAK, WINDOW, GLIDE, LEAN_PASS, LEAN_RELEASE, SETTINGS,
 ) = range(15)  # fmt: skip
 # State: the gliding settings, gains they make, then per channel a row of followers.
-POSITION, RING_AT, PRIMED, DRIVE_FROM, DRIVE_TO, CEILING_GAIN, LEAN_FROM, LEAN_TO, HEADER = 5, 6, 7, 8, 9, 10, 11, 12, 16
+POSITION, RING_AT, PRIMED, DRIVE_FROM, DRIVE_TO, CEILING_GAIN, LEAN_FROM, LEAN_TO, PAST = 5, 6, 7, 8, 9, 10, 11, 12, 16
+#: Ceilings of the last ticks: what leaves now was held under the ceiling that was when it came in.
+PAST_TICKS = 32
+HEADER = PAST + PAST_TICKS
 (BETWEEN, QUICK, SLOW, SUM, SO_FAR, AT, LOW_A, LOW_B, LOW_PEAK, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 128
@@ -158,6 +161,8 @@ def limit(x, y, settings, state, ring, history, lanes, phases, trace, work):  # 
         state[DRIVE_FROM] = state[DRIVE_TO]
         state[LEAN_FROM] = 1.0
         state[LEAN_TO] = 1.0
+        for i in range(PAST_TICKS):
+            state[PAST + i] = 10.0 ** (now[CEILING] / 20.0)
         for c in range(2):
             rest(state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS], lanes[c], settings)
     reach = np.float32(0.0)
@@ -191,6 +196,9 @@ def limit(x, y, settings, state, ring, history, lanes, phases, trace, work):  # 
                     now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
                 state[DRIVE_TO] = 10.0 ** (now[DRIVE] / 20.0)
                 state[CEILING_GAIN] = 10.0 ** (now[CEILING] / 20.0)
+            tick = int(state[POSITION]) // TICK_FRAMES
+            for i in range(CHUNK_FRAMES // TICK_FRAMES):  # a chunk may hold the next tick too
+                state[PAST + (tick + i) % PAST_TICKS] = state[CEILING_GAIN]
             # How far the low end leans on the gain, from what was heard of it until now.
             loudest = max(state[HEADER + LOW_PEAK], state[HEADER + FOLLOWERS + LOW_PEAK])
             state[LEAN_TO] = 1.0
@@ -293,6 +301,9 @@ def limit(x, y, settings, state, ring, history, lanes, phases, trace, work):  # 
             column += 1
             at += run
         top = np.float32(state[CEILING_GAIN])
+        tick = int(state[POSITION]) // TICK_FRAMES
+        for i in range(min(late_by // TICK_FRAMES + 2, PAST_TICKS)):
+            top = max(top, np.float32(state[PAST + (tick - i) % PAST_TICKS]))
         for c in range(channels):
             through_ring(driven[c], 0, ring[c], base, late_by, late, count)
             out = y[c, start : start + count]

@@ -340,6 +340,14 @@ def finish(wet, dry, y, settings, state, ring, work):  # type: ignore[no-untyped
     while start < frames:
         phase = int(state[MIX_POSITION]) % TICK_FRAMES
         if phase == 0:
+            if now[LIVEN] == 0.0 and settings[LIVEN] != 0.0:
+                # As if the powers had been followed until now, and no attack were passing.
+                for c in range(channels):
+                    power = 0.0
+                    for i in range(ring.shape[1]):
+                        power += np.float64(ring[c, i]) * ring[c, i]
+                    for i in (FAST_1, FAST_2, SLOW_1, SLOW_2):
+                        state[MIX_HEADER + c * MIX_FOLLOWERS + i] = power / ring.shape[1]
             for i in range(GLIDING_MIX):
                 before[i] = now[i]
                 gap = settings[i] - now[i]

@@ -11,7 +11,7 @@ from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 # Target settings; those before ECHO_GLIDING glide. LOW and HIGH are the coefficients of one-pole filters.
 (FEEDBACK, CROSS, DRY, WET, LOW, HIGH, ECHO_GLIDING, DELAY, FADE_STEP, ECHO_GLIDE, ECHO_SETTINGS) = range(11)
 # State: the gliding settings, then the line's.
-(ECHO_POSITION, ECHO_PRIMED, DELAY_NOW, DELAY_NEXT, FADE, ECHO_HEADER) = range(ECHO_GLIDING, ECHO_GLIDING + 6)
+(ECHO_POSITION, ECHO_PRIMED, DELAY_NOW, DELAY_NEXT, FADE, DRY_FROM, WET_FROM, ECHO_HEADER) = range(ECHO_GLIDING, ECHO_GLIDING + 8)
 ECHO_STATE = ECHO_HEADER + 4  # low and high follower of both sides
 
 
@@ -33,6 +33,7 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
     now = state[:ECHO_GLIDING]
     if state[ECHO_PRIMED] == 0.0:
         now[:] = settings[:ECHO_GLIDING]
+        state[DRY_FROM], state[WET_FROM] = now[DRY], now[WET]
         state[DELAY_NOW] = settings[DELAY]
         state[ECHO_PRIMED] = 1.0
     mask = ring.shape[1] - 1
@@ -40,6 +41,7 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
     while start < frames:
         phase = int(state[ECHO_POSITION]) % TICK_FRAMES
         if phase == 0:
+            state[DRY_FROM], state[WET_FROM] = now[DRY], now[WET]
             for i in range(ECHO_GLIDING):
                 gap = settings[i] - now[i]
                 now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[ECHO_GLIDE]
@@ -48,7 +50,9 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
         base = int(state[ECHO_POSITION])
         first, second = int(state[DELAY_NOW]), int(state[DELAY_NEXT])
         fading = state[FADE] > 0.0
-        feedback, cross, dry, wet, low, high = now[FEEDBACK], now[CROSS], now[DRY], now[WET], now[LOW], now[HIGH]
+        feedback, cross, low, high = now[FEEDBACK], now[CROSS], now[LOW], now[HIGH]
+        dry_from, wet_from = state[DRY_FROM], state[WET_FROM]
+        dry_by, wet_by = now[DRY] - dry_from, now[WET] - wet_from
         for i in range(count):
             at = base + i
             heard = (0.0, 0.0)
@@ -69,6 +73,8 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
                 other = heard[1 - c] if channels == 2 else own
                 back = np.float64(x[c, start + i]) + feedback * (own + cross * (other - own))
                 ring[c, at & mask] = np.float32(back) if abs(back) > DENORMAL else np.float32(0.0)
+                gone = np.float64(phase + i + 1) / TICK_FRAMES
+                dry, wet = dry_from + dry_by * gone, wet_from + wet_by * gone
                 y[c, start + i] = np.float32(dry * x[c, start + i] + wet * own)
         start += count
         state[ECHO_POSITION] += count
@@ -87,9 +93,12 @@ DIFFUSERS = 2
 (ROOM_DRY, ROOM_WET, ABSORB, ROOM_LOW, WIDTH, GAINS) = range(6)
 ROOM_GLIDING = GAINS + LINES
 PREDELAY, ROOM_FADE_STEP, ROOM_GLIDE, ROOM_SETTINGS = range(ROOM_GLIDING, ROOM_GLIDING + 4)
-(ROOM_POSITION, ROOM_PRIMED, PRE_NOW, PRE_NEXT, PRE_FADE, ROOM_HEADER) = range(ROOM_GLIDING, ROOM_GLIDING + 6)
+(ROOM_POSITION, ROOM_PRIMED, PRE_NOW, PRE_NEXT, PRE_FADE, ROOM_FROM) = range(ROOM_GLIDING, ROOM_GLIDING + 6)
+ROOM_HEADER = ROOM_FROM + 3  # dry, wet and width as the tick began
 ROOM_STATE = ROOM_HEADER + LINES + 2  # the lines' dampers, the inputs' low cuts
 DIFFUSION = 0.62
+#: What lies outside the network, and so moves within each tick.
+OUTSIDE = (ROOM_DRY, ROOM_WET, WIDTH)
 
 
 @kernel(
@@ -108,6 +117,8 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type
     now = state[:ROOM_GLIDING]
     if state[ROOM_PRIMED] == 0.0:
         now[:] = settings[:ROOM_GLIDING]
+        for i in range(3):
+            state[ROOM_FROM + i] = now[OUTSIDE[i]]
         state[PRE_NOW] = settings[PREDELAY]
         state[ROOM_PRIMED] = 1.0
     pre_mask, spread_mask, mask = pre.shape[1] - 1, diffusers.shape[2] - 1, lines.shape[1] - 1
@@ -117,6 +128,8 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type
     while start < frames:
         phase = int(state[ROOM_POSITION]) % TICK_FRAMES
         if phase == 0:
+            for i in range(3):
+                state[ROOM_FROM + i] = now[OUTSIDE[i]]
             for i in range(ROOM_GLIDING):
                 gap = settings[i] - now[i]
                 now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[ROOM_GLIDE]
@@ -125,7 +138,9 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type
         base = int(state[ROOM_POSITION])
         first, second = int(state[PRE_NOW]), int(state[PRE_NEXT])
         fading = state[PRE_FADE] > 0.0
-        dry, wet, absorb, low, width = now[ROOM_DRY], now[ROOM_WET], now[ABSORB], now[ROOM_LOW], now[WIDTH]
+        absorb, low = now[ABSORB], now[ROOM_LOW]
+        dry_from, wet_from, width_from = state[ROOM_FROM], state[ROOM_FROM + 1], state[ROOM_FROM + 2]
+        dry_by, wet_by, width_by = now[ROOM_DRY] - dry_from, now[ROOM_WET] - wet_from, now[WIDTH] - width_from
         for i in range(count):
             at = base + i
             for c in range(2):
@@ -161,6 +176,8 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type
             for n in range(LINES):
                 back = taken[n] - total + (given[n & 1] if n & 4 else -given[n & 1])
                 lines[n, at & mask] = np.float32(back) if abs(back) > DENORMAL else np.float32(0.0)
+            gone = np.float64(phase + i + 1) / TICK_FRAMES
+            dry, wet, width = dry_from + dry_by * gone, wet_from + wet_by * gone, width_from + width_by * gone
             middle, side = 0.5 * (left + right), 0.5 * (left - right) * width
             if channels == 1:
                 y[0, start + i] = np.float32(dry * x[0, start + i] + wet * middle)

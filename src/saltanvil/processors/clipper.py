@@ -37,15 +37,21 @@ class ClipperSettings(Settings):
     oversampling: Literal["1x", "2x", "4x", "8x", "16x"] = choice(
         "8x", "Oversampling", "Quality",
         "More folds less back as aliasing and costs more work. Above 1x the filters let peaks swing over the ceiling a little.",
+        moves="latency",
     )  # fmt: skip
     phase: Literal["linear", "minimum"] = choice(
         "linear", "Phase", "Quality",
         "Linear leaves the untouched sound as it is, bit for bit. Minimum is less late and turns the highs' phase.",
         when={"oversampling": ["2x", "4x", "8x", "16x"]},
+        moves="latency",
     )  # fmt: skip
     dc_removal: bool = choice(False, "DC removal", "Quality", "Takes out what is below 5 Hz after the clip.")
     window: Literal["off", "on"] = choice(
-        "off", "Clip window", "Frequency", "Only frequencies between two corners reach the clip stage; the rest passes beside it."
+        "off",
+        "Clip window",
+        "Frequency",
+        "Only frequencies between two corners reach the clip stage; the rest passes beside it.",
+        moves="latency",
     )
     window_low_hz: float = rule(
         200.0, "Window from", "Hz", 20.0, 20000.0, "Frequency", "Lower corner of the window, 12 dB per octave.",
@@ -56,7 +62,11 @@ class ClipperSettings(Settings):
         scale="log", ticks=(20, 100, 1000, 10000), when=_WINDOW,
     )  # fmt: skip
     keep_clear: Literal["nothing", "below", "above"] = choice(
-        "nothing", "Keep clear", "Frequency", "Keeps a low or a high part out of the clip stage entirely."
+        "nothing",
+        "Keep clear",
+        "Frequency",
+        "Keeps a low or a high part out of the clip stage entirely.",
+        moves="latency",
     )
     clear_hz: float = rule(
         120.0, "Clear corner", "Hz", 20.0, 20000.0, "Frequency", "Where the part that is kept clear begins, 48 dB per octave.",

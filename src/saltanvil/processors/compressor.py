@@ -85,6 +85,7 @@ class CompressorSettings(KeyedSettings):
     lookahead_ms: float = rule(
         0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
         "The detector hears this much ahead; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+        moves="latency",
     )  # fmt: skip
     makeup: Literal["manual", "automatic"] = choice(
         "manual", "Make-up by", "Output",
@@ -106,6 +107,7 @@ class CompressorSettings(KeyedSettings):
         "Colour",
         "Output",
         f"What the compressed sound leaves through; at 1:1 it is colour alone. {CHARACTERS_HELP}",
+        moves="latency",
     )
     colour_drive_db: float = rule(
         6.0, "Colour drive", "dB", -12.0, 24.0, "Output", "Gain into the colour, taken off again after it.", ticks=(0, 6, 12, 24),
@@ -115,7 +117,12 @@ class CompressorSettings(KeyedSettings):
         0.5, "Odd share", "%", 0.0, 1.0, "Output", "None: even harmonics. All: odd ones.", ticks=(0, 0.5, 1), when=_COLOURED
     )
     oversampling: Oversampling = choice(
-        "8x", "Oversampling", "Output", "Of the colour: more folds less back as aliasing and costs more work.", when=_COLOURED
+        "8x",
+        "Oversampling",
+        "Output",
+        "Of the colour: more folds less back as aliasing and costs more work.",
+        when=_COLOURED,
+        moves="latency",
     )
 
     def colour(self) -> Colour | None:

@@ -59,6 +59,7 @@ class DuckerSettings(KeyedSettings):
     lookahead_ms: float = rule(
         0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
         "It is down this much before the key sounds; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+        moves="latency",
     )  # fmt: skip
 
     def decay_time_ms(self, tempo_bpm: float) -> float:

@@ -82,6 +82,7 @@ class FreeCurveSettings(KeyedSettings):
         "Timing",
         "The detector hears this much ahead; the sound is late by as much.",
         ticks=(0, 5, 10, 20),
+        moves="latency",
     )
     output_db: float = rule(0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain after the curve.", ticks=(-12, 0, 12))
     mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Treated sound against untreated sound.", ticks=(0, 0.5, 1))

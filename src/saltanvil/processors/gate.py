@@ -59,6 +59,7 @@ class DoorSettings(KeyedSettings):
     lookahead_ms: float = rule(
         0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
         "It opens this much before the sound; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+        moves="latency",
     )  # fmt: skip
 
     def slope(self) -> float:

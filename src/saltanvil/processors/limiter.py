@@ -24,13 +24,17 @@ class LimiterSettings(Settings):
         -1.0, "Ceiling", "dB", -24.0, 0.0, "Level", "No peak leaves above this.", ticks=(-18, -12, -6, -1, 0)
     )
     peaks: Literal["sample", "true peak"] = choice(
-        "true peak", "Counts", "Level", "Samples only, or also the peaks that a converter makes between them."
+        "true peak",
+        "Counts",
+        "Level",
+        "Samples only, or also the peaks that a converter makes between them.",
+        moves="latency",
     )
     gain_db: float = rule(0.0, "Input gain", "dB", -12.0, 36.0, "Level", "Gain before the limiter.", ticks=(-6, 0, 12, 24))
     lookahead_ms: float = rule(
         3.0, "Lookahead", "ms", 0.5, MAX_LOOKAHEAD_MS, "Timing",
         "Time in which the gain comes down before a peak; the sound is late by as much, and aligned again.",
-        scale="log", ticks=(0.5, 1, 2, 5, 10),
+        scale="log", ticks=(0.5, 1, 2, 5, 10), moves="latency",
     )  # fmt: skip
     release_mode: Literal["fixed", "adaptive", "leaning"] = choice(
         "adaptive", "Release by", "Timing",

@@ -22,7 +22,11 @@ TAIL_GAIN = 0.35
 
 class RoomSettings(Settings):
     size: Literal["chamber", "room", "church", "hall"] = choice(
-        "room", "Size", "Space", "How far the walls are apart: small ones colour, large ones echo."
+        "room",
+        "Size",
+        "Space",
+        "How far the walls are apart: small ones colour, large ones echo.",
+        moves="structure",
     )
     decay_s: float = rule(
         1.2, "Decay", "s", 0.1, 12.0, "Space", "Time in which the tail falls by 60 dB.", scale="log", ticks=(0.1, 1, 10)

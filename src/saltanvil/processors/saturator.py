@@ -64,13 +64,15 @@ class SaturatorSettings(Settings):
     stereo: Literal["linked", "unlinked", "left/right", "mid/side"] = choice(
         "linked", "Stereo", "Stereo",
         "Linked: what follows the level follows that of both sides. Unlinked: each side its own. "
-        "Or with a drive for each: left and right, or middle and sides.",
+        "Or with a drive for each: left and right, or middle and sides.", moves="structure",
     )  # fmt: skip
     second_drive_db: float = rule(
         0.0, "Right or side by", "dB", -24.0, 24.0, "Stereo", "How much harder the right side, or the sides, are driven.",
         ticks=(-12, 0, 12), when=_SIDES,
     )  # fmt: skip
-    oversampling: Oversampling = choice("8x", "Oversampling", "Quality", "More folds less back as aliasing and costs more work.")
+    oversampling: Oversampling = choice(
+        "8x", "Oversampling", "Quality", "More folds less back as aliasing and costs more work.", moves="latency"
+    )
 
     def colour(self) -> Colour:
         second = self.second_drive_db if self.stereo in _SIDES["stereo"] else 0.0

@@ -68,7 +68,11 @@ class ShaperSettings(Settings):
         ticks=(0, 0.5, 1), when=_HITS,
     )  # fmt: skip
     level_safe: bool = choice(
-        False, "Level-safe", "Output", "Added attack is held under full scale, 1 ms ahead; the sound is late by as much."
+        False,
+        "Level-safe",
+        "Output",
+        "Added attack is held under full scale, 1 ms ahead; the sound is late by as much.",
+        moves="latency",
     )
     output_db: float = rule(0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain after the shaping.", ticks=(-12, 0, 12))
     mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Shaped sound against untreated sound.", ticks=(0, 0.5, 1))

@@ -42,20 +42,29 @@ _BLEND = {"by": ["copies"], "blend": ["True", "true"]}
 
 class SplitSettings(Settings):
     by: SplitMode = choice(
-        "copies", "By", "Split", "Copies of the whole; bands of frequency; the middle and the sides; the left and the right."
+        "copies",
+        "By",
+        "Split",
+        "Copies of the whole; bands of frequency; the middle and the sides; the left and the right.",
+        moves="latency",
     )
     dividers_hz: Dividers = described(
         BAND_STARTS[2], "dividers", "Dividers", "Hz", "Split",
-        "Where one band ends and the next begins; each side is 6 dB down there.", when=_BANDS, moves="glides",
+        "Where one band ends and the next begins; each side is 6 dB down there.", when=_BANDS, moves="structure",
     )  # fmt: skip
     slope: Literal["12 dB/oct", "24 dB/oct", "48 dB/oct"] = choice(
-        "24 dB/oct", "Slope", "Split", "How steeply the bands fall off beside a divider.", when=_BANDS
+        "24 dB/oct",
+        "Slope",
+        "Split",
+        "How steeply the bands fall off beside a divider.",
+        when=_BANDS,
+        moves="structure",
     )
     phase: Literal["minimum", "linear"] = choice(
         "minimum", "Phase", "Split",
         "Minimum: nothing is late, and the sum turns the phase as one all-pass. Linear: the sum is the sound itself, "
         "late by about 0.1 s, and hits ring a little before they come.",
-        when=_BANDS,
+        when=_BANDS, moves="latency",
     )  # fmt: skip
     blend: bool = choice(
         True, "Blend", "Blend", "With two lanes: one control from the untreated lane to the treated one. Off: a plain sum.",

@@ -27,13 +27,15 @@ class StereoSettings(Settings):
     mono_below_hz: float = rule(
         MONO_OFF_HZ, "Mono below", "Hz", MONO_OFF_HZ, 1000.0, "Sides",
         "What lies below this has no sides. The middle is turned by the same all-pass, so nothing smears.",
-        scale="log", ticks=(50, 100, 200, 500), off_at=MONO_OFF_HZ,
+        scale="log", ticks=(50, 100, 200, 500), off_at=MONO_OFF_HZ, moves="structure",
     )  # fmt: skip
     swap: bool = choice(False, "Swap sides", "Sides", "Left to the right and right to the left.")
     invert: Literal["none", "left", "right", "both"] = choice(
         "none", "Turn polarity of", "Polarity", "Turn the waveform of these sides upside down."
     )
-    dc_removal: bool = choice(False, "Remove DC", "Polarity", f"A high-pass at {DC_HZ:g} Hz: takes away a constant offset.")
+    dc_removal: bool = choice(
+        False, "Remove DC", "Polarity", f"A high-pass at {DC_HZ:g} Hz: takes away a constant offset.", moves="structure"
+    )
 
     def matrix(self) -> NDArray[np.float64]:
         """(4,): left from left and right, right from left and right."""

@@ -99,7 +99,7 @@ def descriptor(session: Session, address: Address) -> Descriptor:
         update={
             "name": address.name, "type": "number", "label": f"Divider {address.place + 1}", "minimum": 20.0,
             "maximum": 20000.0, "scale": "log", "ticks": [20.0, 100.0, 1000.0, 10000.0],
-            "default": owner.split.dividers_hz[address.place],
+            "default": owner.split.dividers_hz[address.place], "moves": "glides",
         }
     )  # fmt: skip
 
