@@ -251,7 +251,7 @@ def test_starting_points_and_presets(page, tmp_path):
     with page.expect_download() as told:
         page.click("[role=dialog] >> text=Export")
     kept = json.loads(told.value.path().read_text())
-    assert kept["version"] == 1 and kept["presets"][0]["name"] == "Ours" and kept["presets"][0]["settings"]["attack_ms"] == 8.0
+    assert kept["version"] == 2 and kept["presets"][0]["name"] == "Ours" and kept["presets"][0]["settings"]["attack_ms"] == 8.0
     page.click("[role=dialog] >> text=Delete")
     page.wait_for_selector("[role=dialog] .own", state="detached")
     page.click("[role=status] >> text=Undo")
@@ -261,7 +261,10 @@ def test_starting_points_and_presets(page, tmp_path):
     given.write_text(json.dumps(kept))
     page.set_input_files("[aria-label='Preset file']", given)
     page.wait_for_selector("[role=dialog] .own >> text=Given")
-    for broken, why in (({**kept, "version": 9}, "this program reads version 1"), ("no json", "this is not a preset file")):
+    for broken, why in (
+        ({**kept, "version": 9}, "this program reads versions up to 2"),
+        ("no json", "this is not a preset file"),
+    ):
         given.write_text(json.dumps(broken) if isinstance(broken, dict) else broken)
         page.set_input_files("[aria-label='Preset file']", given)
         page.wait_for_selector(f"text={why}")

@@ -311,6 +311,10 @@ def test_a_divider_is_an_address_of_its_own():
     assert changed.step("split").step.settings.dividers_hz == (200.0, 3000.0) and apply(changed, inverse)[0] == session
     with pytest.raises(EditRefused, match="too near"):
         apply(session, Set(values=[{**address.model_dump(), "value": 205.0}]))
+    # Both past where the other was: what they come to together is what counts, on the way back too.
+    both = [{"of": "step", "id": "split", "name": f"dividers_hz.{n}", "value": hz} for n, hz in enumerate((5000.0, 9000.0))]
+    changed, inverse = apply(session, Set(values=both))
+    assert changed.step("split").step.settings.dividers_hz == (5000.0, 9000.0) and apply(changed, inverse)[0] == session
 
 
 def test_a_path_of_steps_validates_on_its_own():

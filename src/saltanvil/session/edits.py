@@ -258,20 +258,16 @@ class Set(Edit):
 
     def change(self, session: Session) -> Edit:
         moves: list[Moved] = []
-        for moved in self.values:
-            try:
-                moves.extend([moved] if self.alone else linked_moves(session, moved))
-            except NotFound as error:
-                raise EditRefused(str(error.args[0])) from error
         before: dict[Address, Moved] = {}
-        for moved in moves:
-            address = moved.address
-            try:
-                old = value(session, address)
-            except NotFound as error:
-                raise EditRefused(str(error.args[0])) from error
-            before.setdefault(address, Moved(**address.model_dump(), value=old))
-            put(session, address, moved.value)
+        try:
+            for moved in self.values:
+                moves.extend([moved] if self.alone else linked_moves(session, moved))
+            for moved in moves:
+                address = moved.address
+                before.setdefault(address, Moved(**address.model_dump(), value=value(session, address)))
+            put(session, moves)
+        except NotFound as error:
+            raise EditRefused(str(error.args[0])) from error
         return Set(values=list(before.values()), alone=True)
 
 

@@ -5,7 +5,7 @@ An address names of what, which object and which setting: `step 3fa threshold_db
 resolved here and nowhere else, in one order: the document's value, then the gain that holds the loudness, then low latency.
 """
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Annotated, Any, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -117,21 +117,27 @@ def value(session: Session, address: Address) -> SettingValue:
     return list(found) if isinstance(found, tuple) else found
 
 
-def put(session: Session, address: Address, new: SettingValue) -> None:
-    """Change a value of a session in place. Raises NotFound, or ValueError if the value cannot be taken."""
-    descriptor(session, address)
-    owner = owner_of(session, address)
-    if isinstance(owner, Step) and address.field not in PART_DESCRIPTORS["step"]:
-        given: dict[str, Any] = owner.settings.model_dump()
-        if address.place is not None:
-            values = list(given[address.field])
-            values[address.place] = new
-            given[address.field] = values
+def put(session: Session, moves: Iterable[Moved]) -> None:
+    """Change values of a session in place; those of one step together, so that only what they come to must be valid.
+
+    Raises NotFound, or ValueError if the values cannot be taken.
+    """
+    given: dict[str, tuple[Step, dict[str, Any]]] = {}
+    for moved in moves:
+        owner = owner_of(session, moved.address)
+        descriptor(session, moved.address)
+        if not isinstance(owner, Step) or moved.field in PART_DESCRIPTORS["step"]:
+            setattr(owner, moved.field, moved.value)
+            continue
+        _, settings = given.setdefault(owner.id, (owner, owner.settings.model_dump()))
+        if moved.place is None:
+            settings[moved.field] = moved.value
         else:
-            given[address.field] = new
-        owner.settings = type(owner.settings).model_validate(given)
-    else:
-        setattr(owner, address.field, new)
+            values = list(settings[moved.field])
+            values[moved.place] = moved.value
+            settings[moved.field] = values
+    for step, settings in given.values():
+        step.settings = type(step.settings).model_validate(settings)
 
 
 # ---- what a step runs with -----------------------------------------------------------------------------------------------
