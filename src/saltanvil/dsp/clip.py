@@ -22,9 +22,9 @@ Le Bivic, "Reducing the aliasing of nonlinear waveshaping using continuous-time 
 
 import numpy as np
 
-from saltanvil.dsp.compress import through_ring
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 from saltanvil.dsp.oversample import doubled, halved
+from saltanvil.dsp.ring import through_ring
 
 # Target settings; those before GLIDING glide from tick to tick. Gains are linear.
 (DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, SETTINGS) = (

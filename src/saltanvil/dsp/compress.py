@@ -13,8 +13,10 @@ Source: Giannoulis, Massberg and Reiss, "Digital Dynamic Range Compressor Design
 
 import numpy as np
 
+from saltanvil.dsp.detector import detect
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
-from saltanvil.dsp.logs import ONE, TINY, exp2_block, log2_block
+from saltanvil.dsp.logs import ONE, exp2_block, log2_block
+from saltanvil.dsp.ring import through_ring
 
 # Target settings, one float64 each. Those before GLIDING glide from tick to tick; the rest take effect at once.
 (
@@ -142,32 +144,6 @@ def at_rest(ring, state):  # type: ignore[no-untyped-def]
         state[HEADER + c * FOLLOWERS + SLOW_ENVELOPE] = loudest
 
 
-@inline
-def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-untyped-def]
-    """Remember a stretch of one channel and read it `late` frames later, in contiguous runs."""
-    size = ring.shape[0]
-    at = base
-    i = 0
-    while i < count:
-        run = min(count - i, size - at)
-        memory = ring[at : at + run]
-        given = x[start + i : start + i + run]
-        for j in range(run):
-            memory[j] = given[j]
-        i += run
-        at = (at + run) & (size - 1)
-    at = (base - late) & (size - 1)
-    i = 0
-    while i < count:
-        run = min(count - i, size - at)
-        memory = ring[at : at + run]
-        taken = out[i : i + run]
-        for j in range(run):
-            taken[j] = memory[j]
-        i += run
-        at = (at + run) & (size - 1)
-
-
 @kernel(
     "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[:,::1],float64[:,::1],float64[::1],"
     "float32[:,::1],float32[:,::1],float32[:,::1])"
@@ -242,25 +218,8 @@ def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # ty
         detectors = 1 if linked else channels
         if not feedback:
             for d in range(detectors):
-                for c in range(channels if linked else 1):
-                    heard = key[c if linked else d, start : start + count]
-                    if settings[RMS] > 0.0:
-                        at = HEADER + (c if linked else d) * FOLLOWERS + MEAN_SQUARE
-                        mean = state[at]
-                        for i in range(count):
-                            square = np.float64(heard[i]) * heard[i]
-                            mean = square + (mean - square) * settings[RMS]
-                            mantissa[i] = np.float32(mean)
-                        state[at] = mean
-                    else:
-                        for i in range(count):
-                            mantissa[i] = heard[i] * heard[i]
-                    if c == 0:
-                        for i in range(count):
-                            power[i] = max(mantissa[i], TINY)
-                    else:
-                        for i in range(count):
-                            power[i] = max(mantissa[i], power[i])
+                sides = channels if linked else 1
+                detect(key, start, d, sides, settings[RMS], state, HEADER + MEAN_SQUARE, FOLLOWERS, mantissa, power, count)
                 level = levels[d]
                 log2_block(power, power_bits, mantissa, mantissa_bits, level, count)
                 for i in range(count):

@@ -10,6 +10,7 @@ The dip moves in straight lines, so that attack and decay end when they say; its
 
 import numpy as np
 
+from saltanvil.dsp.detector import detect
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 
@@ -70,11 +71,9 @@ def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
         hits = 0.0
         threshold_gain = 10.0 ** (now[THRESHOLD] / 20.0)
         dip, holding, rising = state[DIP], state[HOLDING], state[RISING]
+        detect(key, start, 0, channels, 0.0, state, 0, 0, mantissa, power, count)
         for i in range(count):
-            level = np.float64(abs(key[0, start + i]))
-            if channels == 2:
-                level = max(level, np.float64(abs(key[1, start + i])))
-            peak = max(level, peak * settings[DROP])
+            peak = max(np.sqrt(np.float64(power[i])), peak * settings[DROP])
             power[i] = max(np.float32(peak * peak), TINY)
             if by_hits:
                 state[SINCE] += 1.0

@@ -12,9 +12,10 @@ smoothing in the branching form of Giannoulis, Massberg and Reiss, J. Audio Eng.
 
 import numpy as np
 
-from saltanvil.dsp.compress import through_ring
+from saltanvil.dsp.detector import detect
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
+from saltanvil.dsp.ring import through_ring
 
 # Target settings; those before GLIDING glide from tick to tick. Levels and the floor are in dB.
 (OPENS, CLOSES, FLOOR, SLOPE, LINK, GLIDING, ATTACK, RELEASE, HOLD, RMS, LOOKAHEAD, GLIDE, SETTINGS) = range(13)
@@ -125,26 +126,8 @@ def gate(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
         linked = channels == 2 and now[LINK] == 1.0
         detectors = 1 if linked else channels
         for d in range(detectors):
-            level = power[d]
-            for c in range(channels if linked else 1):
-                heard = key[c if linked else d, start : start + count]
-                if settings[RMS] > 0.0:
-                    at = HEADER + (c if linked else d) * FOLLOWERS + MEAN_SQUARE
-                    mean = state[at]
-                    for i in range(count):
-                        square = np.float64(heard[i]) * heard[i]
-                        mean = square + (mean - square) * settings[RMS]
-                        mantissa[i] = np.float32(mean)
-                    state[at] = mean
-                else:
-                    for i in range(count):
-                        mantissa[i] = heard[i] * heard[i]
-                if c == 0:
-                    for i in range(count):
-                        level[i] = max(mantissa[i], TINY)
-                else:
-                    for i in range(count):
-                        level[i] = max(mantissa[i], level[i])
+            sides = channels if linked else 1
+            detect(key, start, d, sides, settings[RMS], state, HEADER + MEAN_SQUARE, FOLLOWERS, mantissa, power[d], count)
         if detectors == 2 and now[LINK] > 0.0:
             link = np.float32(now[LINK])
             for i in range(count):

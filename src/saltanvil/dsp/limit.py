@@ -12,10 +12,10 @@ counted in 2^-30ths while it is averaged, so that the running sum is exact and n
 
 import numpy as np
 
-from saltanvil.dsp.compress import through_ring
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 from saltanvil.dsp.logs import TINY
 from saltanvil.dsp.oversample import filtered
+from saltanvil.dsp.ring import through_ring
 
 # Target settings; those before GLIDING glide from tick to tick. CEILING and DRIVE in dB.
 (

@@ -21,9 +21,9 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.compress import through_ring
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 from saltanvil.dsp.oversample import doubled, halved
+from saltanvil.dsp.ring import through_ring
 
 Array = NDArray[np.float64]
 

@@ -91,6 +91,8 @@ class Processor(Stateful, ABC):
     keyed: ClassVar[bool] = False
     #: Whether something is measured of it and kept beside its settings, so that its loudness can be held.
     matched: ClassVar[bool] = False
+    #: The setting that is drawn as a line across the level picture and can be dragged there.
+    level_line: ClassVar[str | None] = None
     #: Whether its hints need a change of gain: there are none where nothing was traced.
     reduces: ClassVar[bool] = True
     #: Whether its plate shows the state of its gate (row `door` of the telemetry) while it plays, and not its GR.

@@ -197,6 +197,7 @@ class Compressor(KeyedProcessor):
     label = "Compressor"
     settings_model = CompressorSettings
     main = ("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db")
+    level_line = "threshold_db"
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
 

@@ -123,6 +123,7 @@ class Ducker(KeyedProcessor):
     kind = "ducker"
     label = "Ducker"
     settings_model: ClassVar[Any] = DuckerSettings
+    level_line = "threshold_db"
     pictures = ("bite", "curve", "spectrum")
     main = ("threshold_db", "depth_db", "attack_ms", "hold_ms", "decay_ms")
     starts = STARTS

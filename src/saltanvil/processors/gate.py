@@ -78,6 +78,7 @@ class GateSettings(DoorSettings):
 class DoorProcessor(KeyedProcessor):
     """The runtime of gate and expander."""
 
+    level_line = "threshold_db"
     pictures: ClassVar[tuple[str, ...]] = ("bite", "curve", "spectrum")
     shows_gate = True
 

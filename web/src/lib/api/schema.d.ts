@@ -1615,8 +1615,9 @@ export interface components {
     /**
      * ProcessorReference
      * @description pictures: of its editor, the first two shown at first; listens: whether its detector can be heard; keyed: whether that
-     *     may listen to another sound; main: the settings that stand for all where several are shown side by side; shows_gate: whether
-     *     its plate shows the state of its gate while it plays; settings_schema: JSON schema of its settings.
+     *     may listen to another sound; main: the settings that stand for all where several are shown side by side; shows_gate:
+     *     whether its plate shows the state of its gate while it plays; level_line: the setting drawn across the level picture;
+     *     settings_schema: JSON schema of its settings.
      */
     ProcessorReference: {
       /** Kind */
@@ -1635,6 +1636,8 @@ export interface components {
       matched: boolean;
       /** Shows Gate */
       shows_gate: boolean;
+      /** Level Line */
+      level_line: string | null;
       /** Main */
       main: string[];
       /** Starts */

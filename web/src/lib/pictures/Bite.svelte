@@ -13,10 +13,10 @@
   let gesture = '';
 
   const study = $derived(workspace.study);
-  // A de-esser's threshold is of its band, so it has no line over the whole level.
-  const threshold = $derived(
-    workspace.step?.kind === 'deesser' ? undefined : workspace.step?.settings['threshold_db'],
-  );
+  const processor = $derived(workspace.step ? workspace.processor(workspace.step.kind) : undefined);
+  /** The setting drawn across the level, such as a threshold; a de-esser's is of its band, so it has none. */
+  const lineName = $derived(processor?.level_line ?? null);
+  const threshold = $derived(lineName ? workspace.step?.settings[lineName] : undefined);
   /** Whether the detector hears something else than the sound: the threshold is then for that. */
   const hears = $derived(
     Boolean(workspace.step?.key) || (workspace.step?.settings['key_filter'] ?? 'off') !== 'off',
@@ -155,11 +155,9 @@
 
   function thresholdAt(event: PointerEvent): void {
     const y = event.clientY - canvas!.getBoundingClientRect().top;
-    const least =
-      workspace.processor(workspace.step!.kind)?.settings.find((s) => s.name === 'threshold_db')?.minimum ??
-      -60;
+    const least = processor?.settings.find((setting) => setting.name === lineName)?.minimum ?? -60;
     const wanted = clamp(Math.round(valueAt(y, levels) * 10) / 10, least, 0);
-    workspace.set(workspace.step!.id, { threshold_db: wanted }, gesture);
+    workspace.set(workspace.step!.id, { [lineName!]: wanted }, gesture);
     moving = wanted;
   }
   let moving = $state<number | null>(null);
@@ -183,7 +181,7 @@
   </ul>
   {#if hasReduction}<span class="note left">{rise ? 'Change of gain, dB' : 'Gain reduction, dB'}</span>{/if}
   {#if doors.length}<span class="note door" style:top="{levels.from + 1}px"
-      >{workspace.step?.kind === 'leveller' ? 'works' : 'door'}</span
+      >{processor?.shows_gate ? 'door' : 'works'}</span
     >{/if}
   {#if study}<span class="note right figure">{spanText(...span)}</span>{/if}
   {#if head >= 0 && head <= 1}
