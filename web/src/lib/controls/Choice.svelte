@@ -6,14 +6,24 @@
     setting: Setting;
     value: SettingValue;
     change: (value: SettingValue) => void;
+    /** What it is at present where something else than the document decides, such as low latency. */
+    now?: SettingValue;
   }
-  let { setting, value, change }: Props = $props();
+  let { setting, value, change, now }: Props = $props();
   const options = $derived(setting.type === 'switch' ? ['off', 'on'] : setting.options);
   const chosen = $derived(setting.type === 'switch' ? (value ? 'on' : 'off') : String(value));
 </script>
 
 <label class="choice" title={setting.help}>
-  <span>{setting.label}</span>
+  <span
+    >{setting.label}{#if now !== undefined}<span
+        class="soft"
+        data-now={setting.name}
+        title="Set by low latency"
+      >
+        now {String(now)}</span
+      >{/if}</span
+  >
   <select
     class="figure"
     data-setting={setting.name}

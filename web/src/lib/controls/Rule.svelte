@@ -11,10 +11,12 @@
     /** Told apart from rules of the same setting elsewhere: whose it is, and a mark of its own. */
     of?: string;
     mark?: string;
+    /** What it is at present where something else than the document decides: low latency, or a held loudness. */
+    now?: SettingValue;
     /** In a table the column and the row say what it is. */
     bare?: boolean;
   }
-  let { setting, value, change, of, mark, bare = false }: Props = $props();
+  let { setting, value, change, of, mark, now, bare = false }: Props = $props();
   const name = $derived(of ? `${setting.label}, ${of}` : setting.label);
 
   let scale = $state<HTMLElement | null>(null);
@@ -22,6 +24,8 @@
   let wrong = $state(false);
   let dragged = $state<number | null>(null);
   let gesture = '';
+  /** The last value of the present gesture, answered or not. */
+  let ahead: { gesture: string; value: number } | null = null;
   let wheelEnd = 0;
   let keysEnd = 0;
   /** Arrow keys pressed one after the other are one gesture. */
@@ -32,8 +36,10 @@
   const shown = $derived(format(number, setting.unit, setting.off_at));
 
   function put(wanted: number, how: string | null): void {
-    const kept = tidy(clamp(wanted, setting.minimum ?? 0, setting.maximum ?? 1), setting.unit);
-    change(clamp(kept, setting.minimum ?? 0, setting.maximum ?? 1), how);
+    const tidied = tidy(clamp(wanted, setting.minimum ?? 0, setting.maximum ?? 1), setting.unit);
+    const kept = clamp(tidied, setting.minimum ?? 0, setting.maximum ?? 1);
+    ahead = how === null ? null : { gesture: how, value: kept };
+    change(kept, how);
   }
 
   function press(event: PointerEvent): void {
@@ -59,8 +65,9 @@
 
   function nudge(steps: number, event: { shiftKey: boolean; ctrlKey: boolean }, how: string | null): void {
     const size = event.shiftKey ? 0.002 : event.ctrlKey ? 0.1 : 0.01;
-    const before = number;
-    let next = fromShare(share + steps * size, setting);
+    // The server may not have answered the last press yet: go on from where that went.
+    const before = how !== null && how === ahead?.gesture ? ahead.value : number;
+    let next = fromShare(toShare(before, setting) + steps * size, setting);
     const least = setting.unit === 'dB' ? 0.1 : 0;
     if (setting.unit === 'dB') next = before + steps * (event.shiftKey ? 0.1 : event.ctrlKey ? 3 : 0.5);
     if (Math.abs(next - before) < least) next = before + Math.sign(steps) * least;
@@ -115,7 +122,15 @@
 </script>
 
 <div class="rule" class:bare title={setting.help}>
-  <span class="label">{bare ? '' : setting.label}</span>
+  <span class="label"
+    >{bare ? '' : setting.label}{#if typeof now === 'number' && !bare}<span
+        class="soft"
+        data-now={setting.name}
+        title="Set by low latency or by the held loudness"
+      >
+        now {format(now, setting.unit, setting.off_at)}</span
+      >{/if}</span
+  >
   {#if typing === null}
     <button class="figure value" tabindex="-1" aria-label={`Type ${name}`} onclick={() => (typing = '')}
       >{shown}</button

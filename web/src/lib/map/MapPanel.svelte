@@ -45,12 +45,12 @@
     <h2>{WORDS[chosen.kind]} <span class="soft">{named(chosen.from)} to {named(chosen.to)}</span></h2>
     {#if chosen.kind === 'send'}
       {@const { send } = chosen}
-      <Rule
-        setting={workspace.setting('send', 'level_db')}
-        mark="send_level_db"
-        value={send.level_db}
-        change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
-      />
+      {#key send.id}<Rule
+          setting={workspace.setting('send', 'level_db')}
+          mark="send_level_db"
+          value={send.level_db}
+          change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
+        />{/key}
       <label class="row">
         <span>Taken</span>
         <select
@@ -74,12 +74,12 @@
     {:else if chosen.kind === 'key'}
       {@const { step, key } = chosen}
       <p class="soft">Heard by the {detector(chosen)} on {named(chosen.to)}.</p>
-      <Rule
-        setting={workspace.setting('key', 'trim_db')}
-        mark="key_trim_db"
-        value={key.trim_db}
-        change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
-      />
+      {#key step.id}<Rule
+          setting={workspace.setting('key', 'trim_db')}
+          mark="key_trim_db"
+          value={key.trim_db}
+          change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
+        />{/key}
       <label class="row">
         <span>Taken</span>
         <select
@@ -115,11 +115,11 @@
     </p>
   {:else if strip}
     <h2>{strip.name} <span class="soft">{strip.kind}</span></h2>
-    <Rule
-      setting={workspace.setting('strip', 'level_db')}
-      value={strip.level_db}
-      change={(value, gesture) => workspace.move('strip', strip.id, { level_db: value }, gesture)}
-    />
+    {#key strip.id}<Rule
+        setting={workspace.setting('strip', 'level_db')}
+        value={strip.level_db}
+        change={(value, gesture) => workspace.move('strip', strip.id, { level_db: value }, gesture)}
+      />{/key}
     {#if latency?.silent}<p class="silent" data-figure="silent">{latency.silent}</p>{/if}
     {#if latency}
       <dl>

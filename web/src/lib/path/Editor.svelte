@@ -54,6 +54,8 @@
   /** The group that holds what the detector listens to. */
   const keyGroup = $derived((groups.find((group) => group.name === 'Detector') ?? groups[0])?.name);
 
+  /** What the step runs with otherwise than its document says. */
+  const now = $derived((step && workspace.version?.resolved[step.id]) ?? {});
   const put = (name: string, value: SettingValue, gesture: string | null) =>
     workspace.set(step!.id, { [name]: value }, gesture);
 </script>
@@ -166,9 +168,9 @@
     style:--groups={step ? Math.max(groups.length, 1) : 3}
   >
     {#if lane && found?.split}
-      <LaneRules {lane} split={found.split} />
+      {#key lane.id}<LaneRules {lane} split={found.split} />{/key}
     {:else if step}
-      {#each groups as group (group.name)}
+      {#each groups as group (`${step.id} ${group.name}`)}
         <div class="group">
           <h3 class="soft">{group.name}</h3>
           {#if group.name === keyGroup && processor?.keyed && strip}<KeyRules {step} {strip} />{/if}
@@ -188,9 +190,19 @@
                 change={(next) => put(setting.name, next, null)}
               />
             {:else if setting.type === 'number'}
-              <Rule {setting} {value} change={(next, gesture) => put(setting.name, next, gesture)} />
+              <Rule
+                {setting}
+                {value}
+                now={now[setting.name]}
+                change={(next, gesture) => put(setting.name, next, gesture)}
+              />
             {:else}
-              <Choice {setting} {value} change={(next) => put(setting.name, next, null)} />
+              <Choice
+                {setting}
+                {value}
+                now={now[setting.name]}
+                change={(next) => put(setting.name, next, null)}
+              />
             {/if}
           {/each}
           {#if group.name === (split ? 'Blend' : 'Output') && workspace.version?.held.includes(step.id)}

@@ -69,7 +69,13 @@
             }}
           />
         {:else}
-          <button class="start" onclick={() => take(preset)}><b>{preset.name}</b></button>
+          <button
+            class="start"
+            disabled={!Object.keys(preset.settings).length}
+            title={preset.problem ?? undefined}
+            onclick={() => take(preset)}
+            ><b>{preset.name}</b>{#if preset.problem}<span class="soft">{preset.problem}</span>{/if}</button
+          >
           <button class="button" onclick={() => (renaming = preset.id)}>Rename</button>
           <button class="button" onclick={() => presets.remove(preset)}>Delete</button>
         {/if}

@@ -20,7 +20,7 @@
 
 <div class="group">
   <h3 class="soft">Strip</h3>
-  {#each ['trim_db', 'level_db', 'pan'] as const as name (name)}
+  {#each ['trim_db', 'level_db', 'pan'] as const as name (`${strip.id} ${name}`)}
     <Rule
       setting={workspace.setting('strip', name)}
       value={strip[name]}
