@@ -42,3 +42,39 @@ def test_lock_files_name_no_host():
 def test_the_commands_have_help():
     run = subprocess.run([ROOT / ".venv/bin/saltanvil", "--help"], capture_output=True, text=True)
     assert run.returncode == 0 and all(word in run.stdout for word in ("serve", "measure", "process", "steps", "render"))
+
+
+def rules_told():
+    """The table of architecture.md: what a stranger would look for, and the file and name where it stands."""
+    text = (ROOT / "docs/architecture.md").read_text()
+    for line in text.split("\n"):
+        cells = [cell.strip().strip("`") for cell in line.strip("|").split("|")]
+        if len(cells) == 3 and cells[1].endswith(".py"):
+            yield cells
+
+
+def test_rules_of_the_trade_stand_where_the_architecture_says():
+    told = list(rules_told())
+    assert len(told) >= 12 and len({rule for rule, _, _ in told}) == len(told)
+    for rule, file, name in told:
+        tree = ast.parse((ROOT / "src/saltanvil" / file).read_text())
+        names = {node.name for node in tree.body if isinstance(node, ast.FunctionDef | ast.ClassDef)}
+        for node in tree.body:
+            targets = node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
+            names |= {part.id for target in targets for part in ast.walk(target) if isinstance(part, ast.Name)}
+        assert name in names, f"{rule}: {file} has no {name}"
+
+
+def test_the_document_and_its_graph_do_not_know_each_other():
+    """The document is data; what makes it whole stands above it."""
+    named = set(imports(ROOT / "src/saltanvil/session/document.py"))
+    assert not named & {f"saltanvil.session.{name}" for name in ("graph", "validate", "edits", "apply", "settings", "levels")}
+
+
+def test_nobody_but_the_settings_resolves_what_a_step_runs_with():
+    for path in (ROOT / "src/saltanvil").rglob("*.py"):
+        text = path.read_text()
+        if path.parts[-2] == "processors" or path.name == "settings.py":
+            continue
+        assert ".with_loudness_gain(" not in text or path.name == "match.py", path
+        assert ".low_latency_settings(" not in text or path.name == "routing.py", path

@@ -31,7 +31,8 @@ from saltanvil.session.matches import matches_of
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.session.validate import checked
 from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.match import given_back_db, settled
+from saltanvil.studies.make_up import make_up_level_db
+from saltanvil.studies.match import settled
 from tests.edits import edit_json, set_lane, set_step
 from tests.matching import match_of
 from tests.signals import noise, tone
@@ -545,7 +546,7 @@ def test_inner_matches_come_before_outer_ones_and_the_stretch_is_held(media):
     done = renderer(session).compare(Scope("a", "out"))
     assert abs(match_db(done.before, done.after, RATE)) < 0.05
     treated = renderer(session).compare(Scope("a", None, "out-1"))
-    assert given_back_db(treated, 0.0, RATE) > 3
+    assert make_up_level_db(treated, 0.0, RATE) > 3
 
 
 def test_parallel_drums_raise_the_detail_and_not_the_peaks(demo_tracks):

@@ -8,12 +8,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.signal import butter, sosfilt
 
+from saltanvil.dsp.glide import GLIDE_MS
 from saltanvil.engine.audition import Audition
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
 from saltanvil.processors import REGISTRY
-from saltanvil.processors.base import GLIDE_MS, Context
+from saltanvil.processors.base import Context
 from saltanvil.processors.descriptor import descriptors_of
 from saltanvil.session.apply import apply
 from saltanvil.session.document import MAIN_ID, NotFound, Session, Step, Strip

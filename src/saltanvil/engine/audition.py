@@ -7,9 +7,9 @@ from typing import Literal
 import numpy as np
 
 from saltanvil.dsp import mix
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.rack import Audio, Rack
-from saltanvil.processors.base import glide_part
 from saltanvil.session.document import MAIN_ID, NotFound, Session
 
 #: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.

@@ -29,7 +29,7 @@ from saltanvil.processors.split import Split, SplitSettings
 from saltanvil.session.blend import lane_shares
 from saltanvil.session.document import Key, Path, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
-from saltanvil.session.levels import audible, lane_levels, level_gain, pan_gains
+from saltanvil.session.levels import audible, key_muted, lane_levels, level_gain, pan_gains
 from saltanvil.session.settings import resolve
 
 
@@ -177,7 +177,7 @@ class Compiler:
         if step.key is not None:
             key = KeyFeed(
                 wait=latency_frames - self.late.own[step.id] - sources[1].latency_frames,
-                gain=0.0 if step.key.mutes and self.muted(point, step.key) else db_to_gain(step.key.trim_db),
+                gain=self.key_gain(point, step.key),
                 late=self.rack.delay_line(channels, "key", step.id),
                 glide=self.rack.glide("key", step.id),
             )
@@ -185,11 +185,10 @@ class Compiler:
             step, settings, processor, sources, latency_frames, channels, self.late.own[step.id], wait, self.rack, key
         )
 
-    def muted(self, point: NodeId, key: Key) -> bool:
-        """Whether what a key is taken from is muted: its strip, or the lane itself."""
+    def key_gain(self, point: NodeId, key: Key) -> float:
         source = self.graph.heard_at(self.graph.strip_of[point], key)
-        lane = self.lanes.get(source.id)
-        return self.graph.strip_of[source].mute or (lane is not None and lane[0].mute)
+        lane = self.lanes[source.id][0] if source.id in self.lanes else None
+        return 0.0 if key_muted(key, self.graph.strip_of[source], lane) else db_to_gain(key.trim_db)
 
     def out(self, strip: Strip, end: Node) -> OutNode:
         level = level_gain(strip.level_db) if audible(self.session, strip, self.audition.live) else 0.0

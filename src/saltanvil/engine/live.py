@@ -236,8 +236,7 @@ class Player:
                 return
             audio = new.render(at, frames)
             if faded is not None:
-                along = (np.arange(1, frames + 1, dtype=np.float32) / frames)[None, :]
-                audio = np.asarray(audio * along + faded.render(at, frames) * (1 - along), dtype=np.float32)
+                audio = structural_fade(faded.render(at, frames), audio)
             plan = new
             main = plan.node(MAIN_ID).output
             loudness.add(main)
@@ -315,6 +314,12 @@ class Player:
             lead_s=lead_s,
             latency_s=plan.latency_frames / rate,
         )
+
+
+def structural_fade(old: Audio, new: Audio) -> Audio:
+    """From the old plan's block to the new one's, (channels, frames), in a straight line over the block."""
+    along = (np.arange(1, new.shape[1] + 1, dtype=np.float32) / new.shape[1])[None, :]
+    return np.asarray(new * along + old * (1 - along), dtype=np.float32)
 
 
 class Reader:

@@ -6,10 +6,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, mix
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.media import Audio
 from saltanvil.measure import speaker
-from saltanvil.processors.base import glide_part
 
 MonitorName = Literal["full range", "small speaker", "mono", "dim"]
 MONITORS: tuple[MonitorName, ...] = ("full range", "small speaker", "mono", "dim")

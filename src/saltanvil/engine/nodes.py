@@ -11,12 +11,13 @@ import numpy as np
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.gate import DOORS
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import SILENCE_DB, db_to_gain, gain_to_db
 from saltanvil.engine.audition import ScopeMonitor
 from saltanvil.engine.media import Media
 from saltanvil.engine.rack import Audio, DelayLine, Glide, Rack
 from saltanvil.processors import Processor, Settings
-from saltanvil.processors.base import Telemetry, glide_part, sensible
+from saltanvil.processors.base import Telemetry, sensible
 from saltanvil.processors.split import Split
 from saltanvil.session.document import Lane, Step, Strip
 

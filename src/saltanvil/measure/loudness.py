@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import loudness as kernels
+from saltanvil.dsp.true_peak import TRUE_PEAK_TAPS, true_peak, true_peak_phases
 from saltanvil.dsp.units import gain_to_db
 
 OFFSET_LUFS = -0.691  # BS.1770-5 Annex 1, eq. 2
@@ -116,19 +117,19 @@ def loudness_range_lu(energies: Values) -> float:
 
 def true_peak_dbtp(x: Audio, oversampling: int = 4) -> float:
     """Largest magnitude between the samples of any channel (BS.1770-5 Annex 2), in dBTP."""
-    phases = kernels.true_peak_phases(oversampling)
-    return gain_to_db(max(float(kernels.true_peak(channel, phases, False)) for channel in x))
+    phases = true_peak_phases(oversampling)
+    return gain_to_db(max(float(true_peak(channel, phases, False)) for channel in x))
 
 
 class PeakMeter:
     """True peak of a stream, block by block, for two channels; each block is seen with the end of the one before."""
 
     def __init__(self) -> None:
-        self._phases = kernels.true_peak_phases()
-        self._tail = np.zeros((2, kernels.TRUE_PEAK_TAPS), np.float32)
+        self._phases = true_peak_phases()
+        self._tail = np.zeros((2, TRUE_PEAK_TAPS), np.float32)
 
     def read_dbtp(self, x: Audio) -> list[float]:
         """Per channel, the largest magnitude since the last block, half a filter late."""
         seen = np.concatenate([self._tail, x], axis=1)
-        self._tail = seen[:, -kernels.TRUE_PEAK_TAPS :].copy()
-        return [gain_to_db(float(kernels.true_peak(channel, self._phases, True))) for channel in seen]
+        self._tail = seen[:, -TRUE_PEAK_TAPS:].copy()
+        return [gain_to_db(float(true_peak(channel, self._phases, True))) for channel in seen]

@@ -1,7 +1,6 @@
 """What every processor declares and does."""
 
 import copy
-import math
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
 from typing import Any, ClassVar, Self
@@ -15,9 +14,6 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 
 Audio = NDArray[np.float32]
-
-#: Time in which a moved setting covers 1 - 1/e of the way: short enough to feel direct, too long to click.
-GLIDE_MS = 8.0
 
 
 class Settings(BaseModel):
@@ -199,11 +195,6 @@ class Processor(Stateful, ABC):
 def sensible(x: Audio) -> Audio:
     """x without what is not a number, held to +80 dBFS; x itself where that changes nothing."""
     return clean(x) if needs_cleaning(x) else x
-
-
-def glide_part(rate: int) -> float:
-    """Share of the way a gliding setting covers each tick."""
-    return 1.0 - math.exp(-TICK_FRAMES * 1000.0 / (GLIDE_MS * rate))
 
 
 def number(value: float, digits: int = 1) -> str:

@@ -8,9 +8,10 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Fact
 from saltanvil.processors.filters import flanks

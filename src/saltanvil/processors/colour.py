@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad
 from saltanvil.dsp import saturate as dsp
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.units import db_to_gain, time_constant
-from saltanvil.processors.base import Audio, Stateful, glide_part
+from saltanvil.processors.base import Audio, Stateful
 from saltanvil.processors.filters import Filter
 
 Array = NDArray[np.float64]

@@ -6,10 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import compress as dsp
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.hits import hits_not_released
 from saltanvil.measure.reduction import WORKING_DB
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
 from saltanvil.processors.colour import CHARACTERS, CHARACTERS_HELP, SINE, Colour, Finish, Oversampling, Stage, peaks_db
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring

@@ -7,9 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, compress, deess
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, hertz
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, hertz
 from saltanvil.processors.compressor import LEAST_KNEE_DB
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Hint

@@ -6,10 +6,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import duck as dsp
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.reduction import WORKING_DB
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, lookahead_ring
 from saltanvil.processors.evidence import Evidence, Fact, Hint

@@ -6,9 +6,10 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from saltanvil.dsp import space as dsp
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part, number
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.notes import Note
 

@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 from pydantic import create_model
 
 from saltanvil.dsp import biquad
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part
+from saltanvil.dsp.glide import glide_part
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start
 from saltanvil.processors.descriptor import choice, rule
 
 BandKind = Literal["bell", "low shelf", "high shelf", "high-pass", "low-pass", "off"]

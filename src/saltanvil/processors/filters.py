@@ -6,7 +6,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad
-from saltanvil.processors.base import Audio, Stateful, glide_part
+from saltanvil.dsp.glide import glide_part
+from saltanvil.processors.base import Audio, Stateful
 
 Slope = Literal["12 dB/oct", "24 dB/oct", "48 dB/oct"]
 #: Sections of one flank at the steepest slope.

@@ -10,8 +10,9 @@ from numpy.typing import NDArray
 from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from saltanvil.dsp import compress as dsp
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
 from saltanvil.processors.compressor import LEAST_KNEE_DB
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring

@@ -7,11 +7,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import gate as dsp
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, time_constant
 from saltanvil.measure.hits import hits_begun_late
 from saltanvil.measure.reduction import WORKING_DB
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
 from saltanvil.processors.evidence import Evidence, Fact, Hint

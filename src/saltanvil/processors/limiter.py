@@ -6,9 +6,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import limit as dsp
-from saltanvil.dsp.loudness import true_peak_phases
+from saltanvil.dsp.glide import glide_part
+from saltanvil.dsp.true_peak import true_peak_phases
 from saltanvil.dsp.units import ms_to_frames, time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, number
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 

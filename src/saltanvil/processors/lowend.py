@@ -4,11 +4,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, lowend, mix
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.measure import speaker
 from saltanvil.measure.distortion import UNHEARD_DB, coloured_db
 from saltanvil.measure.figures import match_db
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start
 from saltanvil.processors.descriptor import rule
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 from saltanvil.processors.filters import FLANK, Filter, flanks

@@ -7,9 +7,10 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import transient as dsp
 from saltanvil.dsp.biquad import cookbook, response_db
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, glide_part, signed
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, signed
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.filters import FLANK, Filter, flanks
 from saltanvil.processors.limiter import Limiter, LimiterSettings

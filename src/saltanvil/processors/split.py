@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from saltanvil.dsp import crossover as dsp
-from saltanvil.processors.base import Audio, Context, Processor, Settings, glide_part
+from saltanvil.dsp.glide import glide_part
+from saltanvil.processors.base import Audio, Context, Processor, Settings
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.filters import slope_db
 from saltanvil.processors.linearphase import LinearPhase, Response, half_frames

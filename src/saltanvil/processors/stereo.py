@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import crossover
 from saltanvil.dsp import stereo as dsp
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, glide_part
+from saltanvil.dsp.glide import glide_part
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start
 from saltanvil.processors.descriptor import choice, rule
 
 MONO_OFF_HZ = 20.0

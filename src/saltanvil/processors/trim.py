@@ -3,8 +3,9 @@
 import numpy as np
 
 from saltanvil.dsp import mix
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
-from saltanvil.processors.base import Audio, Context, Processor, Settings, glide_part, signed
+from saltanvil.processors.base import Audio, Context, Processor, Settings, signed
 from saltanvil.processors.descriptor import choice, rule
 
 

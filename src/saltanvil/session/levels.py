@@ -3,7 +3,7 @@
 import math
 
 from saltanvil.dsp.units import db_to_gain
-from saltanvil.session.document import Session, Step, Strip
+from saltanvil.session.document import Key, Lane, Session, Step, Strip
 
 #: A level of this and less is off.
 OFF_DB = -90.0
@@ -58,3 +58,11 @@ def lane_levels(step: Step, solo: bool = False, only: str | None = None) -> list
         gain = db_to_gain(lane.level_db) if heard else 0.0
         found.append(-gain if lane.invert else gain)
     return found
+
+
+def key_muted(key: Key, source: Strip, lane: Lane | None) -> bool:
+    """Whether a key is silent because its source is muted: only where it is asked to follow the mute.
+
+    source: the strip it is taken from; lane: the lane, if it is one.
+    """
+    return key.mutes and (source.mute or (lane is not None and lane.mute))

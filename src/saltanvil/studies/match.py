@@ -1,4 +1,4 @@
-"""Holding the loudness: a blend's two sides matched, an output's gain found, and what a lane lost given back.
+"""Holding the loudness: a blend's two sides matched, an output's gain found.
 
 A match is a function of the document alone: it is measured over the stretch that the step names (the whole song, unless it
 says otherwise), as a file would contain it, and carries a fingerprint of all that was heard, so that an edit of anything
@@ -21,7 +21,7 @@ from saltanvil.engine.nodes import SplitNode, StepNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes
-from saltanvil.engine.scope import Compared, ScopeRenderer, fingerprints
+from saltanvil.engine.scope import ScopeRenderer, fingerprints
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.loudness import OFFSET_LUFS, LoudnessMeter, integrated_lufs
 from saltanvil.processors import processor_named
@@ -288,8 +288,3 @@ def louder_by_db(
     other = renderer(settled(changed, media, one.cancelled, one.pool))
     before, after = (side.compare(Scope(strip_id)).after for side in (one, other))
     return match_db(before, after, session.rate_hz)
-
-
-def given_back_db(found: Compared, level_db: float, rate: int) -> float:
-    """The level at which a lane leaves as loud as it enters: an aim, found on the passage. found: the lane's scope."""
-    return level_db - match_db(found.before, found.after, rate)

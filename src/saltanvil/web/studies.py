@@ -23,7 +23,8 @@ from saltanvil.session.settings import resolve
 from saltanvil.store.sessions import Version
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Ledger, ledger_of
-from saltanvil.studies.match import given_back_db, louder_by_db
+from saltanvil.studies.make_up import make_up_level_db
+from saltanvil.studies.match import louder_by_db
 from saltanvil.studies.pictures import (
     Bite,
     Curve,
@@ -317,7 +318,7 @@ def give_back_answer(services: Services, session_id: int, asked: PassageQuestion
         return None
     version, found, *_ = compared
     _, _, lane = version.session.lane(asked.lane_id or "")
-    level_db = given_back_db(found, lane.level_db, version.session.rate_hz)
+    level_db = make_up_level_db(found, lane.level_db, version.session.rate_hz)
     return AimAnswer(revision=version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
 
 
