@@ -15,15 +15,7 @@
 </script>
 
 <label class="choice" title={setting.help}>
-  <span
-    >{setting.label}{#if now !== undefined}<span
-        class="soft"
-        data-now={setting.name}
-        title="Set by low latency"
-      >
-        now {String(now)}</span
-      >{/if}</span
-  >
+  <span>{setting.label}</span>
   <select
     class="figure"
     data-setting={setting.name}
@@ -33,6 +25,9 @@
   >
     {#each options as option (option)}<option value={option}>{option}</option>{/each}
   </select>
+  {#if now !== undefined}<span class="now soft" data-now={setting.name} title="Set by low latency"
+      >now {String(now)}</span
+    >{/if}
 </label>
 
 <style>
@@ -46,6 +41,13 @@
     white-space: nowrap;
     overflow: hidden;
     text-overflow: ellipsis;
+  }
+  .now {
+    grid-column: 1 / -1;
+    margin-top: -5px;
+    font-size: 11px;
+    line-height: 12px;
+    text-align: right;
   }
   select {
     appearance: none;

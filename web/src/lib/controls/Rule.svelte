@@ -122,15 +122,7 @@
 </script>
 
 <div class="rule" class:bare title={setting.help}>
-  <span class="label"
-    >{bare ? '' : setting.label}{#if typeof now === 'number' && !bare}<span
-        class="soft"
-        data-now={setting.name}
-        title="Set by low latency or by the held loudness"
-      >
-        now {format(now, setting.unit, setting.off_at)}</span
-      >{/if}</span
-  >
+  <span class="label">{bare ? '' : setting.label}</span>
   {#if typing === null}
     <button class="figure value" tabindex="-1" aria-label={`Type ${name}`} onclick={() => (typing = '')}
       >{shown}</button
@@ -160,7 +152,9 @@
     aria-valuemin={setting.minimum}
     aria-valuemax={setting.maximum}
     aria-valuenow={number}
-    aria-valuetext={shown}
+    aria-valuetext={typeof now === 'number'
+      ? `${shown}, now ${format(now, setting.unit, setting.off_at)}`
+      : shown}
     data-setting={mark ?? setting.name}
     bind:this={scale}
     {@attach nonPassive}
@@ -175,6 +169,12 @@
     <i class="covered" style:width="{share * 100}%"></i>
     {#each setting.ticks as tick (tick)}<i class="tick" style:left="{toShare(tick, setting) * 100}%"
       ></i>{/each}
+    {#if typeof now === 'number'}<i
+        class="wedge now"
+        data-now={setting.name}
+        title="now {format(now, setting.unit, setting.off_at)}: set by low latency or by the held loudness"
+        style:left="{toShare(now, setting) * 100}%"
+      ></i>{/if}
     <i class="wedge" style:left="{share * 100}%"></i>
   </div>
 </div>
@@ -249,6 +249,10 @@
     margin-left: -4.5px;
     background: var(--ink);
     clip-path: polygon(0 0, 100% 0, 100% 45%, 50% 100%, 0 45%);
+  }
+  .now {
+    background: var(--ink-soft);
+    opacity: 0.6;
   }
   /* In a table: the scale and the number side by side. */
   .bare {

@@ -23,7 +23,7 @@
 </script>
 
 <label class="row" title="The loudness is held over this stretch, whatever passage you listen to.">
-  <span>Measured over</span>
+  <span>Held over</span>
   <select
     class="figure"
     aria-label="Measured over"
@@ -40,7 +40,7 @@
   {#if measuring}Measuring ... {match ? 'the last gain sounds until then.' : 'a guess sounds until then.'}
   {:else if match?.refused}{match.refused}
   {:else if match && step.lanes}Treated lane {format(match.matched_db, 'dB')}
-  {:else if match}Loudness held by {format(match.matched_db, 'dB')}
+  {:else if match}Held by {format(match.matched_db, 'dB')}
   {:else}Not measured yet.{/if}
   {#if match && !match.over && !measuring}Measured over a passage by an earlier version.{/if}
 </p>
@@ -51,10 +51,17 @@
     grid-template-columns: auto minmax(0, 1fr);
     column-gap: 8px;
     align-items: baseline;
-    height: 28px;
+    height: 33px;
     white-space: nowrap;
   }
   select {
+    appearance: none;
+    height: 20px;
+    padding: 0;
+    text-align: right;
+    text-align-last: right;
+    text-overflow: ellipsis;
+    cursor: pointer;
     background: none;
     border: 0;
     border-bottom: 1px solid var(--ink-soft);
@@ -67,7 +74,7 @@
     background: var(--plate);
   }
   p {
-    margin: 4px 0;
+    margin: 0;
     line-height: 17px;
   }
 </style>

@@ -15,4 +15,5 @@ test('a stretch is called by its section or its seconds', () => {
   expect(stretchName({}, sections)).toBe('whole song');
   expect(stretchName({ section_id: 'c' }, sections)).toBe('Chorus');
   expect(stretchName({ start_s: 0, end_s: 1.26 }, sections)).toBe('0.0 to 1.3 s');
+  expect(stretchName({ start_s: 34.3, end_s: 57.1 }, sections)).toBe('34 to 57 s');
 });

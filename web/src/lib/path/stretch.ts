@@ -17,5 +17,6 @@ export function stretchOf(value: string, passage: { start_s: number; end_s: numb
 export function stretchName(over: Stretch, sections: Section[]): string {
   if (over.section_id) return sections.find((section) => section.id === over.section_id)?.name ?? 'a section';
   if (over.start_s === null || over.start_s === undefined) return 'whole song';
-  return `${over.start_s.toFixed(1)} to ${(over.end_s ?? 0).toFixed(1)} s`;
+  const digits = (over.end_s ?? 0) < 10 ? 1 : 0;
+  return `${over.start_s.toFixed(digits)} to ${(over.end_s ?? 0).toFixed(digits)} s`;
 }
