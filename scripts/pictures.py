@@ -185,6 +185,7 @@ def nested(page: Page) -> None:
     page.wait_for_timeout(900)
     plate(page, "Compressor")
     page.keyboard.press("w")
+    page.wait_for_selector("[data-figure=matched_db]")
     page.wait_for_timeout(2500)
 
 

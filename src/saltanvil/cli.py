@@ -6,7 +6,7 @@ import json
 import secrets
 import sys
 import traceback
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
-    from saltanvil.media.encode import FileFormat
+    from saltanvil.media.encode import FileFormat, Written
     from saltanvil.processors.descriptor import Descriptor
     from saltanvil.session.document import Path as StepPath
     from saltanvil.session.document import Session
@@ -40,11 +40,11 @@ class Refused(Exception):
 
 def main(arguments: list[str] | None = None) -> int:
     """Returns the exit status: 0; 1 with one line on standard error for what the user can mend; 3 for a fault of the program,
-    with where it was."""
+    with where it was; 4 with --strict if samples were clipped, which is a line on standard error in any case."""
     parser = build_parser()
     asked = parser.parse_args(arguments)
     try:
-        asked.run(asked)
+        warned = asked.run(asked)
     except KeyboardInterrupt:
         return 130
     except Exception as error:
@@ -54,7 +54,15 @@ def main(arguments: list[str] | None = None) -> int:
         traceback.print_exc()
         print(f"saltanvil: a fault of the program ({type(error).__name__}), not of what you asked for", file=sys.stderr)
         return 3
-    return 0
+    return 4 if warned and asked.strict else 0
+
+
+def warn_of_clipping(files: "Iterable[tuple[str, Written]]") -> bool:
+    """Say which files were clipped, a line each; whether any was."""
+    told = [text for name, written in files if (text := written.warning(name)) is not None]
+    for text in told:
+        print(f"saltanvil: {text}", file=sys.stderr)
+    return bool(told)
 
 
 def mendable() -> tuple[type[Exception], ...]:
@@ -117,6 +125,7 @@ def build_parser() -> argparse.ArgumentParser:
     process.add_argument("--tempo", type=float, default=120.0, metavar="BPM", help="what note values count in (120)")
     process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
+    add_strict(process)
     process.set_defaults(run=run_process)
 
     bench = commands.add_parser("bench", help="test signals through a path of steps: what it does, in figures")
@@ -144,9 +153,14 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("-o", "--output", type=Path, required=True, metavar="DIR")
     render.add_argument("--strips", nargs="*", default=None, help="names of strips of one session; the main if left out")
     render.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default="wav24")
+    add_strict(render)
     add_data(render)
     render.set_defaults(run=run_render)
     return parser
+
+
+def add_strict(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--strict", action="store_true", help="exit with 4 if samples were clipped; the files are written")
 
 
 def add_data(parser: argparse.ArgumentParser) -> None:
@@ -254,7 +268,7 @@ def run_measure(asked: argparse.Namespace) -> None:
             print(f"  {label:<20}{'too short' if value is None else f'{value:8.2f} {unit}'}")
 
 
-def run_process(asked: argparse.Namespace) -> None:
+def run_process(asked: argparse.Namespace) -> bool:
     import numpy as np
     import soxr
 
@@ -268,6 +282,8 @@ def run_process(asked: argparse.Namespace) -> None:
     kind: FileFormat | None = asked.format or DEFAULT_FORMATS.get(suffix)
     if kind is None or SUFFIX[kind] != suffix:
         raise Refused(f"{asked.output}: the file's ending must be .wav or .flac and fit the format")
+    if not asked.output.parent.is_dir():
+        raise Refused(f"{asked.output.parent}: there is no such folder to write to; make it first")
     check_tempo(asked.tempo)
     x, rate = load(asked.input)
     key = None
@@ -288,10 +304,13 @@ def run_process(asked: argparse.Namespace) -> None:
         if not node.step.bypass
         for told in (node.processor.telemetry.reduction_db,)
     ]
-    write_audio(asked.output, [y], rate, y.shape[0], kind, y.shape[1])
+    written = write_audio(asked.output, [y], rate, y.shape[0], kind, y.shape[1])
     if asked.report:
-        before, after = figures_of(x, rate).as_dict(), figures_of(y, rate).as_dict()
-        print(json.dumps({"before": before, "after": after, "steps": reports}, indent=1))
+        held = y if kind == "wav32f" else np.clip(y, np.float32(-1.0), np.float32(1.0))  # what the file holds
+        before, after = figures_of(x, rate).as_dict(), figures_of(held, rate).as_dict()
+        clipped = {"clipped_samples": written.clipped, "clipped_by_db": round(written.over_db, 2)}
+        print(json.dumps({"before": before, "after": {**after, **clipped}, "steps": reports}, indent=1))
+    return warn_of_clipping([(asked.output.name, written)])
 
 
 def path_from(file: Path) -> "StepPath":
@@ -357,7 +376,7 @@ def span(setting: "Descriptor") -> str:
     return f"on | off ({'on' if default else 'off'})"
 
 
-def run_render(asked: argparse.Namespace) -> None:
+def run_render(asked: argparse.Namespace) -> bool:
     import os
     from concurrent.futures import ThreadPoolExecutor
 
@@ -389,19 +408,22 @@ def run_render(asked: argparse.Namespace) -> None:
     asked.output.mkdir(parents=True, exist_ok=True)
     progress = progress_line(len(work))
 
+    files: list[tuple[str, Written]] = []
+
     def export(number: int) -> None:
         session, targets = work[number]
         media = store.at_rate(session.rate_hz)
         session = settled(session, media)
-        export_strips(
-            session, media, 0, session_frames(session, media), targets, asked.format, lambda share: progress(number, share)
-        )
+        end = session_frames(session, media)
+        written = export_strips(session, media, 0, end, targets, asked.format, lambda share: progress(number, share))
+        files.extend((targets[strip_id].name, file) for strip_id, file in written.items())
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels let go of the interpreter
         list(pool.map(export, range(len(work))))
     for _, targets in work:
         for path in targets.values():
             print(path)
+    return warn_of_clipping(sorted(files, key=lambda file: file[0]))
 
 
 def ids_of(session: "Session", names: list[str] | None) -> list[str]:

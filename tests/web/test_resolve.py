@@ -228,3 +228,13 @@ def test_a_session_of_a_newer_format_is_refused_and_the_others_open(data):
         assert refused.status_code == 409 and "newer Salt Anvil" in refused.json()["detail"]
         edit = {"edit": moved_json("session", None, name="X")}
         assert client.post(f"/api/sessions/{numbers[1]}/edits", json=edit).status_code == 409
+
+
+def test_an_export_that_clips_says_so(client, tmp_path):
+    number, _ = session_of(client, tmp_path, [{"kind": "trim", "id": "loud", "settings": {"gain_db": 24.0}}])
+    for kind, clips in (("wav16", True), ("flac24", True), ("wav32f", False)):
+        assert client.post(f"/api/sessions/{number}/exports", json={"format": kind}).status_code == 202
+        job = finished(client, number)[-1]
+        assert job["state"] == "done" and bool(job["warnings"]) == clips
+        if clips:
+            assert job["warnings"][0].startswith("Quay - Main.") and "samples were clipped, by up to" in job["warnings"][0]

@@ -8,7 +8,7 @@ from pathlib import Path
 from saltanvil.engine.media import Media
 from saltanvil.engine.rack import Audio
 from saltanvil.engine.render import render_strips
-from saltanvil.media.encode import FileFormat, write_audio
+from saltanvil.media.encode import FileFormat, Written, write_audio
 from saltanvil.session.document import Session
 
 WAITING_BLOCKS = 16
@@ -17,17 +17,18 @@ WAITING_BLOCKS = 16
 class Writer(threading.Thread):
     """Writes one file from a bounded queue, so that encoding overlaps rendering."""
 
-    def __init__(self, path: Path, rate: int, kind: FileFormat, frames: int) -> None:
+    def __init__(self, path: Path, rate: int, kind: FileFormat, frames: int, seed: str) -> None:
         super().__init__(daemon=True)
+        self.written: Written | None = None
         self.blocks: queue.Queue[Audio | None] = queue.Queue(WAITING_BLOCKS)
         self.error: BaseException | None = None
-        self._args = (path, rate, kind, frames)
+        self._args = (path, rate, kind, frames, seed)
         self.start()
 
     def run(self) -> None:
-        path, rate, kind, frames = self._args
+        path, rate, kind, frames, seed = self._args
         try:
-            write_audio(path, self._taken(), rate, 2, kind, frames)
+            self.written = write_audio(path, self._taken(), rate, 2, kind, frames, seed)
         except BaseException as error:
             self.error = error
             while self.blocks.get() is not None:
@@ -51,12 +52,12 @@ def export_strips(
     kind: FileFormat,
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
-) -> None:
-    """Write frames start..stop of each strip's output to its path, stereo, at the session's rate.
+) -> dict[str, Written]:
+    """Write frames start..stop of each strip's output to its path, stereo, at the session's rate; returns what each file holds.
 
     Raises Cancelled, OSError; files may be left half written then, and are the caller's to remove.
     """
-    writers = {strip_id: Writer(path, session.rate_hz, kind, stop - start) for strip_id, path in targets.items()}
+    writers = {strip_id: Writer(path, session.rate_hz, kind, stop - start, strip_id) for strip_id, path in targets.items()}
 
     def failed() -> Iterator[BaseException]:
         return (writer.error for writer in writers.values() if writer.error is not None)
@@ -75,3 +76,4 @@ def export_strips(
             writer.finish()
     for error in failed():
         raise OSError(f"could not be written ({error}); is there room on the disk?") from error
+    return {strip_id: writer.written for strip_id, writer in writers.items() if writer.written is not None}

@@ -47,13 +47,15 @@ def export(services: Served, session_id: Number, asked: ExportRequest) -> JobVie
         targets = dict(zip(asked.strip_ids, paths, strict=True))
         try:
             whole = settled(session, media, job.cancelled, services.pool)
-            export_strips(whole, media, start, stop, targets, asked.format, job.progress, job.cancelled)
+            files = export_strips(whole, media, start, stop, targets, asked.format, job.progress, job.cancelled)
         except BaseException:
             for path in paths:
                 path.unlink(missing_ok=True)
             folder.rmdir()
             raise
         job.paths, job.files = paths, names
+        told = [files[strip_id].warning(name) for strip_id, name in zip(targets, names, strict=True)]
+        job.warnings = [text for text in told if text is not None]
 
     return services.jobs.start(session_id, "export", ", ".join(names)[:120], work).view()
 

@@ -23,7 +23,8 @@ KEPT = 200
 
 
 class JobView(BaseModel):
-    """A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told."""
+    """A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told; warnings:
+    what is to be known of its files, such as clipped samples."""
 
     id: int
     session_id: int
@@ -34,6 +35,7 @@ class JobView(BaseModel):
     seconds_left: float | None
     error: str | None
     files: list[str]
+    warnings: list[str]
 
 
 class Job:
@@ -43,6 +45,7 @@ class Job:
         self.share = 0.0
         self.error: str | None = None
         self.files: list[str] = []
+        self.warnings: list[str] = []
         self.paths: list[Any] = []
         self._cancel = threading.Event()
         self._began = time.monotonic()
@@ -63,7 +66,7 @@ class Job:
         left = spent * (1 - self.share) / self.share if self.state == "running" and self.share > 0.02 else None
         return JobView(
             id=self.number, session_id=self.session_id, kind=self.kind, title=self.title, state=self.state,
-            progress=self.share, seconds_left=left, error=self.error, files=self.files,
+            progress=self.share, seconds_left=left, error=self.error, files=self.files, warnings=self.warnings,
         )  # fmt: skip
 
     def run(self, work: Callable[["Job"], None]) -> None:

@@ -1091,7 +1091,8 @@ export interface components {
     };
     /**
      * JobView
-     * @description A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told.
+     * @description A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told; warnings:
+     *     what is to be known of its files, such as clipped samples.
      */
     JobView: {
       /** Id */
@@ -1118,6 +1119,8 @@ export interface components {
       error: string | null;
       /** Files */
       files: string[];
+      /** Warnings */
+      warnings: string[];
     };
     /**
      * Key

@@ -50,6 +50,7 @@
           {#each job.files as file, index (file)}
             <a href="/api/exports/{job.id}/{index}" download={file}>{file}</a>
           {/each}
+          {#each job.warnings as warning (warning)}<b class="warning" role="alert">{warning}</b>{/each}
         </span>
         <button class="button" aria-label="Close" onclick={() => hidden.push(job.id)}>Close</button>
       {:else}
@@ -65,6 +66,11 @@
 </div>
 
 <style>
+  .warning {
+    display: block;
+    font-weight: 400;
+    color: var(--taken);
+  }
   .jobs {
     position: fixed;
     right: 12px;
