@@ -125,7 +125,7 @@ def build_parser() -> argparse.ArgumentParser:
     process.add_argument("--tempo", type=float, default=120.0, metavar="BPM", help="what note values count in (120)")
     process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
-    add_strict(process)
+    add_written(process)
     process.set_defaults(run=run_process)
 
     bench = commands.add_parser("bench", help="test signals through a path of steps: what it does, in figures")
@@ -153,13 +153,14 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("-o", "--output", type=Path, required=True, metavar="DIR")
     render.add_argument("--strips", nargs="*", default=None, help="names of strips of one session; the main if left out")
     render.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default="wav24")
-    add_strict(render)
+    add_written(render)
     add_data(render)
     render.set_defaults(run=run_render)
     return parser
 
 
-def add_strict(parser: argparse.ArgumentParser) -> None:
+def add_written(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--no-tail", action="store_true", help="end with the input, and cut off what still sounds then")
     parser.add_argument("--strict", action="store_true", help="exit with 4 if samples were clipped; the files are written")
 
 
@@ -297,12 +298,11 @@ def run_process(asked: argparse.Namespace) -> bool:
     whole = settled(work.session, work.media)
     if whole is not work.session:  # what is held to a loudness was measured on this sound
         work = PathRunner(whole.strip(SOUND_ID).path, x, rate, asked.tempo, key)
-    y = work.run()
+    y = work.run(tail=not asked.no_tail)
     reports = [
-        {"kind": node.step.kind, "largest_reduction_db": float(told.max()) if len(told) else None}
+        {"kind": node.step.kind, "largest_reduction_db": work.largest_reduction_db.get(node.step.id)}
         for node in work.plan.walk()
         if not node.step.bypass
-        for told in (node.processor.telemetry.reduction_db,)
     ]
     written = write_audio(asked.output, [y], rate, y.shape[0], kind, y.shape[1])
     if asked.report:
@@ -415,7 +415,9 @@ def run_render(asked: argparse.Namespace) -> bool:
         media = store.at_rate(session.rate_hz)
         session = settled(session, media)
         end = session_frames(session, media)
-        written = export_strips(session, media, 0, end, targets, asked.format, lambda share: progress(number, share))
+        written = export_strips(
+            session, media, 0, end, targets, asked.format, lambda share: progress(number, share), tail=not asked.no_tail
+        )
         files.extend((targets[strip_id].name, file) for strip_id, file in written.items())
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels let go of the interpreter

@@ -276,6 +276,18 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     assert download.value.suggested_filename == "Low Water copy - oars.wav"
     read, rate = soundfile.read(tmp_path / "out.wav", dtype="float32")
     assert rate == 48000 and np.array_equal(read[:96_000].T, x)
+    # Too loud for whole numbers: the file is written, and the page says what was clipped.
+    page.click("nav.tree >> text=oars")
+    type_setting(page, "trim_db", "24")
+    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    page.click("header >> text=Export")
+    dialog.get_by_label("Main").uncheck()
+    dialog.get_by_label("oars").check()
+    assert dialog.get_by_label("Let the end decay").is_checked()
+    dialog.get_by_label("Format").select_option("wav16")
+    dialog.get_by_role("button", name="Export one file").click()
+    told = page.wait_for_selector(".jobs .warning").inner_text()
+    assert re.match(r"Low Water copy - oars\.wav: \d+ samples were clipped, by up to \d+\.\d dB", told)
 
 
 def test_sessions_and_two_tabs(page_alone, server):

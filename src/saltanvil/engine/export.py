@@ -52,8 +52,11 @@ def export_strips(
     kind: FileFormat,
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
+    tail: bool = False,
 ) -> dict[str, Written]:
     """Write frames start..stop of each strip's output to its path, stereo, at the session's rate; returns what each file holds.
+
+    tail: and what still sounds after `stop` (see `render_strips`); all files are then as long as the longest needs.
 
     Raises Cancelled, OSError; files may be left half written then, and are the caller's to remove.
     """
@@ -64,11 +67,11 @@ def export_strips(
 
     done = 0
     try:
-        for blocks in render_strips(session, media, start, stop, list(targets), cancelled):
+        for blocks in render_strips(session, media, start, stop, list(targets), cancelled, tail):
             for strip_id, block in blocks.items():
                 writers[strip_id].blocks.put(block)
             done += next(iter(blocks.values())).shape[1]
-            progress(done / (stop - start))
+            progress(min(done / (stop - start), 1.0))
             if any(failed()):
                 break
     finally:

@@ -19,6 +19,7 @@ from saltanvil.engine.nodes import SplitNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.run_graph import THREADS
+from saltanvil.engine.tail import MAX_TAIL_S, last_sounding, quiet_frames
 from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start, session_frames
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
 from saltanvil.session.document import MAIN_ID, Session
@@ -204,6 +205,7 @@ class Player:
                 plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
         lost = plan.latency_frames
         sequence = sent = 0
+        silent, quiet = 0, quiet_frames(session)
         while True:
             with self._condition:
                 while (
@@ -220,13 +222,14 @@ class Player:
             if wanted_session is not session or wanted != audition:
                 new, faded = self._changed(plan, wanted_session, wanted)
                 session, audition = wanted_session, wanted
-                end = session_frames(session, self._media)
+                end, quiet = session_frames(session, self._media), quiet_frames(session)
             else:
                 new, faded = plan, None
             if wanted_passage != passage:
                 passage = wanted_passage
                 reader.passage = passage
-            reader.end = end + ceil_tick(new.latency_frames)
+            tail = round(MAX_TAIL_S * session.rate_hz)
+            reader.end = end + ceil_tick(new.latency_frames) + (0 if silent >= quiet else tail)
             at, frames = reader.next(BLOCK_FRAMES)
             if frames == 0:
                 with self._condition:
@@ -239,6 +242,8 @@ class Player:
                 audio = structural_fade(faded.render(at, frames), audio)
             plan = new
             main = plan.node(MAIN_ID).output
+            after = at >= end + new.latency_frames
+            silent = silent + frames if after and not last_sounding([main]) else 0
             loudness.add(main)
             position = reader.position_of(reader.given - frames - plan.latency_frames)
             audio = monitor(audio)

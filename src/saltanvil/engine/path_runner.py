@@ -1,6 +1,6 @@
 """A sound through a path, outside any session: for the command line, benchmarks and test signals."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -9,12 +9,14 @@ from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
 from saltanvil.processors import processor_named
 from saltanvil.session.document import MAIN_ID, Key, Path, Session, Strip
 from saltanvil.session.graph import NodeId
 from saltanvil.session.validate import checked
 
 SOUND_ID, KEY_ID = "sound", "key"
+TAIL_BLOCK_FRAMES = 1 << 14
 
 
 class PathRunner:
@@ -44,6 +46,8 @@ class PathRunner:
         self.session = self.session.model_copy(update={"rate_hz": rate})  # a file may have a rate that no session has
         self.x = x
         self.media = media = Arrays(x, *([] if key is None else [key]))
+        #: By step, once it has run.
+        self.largest_reduction_db: dict[str, float] = {}
         self.plan: Plan = compile_plan(self.session, media, Rack(), audition, [NodeId("out", SOUND_ID)])
 
     @property
@@ -51,12 +55,27 @@ class PathRunner:
         """Frames by which the path is late."""
         return self.plan.node(SOUND_ID).latency
 
-    def run(self, edges: Sequence[int] | None = None) -> Audio:
-        """The whole sound, aligned to what entered; in blocks between `edges` if given, which end `late` after it."""
-        edges = edges if edges is not None else (0, self.x.shape[1] + self.late)
-        parts = []
-        for start, stop in zip(edges, edges[1:], strict=False):
-            for node in self.plan.nodes.values():
-                node.run(start, stop - start)
-            parts.append(self.plan.node(SOUND_ID).end.out)
+    def run(self, edges: Sequence[int] | None = None, tail: bool = False) -> Audio:
+        """The whole sound, aligned to what entered; in blocks between `edges` if given, which end `late` after it.
+
+        tail: and what sounds after it, until it has decayed or for MAX_TAIL_S at most.
+        """
+        end = self.x.shape[1] + self.late
+        edges = list(edges) if edges is not None else [0, end]
+        if not tail:
+            parts = [block[0] for block in self._blocks(edges)]
+        else:
+            last = end + round(MAX_TAIL_S * self.session.rate_hz)
+            edges += [*range(end + TAIL_BLOCK_FRAMES, last, TAIL_BLOCK_FRAMES), last]
+            parts = [block[0] for block in with_tail(self._blocks(edges), end, quiet_frames(self.session))]
         return np.ascontiguousarray(np.concatenate(parts, axis=1)[:, self.late :])
+
+    def _blocks(self, edges: Sequence[int]) -> Iterator[list[Audio]]:
+        for start, stop in zip(edges, edges[1:], strict=False):
+            self.plan.run(start, stop - start)
+            for node in self.plan.walk():
+                told = node.processor.telemetry.reduction_db
+                if len(told) and not node.step.bypass:
+                    largest = self.largest_reduction_db.get(node.step.id, -np.inf)
+                    self.largest_reduction_db[node.step.id] = max(largest, float(told.max()))
+            yield [self.plan.node(SOUND_ID).end.out]

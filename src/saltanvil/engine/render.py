@@ -12,6 +12,7 @@ from saltanvil.engine.memory import keep_freed_memory
 from saltanvil.engine.nodes import NOTHING, Node
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.run_graph import THREADS
+from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
 from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
 from saltanvil.session.document import MAIN_ID, NotFound, Session
 from saltanvil.session.graph import NodeId
@@ -84,8 +85,15 @@ def render_strips(
     stop: int,
     strip_ids: Sequence[str] = (MAIN_ID,),
     cancelled: Callable[[], bool] = lambda: False,
+    tail: bool = False,
 ) -> Iterator[dict[str, Audio]]:
-    """Frames start..stop of the outputs of strips, (2, frames), block by block; see `render_nodes`."""
+    """Frames start..stop of the outputs of strips, (2, frames), block by block; see `render_nodes`.
+
+    tail: and then what still sounds in any of them, until all have decayed or for MAX_TAIL_S at most.
+    """
+    nodes = [NodeId("out", name) for name in strip_ids]
+    last = stop + round(MAX_TAIL_S * session.rate_hz) if tail else stop
     with ThreadPoolExecutor(THREADS) as pool:
-        for blocks in render_nodes(session, media, [NodeId("out", name) for name in strip_ids], start, stop, cancelled, pool):
+        rendered = render_nodes(session, media, nodes, start, last, cancelled, pool)
+        for blocks in with_tail(rendered, stop - start, quiet_frames(session)) if tail else rendered:
             yield dict(zip(strip_ids, blocks, strict=True))

@@ -147,6 +147,11 @@ class Processor(Stateful, ABC):
         return 0
 
     @classmethod
+    def returns_after(cls, settings: Settings, context: Context) -> int:
+        """For how many frames it may be silent, once its input is, and still sound again: the distance of repeats."""
+        return 0
+
+    @classmethod
     def low_latency_settings(cls, settings: Settings) -> Settings:
         """The settings for playing along: lookahead and oversampling off, as little latency as the processor can do."""
         return settings

@@ -14,6 +14,8 @@ from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.notes import Note
 
 MAX_TIME_MS = 4000.0
+#: A whole note at 20 bpm, the slowest tempo there is.
+MAX_NOTE_MS = 12000.0
 #: A moved time fades over this long.
 FADE_MS = 40.0
 _NOTE = {"time_mode": ["note"]}
@@ -46,7 +48,7 @@ class EchoSettings(Settings):
 
     def delay_frames(self, context: Context) -> int:
         ms = note_to_ms(self.note, context.tempo_bpm) if self.time_mode == "note" else self.time_ms
-        return max(1, ms_to_frames(min(ms, MAX_TIME_MS), context.rate))
+        return max(1, ms_to_frames(min(ms, MAX_NOTE_MS), context.rate))
 
 
 STARTS = (
@@ -107,8 +109,13 @@ class Echo(Processor):
         assert isinstance(settings, EchoSettings)
         return settings.note if settings.time_mode == "note" else f"{number(settings.time_ms)} ms"
 
+    @classmethod
+    def returns_after(cls, settings: Settings, context: Context) -> int:
+        assert isinstance(settings, EchoSettings)
+        return settings.delay_frames(context)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        size = 1 << (ms_to_frames(MAX_TIME_MS, context.rate) + TICK_FRAMES).bit_length()
+        size = 1 << (ms_to_frames(MAX_NOTE_MS, context.rate) + TICK_FRAMES).bit_length()
         self._ring = np.zeros((channels, size), np.float32)
         self._state = np.zeros(dsp.ECHO_STATE)
         super().__init__(settings, channels, context)

@@ -21,6 +21,10 @@ SCALES = {"chamber": 0.45, "room": 0.8, "church": 1.5, "hall": 2.3}
 TAIL_GAIN = 0.35
 
 
+#: The longest line of the largest room.
+FIRST_RETURN_MS = 200.0
+
+
 class RoomSettings(Settings):
     size: Literal["chamber", "room", "church", "hall"] = choice(
         "room",
@@ -105,6 +109,11 @@ class Room(Processor):
     def summary(cls, settings: Settings) -> str:
         assert isinstance(settings, RoomSettings)
         return f"{settings.size}, {number(settings.decay_s)} s"
+
+    @classmethod
+    def returns_after(cls, settings: Settings, context: Context) -> int:
+        assert isinstance(settings, RoomSettings)
+        return ms_to_frames(settings.predelay_ms + FIRST_RETURN_MS, context.rate)
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         assert isinstance(settings, RoomSettings)

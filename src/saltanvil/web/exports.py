@@ -21,12 +21,14 @@ router = APIRouter(prefix="/api", tags=["exports"])
 
 
 class ExportRequest(BaseModel):
-    """No passage means everything. Solo is not rendered, mute is."""
+    """No passage means everything. Solo is not rendered, mute is. tail: whether what sounds at the session's end may decay;
+    a passage ends where it ends."""
 
     strip_ids: list[str] = Field(default_factory=lambda: [MAIN_ID], min_length=1, max_length=200)
     start_s: float | None = Field(default=None, ge=0.0, le=1e6)
     end_s: float | None = Field(default=None, ge=0.0, le=1e6)
     format: FileFormat = "wav24"
+    tail: bool = True
 
 
 @router.post("/sessions/{session_id}/exports", status_code=202)
@@ -47,7 +49,9 @@ def export(services: Served, session_id: Number, asked: ExportRequest) -> JobVie
         targets = dict(zip(asked.strip_ids, paths, strict=True))
         try:
             whole = settled(session, media, job.cancelled, services.pool)
-            files = export_strips(whole, media, start, stop, targets, asked.format, job.progress, job.cancelled)
+            files = export_strips(
+                whole, media, start, stop, targets, asked.format, job.progress, job.cancelled, asked.tail and stop == length
+            )
         except BaseException:
             for path in paths:
                 path.unlink(missing_ok=True)

@@ -1007,7 +1007,8 @@ export interface components {
     };
     /**
      * ExportRequest
-     * @description No passage means everything. Solo is not rendered, mute is.
+     * @description No passage means everything. Solo is not rendered, mute is. tail: whether what sounds at the session's end may decay;
+     *     a passage ends where it ends.
      */
     ExportRequest: {
       /** Strip Ids */
@@ -1022,6 +1023,11 @@ export interface components {
        * @enum {string}
        */
       format?: "wav16" | "wav24" | "wav32f" | "flac16" | "flac24";
+      /**
+       * Tail
+       * @default true
+       */
+      tail?: boolean;
     };
     /**
      * Fact

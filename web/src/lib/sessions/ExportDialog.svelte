@@ -7,6 +7,7 @@
   let chosen = $state<string[]>(['main']);
   let format = $state<FileFormat>('wav24');
   let what = $state<'all' | 'passage'>('all');
+  let tail = $state(true);
   const FORMATS: [FileFormat, string][] = [
     ['wav16', 'WAV 16 bit, dithered'],
     ['wav24', 'WAV 24 bit, dithered'],
@@ -17,7 +18,7 @@
 
   async function start(): Promise<void> {
     close();
-    await workspace.export(chosen, format, what === 'passage');
+    await workspace.export(chosen, format, what === 'passage', tail);
   }
 </script>
 
@@ -34,6 +35,9 @@
     <label><input type="radio" value="all" bind:group={what} /> Everything</label>
     <label
       ><input type="radio" value="passage" bind:group={what} /> The passage: {workspace.passage.name}</label
+    >
+    <label title="Echoes and rooms go on until they are below -90 dBFS, for 30 s at most">
+      <input type="checkbox" bind:checked={tail} disabled={what === 'passage'} /> Let the end decay</label
     >
   </fieldset>
   <label class="line">

@@ -569,12 +569,13 @@ export class Workspace {
     stripIds: string[],
     format: 'wav16' | 'wav24' | 'wav32f' | 'flac16' | 'flac24',
     passage: boolean,
+    tail: boolean,
   ): Promise<void> {
     const id = this.version?.id;
     if (id === undefined) return;
     await this.attempt(async () => {
       const span = passage ? { start_s: this.passage.start_s, end_s: this.passage.end_s } : {};
-      await api.exports(id, { strip_ids: stripIds, format, ...span });
+      await api.exports(id, { strip_ids: stripIds, format, tail, ...span });
       await this.pollJobs();
     });
   }
