@@ -259,7 +259,7 @@ def main() -> None:
         began = time.perf_counter()
         compared = ScopeRenderer(session, media, cache, 5 * RATE, 15 * RATE).compare(Scope("a", "3"))
         step_of = session.strip("a").path.steps[4]
-        ledger_of(compared, RATE, step_of), bite_of(compared, 800), curve_of(step_of, compared.detector_db)
+        ledger_of(compared, session, step_of), bite_of(compared, 800), curve_of(step_of, step_of.settings, compared.detector_db)
         found.append(time.perf_counter() - began)
     say("ledger and pictures after an edit, 10 s, five steps", f"median {np.median(found[2:]) * 1000:.0f} ms", "300 ms")
 
