@@ -97,7 +97,10 @@ def test_process_takes_splits_as_sessions_keep_them(files, capsys):
     copies = {"kind": "split", "settings": {"by": "copies", "blend": False}, "lanes": lanes}
     (files / "split.json").write_text(json.dumps({"steps": [bands, copies]}))
     out = files / "out.wav"
-    assert main(["process", str(files / "in.wav"), "-o", str(out), "--path", str(files / "split.json"), "--report", "--no-tail"]) == 0
+    assert (
+        main(["process", str(files / "in.wav"), "-o", str(out), "--path", str(files / "split.json"), "--report", "--no-tail"])
+        == 0
+    )
     report = json.loads(capsys.readouterr().out)
     assert report["after"]["rms_dbfs"] - report["before"]["rms_dbfs"] == pytest.approx(6.02, abs=0.01)
     assert [step["kind"] for step in report["steps"]] == ["split", "split"]

@@ -124,13 +124,19 @@ def _with_av(path: Path, name: str, head: bytes) -> Source:
 
     def blocks() -> Iterator[Audio]:
         resampler = av.AudioResampler(format="fltp", layout="mono" if channels == 1 else "stereo")
-        decoded = 0
+        decoded, end = 0, 0
         try:
             with av.open(str(path)) as container:
-                for frame in container.decode(audio=0):
-                    for plane in resampler.resample(frame):
-                        decoded += plane.samples
-                        yield np.ascontiguousarray(plane.to_ndarray(), dtype=np.float32)
+                for packet in container.demux(audio=0):
+                    if packet.pts is not None and packet.duration and packet.time_base:
+                        end = max(end, round((packet.pts + packet.duration) * packet.time_base * rate))
+                    for frame in packet.decode():
+                        for plane in resampler.resample(frame):
+                            # AAC fills its last packet up; the container says how much of it is sound.
+                            sound = min(plane.samples, max(end - decoded, 0)) if codec == "aac" and end else plane.samples
+                            decoded += sound
+                            if sound:
+                                yield np.ascontiguousarray(plane.to_ndarray()[:, :sound], dtype=np.float32)
         except (av.FFmpegError, ValueError) as error:
             raise MediaError(name, f"it is damaged ({error}); copy it again") from error
         if decoded < declared:

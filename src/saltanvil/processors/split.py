@@ -127,7 +127,7 @@ class Split(Processor):
         assert isinstance(settings, SplitSettings)
         if settings.by == "bands":
             return f"{settings.slope}{', linear' if settings.phase == 'linear' else ''}"
-        return f"{settings.law} law" if settings.by == "copies" and settings.blend else "sum of the lanes"
+        return f"{settings.law} law" if settings.by == "copies" and settings.blend else "plain sum"
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         assert isinstance(settings, SplitSettings)
