@@ -12,7 +12,9 @@ class ExpanderSettings(DoorSettings):
         -36.0, "Threshold", "dB", -90.0, 0.0, "Curve", "Level at the detector below which gain falls.", ticks=(-72, -48, -24)
     )
     range_db: float = rule(
-        20.0, "Range", "dB", 0.0, 90.0, "Curve", "The most that is taken.", ticks=(0, 20, 40, 60, 80)
+        20.0, "Range", "dB", 0.0, 90.0, "Curve",
+        "The most that is taken; at 90 dB there is no limit, and what lies far below the threshold is silent.",
+        ticks=(0, 20, 40, 60, 80),
     )  # fmt: skip
     ratio: float = rule(
         2.0, "Ratio", ":1", 1.0, 20.0, "Curve", "Decibels out for each decibel below the threshold. 1:1 changes nothing.",
