@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     import numpy as np
     from numpy.typing import NDArray
 
+    from saltanvil.engine.plan import Plan
+    from saltanvil.media.decode import Source
     from saltanvil.media.encode import FileFormat, Written
     from saltanvil.processors.descriptor import Descriptor
     from saltanvil.session.document import Path as StepPath
@@ -239,25 +241,16 @@ def ensure_demo(folder: Path) -> None:
 # ---- files ---------------------------------------------------------------------------------------------------------
 
 
-def load(path: Path, most_channels: int = 2) -> "tuple[NDArray[np.float32], int]":
-    """A whole file, (channels, frames), and its rate."""
-    import numpy as np
-
-    from saltanvil.media.decode import open_audio
-
-    if not path.is_file():
-        raise Refused(f"{path}: there is no such file")
-    source = open_audio(path, path.name, most_channels)
-    return np.ascontiguousarray(np.concatenate(list(source.blocks), axis=1)), source.rate
-
-
 def run_measure(asked: argparse.Namespace) -> None:
-    from saltanvil.measure.figures import figures_of
+    from saltanvil.measure.figures import FiguresMeter
 
     found: dict[str, dict[str, float | None]] = {}
     for path in asked.files:
-        x, rate = load(path, most_channels=6)
-        figures = figures_of(x, rate).as_dict()
+        source = opened(path, most_channels=6)
+        meter = FiguresMeter(source.channels, source.rate)
+        for block in source.blocks:
+            meter.add(block)
+        figures = meter.figures().as_dict()
         found[str(path)] = {name: figures[name] for name, _, _ in MEASURED}
     if asked.json:
         print(json.dumps([{"file": name, **figures} for name, figures in found.items()], indent=1))
@@ -270,12 +263,14 @@ def run_measure(asked: argparse.Namespace) -> None:
 
 
 def run_process(asked: argparse.Namespace) -> bool:
-    import numpy as np
-    import soxr
-
-    from saltanvil.engine.path_runner import SOUND_ID, PathRunner
-    from saltanvil.measure.figures import figures_of
+    """In blocks, so that memory does not grow with the file."""
+    from saltanvil.engine.path_runner import SOUND_ID, session_around
+    from saltanvil.engine.render import render_nodes
+    from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
+    from saltanvil.measure.figures import FiguresMeter
     from saltanvil.media.encode import SUFFIX, write_audio
+    from saltanvil.media.stream import FileMedia, FileSound
+    from saltanvil.session.graph import NodeId
     from saltanvil.studies.match import settled
 
     path = path_from(asked.path)
@@ -286,31 +281,66 @@ def run_process(asked: argparse.Namespace) -> bool:
     if not asked.output.parent.is_dir():
         raise Refused(f"{asked.output.parent}: there is no such folder to write to; make it first")
     check_tempo(asked.tempo)
-    x, rate = load(asked.input)
-    key = None
-    if asked.key is not None:
-        key, key_rate = load(asked.key)
-        if key_rate != rate:
-            key = np.ascontiguousarray(soxr.resample(key.T, key_rate, rate, quality="VHQ").T, dtype=np.float32)
-            key = key.reshape(-1, key.shape[-1])
+    source = opened(asked.input)
+    entering = FiguresMeter(source.channels, source.rate)
+    sound = FileSound(asked.input, None, entering.add)
+    keys = [] if asked.key is None else [FileSound(existing(asked.key), sound.rate)]
+    media = FileMedia(sound, *keys)
     with refusing():
-        work = PathRunner(path, x, rate, asked.tempo, key)
-    whole = settled(work.session, work.media)
-    if whole is not work.session:  # what is held to a loudness was measured on this sound
-        work = PathRunner(whole.strip(SOUND_ID).path, x, rate, asked.tempo, key)
-    y = work.run(tail=not asked.no_tail)
-    reports = [
-        {"kind": node.step.kind, "largest_reduction_db": work.largest_reduction_db.get(node.step.id)}
-        for node in work.plan.walk()
-        if not node.step.bypass
-    ]
-    written = write_audio(asked.output, [y], rate, y.shape[0], kind, y.shape[1])
+        session = settled(session_around(path, sound.rate, asked.tempo, bool(keys)), media)
+    leaving = FiguresMeter(sound.channels, sound.rate)
+    reductions: dict[str, float] = {}
+
+    def watch(plan: "Plan") -> None:
+        for node in plan.walk():
+            told = node.processor.telemetry.reduction_db
+            if len(told):
+                reductions[node.step.id] = max(reductions.get(node.step.id, -1000.0), float(told.max()))
+
+    def blocks() -> "Iterator[NDArray[np.float32]]":
+        last = sound.frames + (0 if asked.no_tail else round(MAX_TAIL_S * sound.rate))
+        rendered = render_nodes(session, media, [NodeId("end", SOUND_ID)], 0, last, watch=watch)
+        for (block,) in rendered if asked.no_tail else with_tail(rendered, sound.frames, quiet_frames(session)):
+            if asked.report:  # of what the file holds
+                leaving.add(block if kind == "wav32f" else block.clip(-1.0, 1.0))
+            yield block
+
+    with whole_or_none(asked.output) as target:
+        written = write_audio(target, blocks(), sound.rate, sound.channels, kind, sound.frames)
     if asked.report:
-        held = y if kind == "wav32f" else np.clip(y, np.float32(-1.0), np.float32(1.0))  # what the file holds
-        before, after = figures_of(x, rate).as_dict(), figures_of(held, rate).as_dict()
         clipped = {"clipped_samples": written.clipped, "clipped_by_db": round(written.over_db, 2)}
-        print(json.dumps({"before": before, "after": {**after, **clipped}, "steps": reports}, indent=1))
+        steps = [
+            {"kind": step.kind, "largest_reduction_db": reductions.get(step.id)}
+            for step in session.strip(SOUND_ID).path.walk()
+            if not step.bypass
+        ]
+        after = {**leaving.figures().as_dict(), **clipped}
+        print(json.dumps({"before": entering.figures().as_dict(), "after": after, "steps": steps}, indent=1))
     return warn_of_clipping([(asked.output.name, written)])
+
+
+@contextlib.contextmanager
+def whole_or_none(path: Path) -> Iterator[Path]:
+    """A place beside the path to write to; it gets the path's name once it is complete, and is gone if it never was."""
+    part = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
+    try:
+        yield part
+        part.replace(path)
+    finally:
+        part.unlink(missing_ok=True)
+
+
+def existing(path: Path) -> Path:
+    if not path.is_file():
+        raise Refused(f"{path}: there is no such file")
+    return path
+
+
+def opened(path: Path, most_channels: int = 2) -> "Source":
+    """Raises Refused if it is not there, MediaError if it cannot be read."""
+    from saltanvil.media.decode import open_audio
+
+    return open_audio(existing(path), path.name, most_channels)
 
 
 def path_from(file: Path) -> "StepPath":

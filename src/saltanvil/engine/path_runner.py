@@ -19,6 +19,23 @@ SOUND_ID, KEY_ID = "sound", "key"
 TAIL_BLOCK_FRAMES = 1 << 14
 
 
+def session_around(path: Path, rate: int, tempo_bpm: float, keyed: bool) -> Session:
+    """A session of one sound (media 0) through a path; keyed: with a key (media 1) for every detector that has none.
+
+    Raises ValueError if the path's keys close a loop or name what is not there.
+    """
+    path = path.model_copy(deep=True)
+    strips = [Strip(id=MAIN_ID, name="Main", kind="main", output=None)]
+    if keyed:
+        strips.append(Strip(id=KEY_ID, name="Key", kind="track", media_id=1))
+        for step in path.walk():
+            if processor_named(step.kind).keyed and step.key is None:
+                step.key = Key(strip_id=KEY_ID)
+    strips.append(Strip(id=SOUND_ID, name="Sound", kind="track", media_id=0, path=path))
+    session = checked(Session(name="Through", tempo_bpm=tempo_bpm, strips=strips))
+    return session.model_copy(update={"rate_hz": rate})  # a file may have a rate that no session has
+
+
 class PathRunner:
     """A path at work on a sound. key: what every detector hears that has no key of its own.
 
@@ -34,16 +51,7 @@ class PathRunner:
         key: Audio | None = None,
         audition: Audition = RENDERED,
     ) -> None:
-        path = path.model_copy(deep=True)
-        strips = [Strip(id=MAIN_ID, name="Main", kind="main", output=None)]
-        if key is not None:
-            strips.append(Strip(id=KEY_ID, name="Key", kind="track", media_id=1))
-            for step in path.walk():
-                if processor_named(step.kind).keyed and step.key is None:
-                    step.key = Key(strip_id=KEY_ID)
-        strips.append(Strip(id=SOUND_ID, name="Sound", kind="track", media_id=0, path=path))
-        self.session = checked(Session(name="Through", tempo_bpm=tempo_bpm, strips=strips))
-        self.session = self.session.model_copy(update={"rate_hz": rate})  # a file may have a rate that no session has
+        self.session = session_around(path, rate, tempo_bpm, key is not None)
         self.x = x
         self.media = media = Arrays(x, *([] if key is None else [key]))
         #: By step, once it has run.

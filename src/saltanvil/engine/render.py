@@ -10,6 +10,7 @@ from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Audio, Media
 from saltanvil.engine.memory import keep_freed_memory
 from saltanvil.engine.nodes import NOTHING, Node
+from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
@@ -33,10 +34,12 @@ def render_nodes(
     stop: int,
     cancelled: Callable[[], bool] = lambda: False,
     pool: Executor | None = None,
+    watch: Callable[[Plan], None] = lambda plan: None,
 ) -> Iterator[list[Audio]]:
     """Frames start..stop of what leaves some nodes, block by block, each aligned with the session's time.
 
-    As rendered: solo and the session's low latency do not count. The blocks of all nodes are equally long. Raises
+    As rendered: solo and the session's low latency do not count. The blocks of all nodes are equally long. watch:
+    told after each block. Raises
     Cancelled when `cancelled` says so, and NotFound for a node that the session does not have.
     """
     keep_freed_memory()
@@ -60,6 +63,7 @@ def render_nodes(
             raise Cancelled
         frames = min(BLOCK_FRAMES, end - at)
         plan.run(at, frames, pool, spent)
+        watch(plan)
         ready = stop
         for node, parts in zip(nodes, waiting, strict=True):
             first = at - node.latency_frames  # the session time of the block's first frame, as it leaves this node

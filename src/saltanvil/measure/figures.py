@@ -39,37 +39,64 @@ def largest_lufs(blocks: NDArray[np.float64]) -> float | None:
     return finite(loudness.energy_to_lufs(float(blocks.max()))) if len(blocks) else None
 
 
+class FiguresMeter:
+    """Figures of a sound that comes in blocks, (channels, frames) of any length; it keeps no sound."""
+
+    def __init__(self, channels: int, rate: int) -> None:
+        self.channels, self.rate = channels, rate
+        weights = loudness.WEIGHTS[channels]
+        self._weights = (1.0,) if channels <= 2 else weights
+        self._loudness = [loudness.LoudnessMeter(rate, channels if channels <= 2 else 1) for _ in self._weights]
+        self._true_peaks = loudness.TruePeakMeter(channels)
+        self._sample_peak = 0.0
+        self._square, self._frames = 0.0, 0
+        self._window = round(FLOOR_WINDOW_S * rate)
+        self._rest = np.zeros((channels, 0), np.float32)
+        self._powers: list[float] = []
+
+    def add(self, x: NDArray[np.float32]) -> None:
+        if not x.shape[1]:
+            return
+        x = np.ascontiguousarray(x)
+        for channel, meter in enumerate(self._loudness):
+            meter.add(x if self.channels <= 2 else np.ascontiguousarray(x[channel : channel + 1]))
+        self._true_peaks.add(x)
+        self._sample_peak = max(self._sample_peak, float(peak(x)))
+        self._square += float(np.einsum("cf,cf->", x, x, dtype=np.float64))
+        self._frames += x.shape[1]
+        joined = np.concatenate([self._rest, x], axis=1)
+        count = joined.shape[1] // self._window
+        cut = joined[:, : count * self._window].reshape(self.channels, count, self._window)
+        self._powers.extend((np.einsum("cbw,cbw->b", cut, cut) / (self._window * self.channels)).tolist())
+        self._rest = joined[:, count * self._window :]
+
+    def figures(self) -> Figures:
+        """Of all that was added.
+
+        crest_db is sample peak over RMS of all channels; floor_dbfs the 10th percentile of the RMS of 50 ms windows.
+        """
+        parts = [weight * np.array(meter.energies) for weight, meter in zip(self._weights, self._loudness, strict=True)]
+        energies = np.asarray(sum(parts[1:], parts[0]))
+        sample_peak = gain_to_db(self._sample_peak)
+        rms = power_to_db(self._square / max(self._frames * self.channels, 1))
+        return Figures(
+            integrated_lufs=finite(loudness.integrated_lufs(energies)),
+            max_momentary_lufs=largest_lufs(loudness.windowed(energies, loudness.MOMENTARY_HOPS)),
+            max_short_term_lufs=largest_lufs(loudness.windowed(energies, loudness.SHORT_TERM_HOPS)),
+            loudness_range_lu=loudness.loudness_range_lu(energies),
+            true_peak_dbtp=self._true_peaks.read_dbtp(),
+            sample_peak_dbfs=sample_peak,
+            rms_dbfs=rms,
+            crest_db=sample_peak - rms if rms > SILENCE_DB else 0.0,
+            floor_dbfs=power_to_db(float(np.percentile(self._powers, 10))) if self._powers else SILENCE_DB,
+        )
+
+
 def figures_of(x: NDArray[np.float32], rate: int) -> Figures:
-    """Measure x, (channels, frames), C-contiguous.
-
-    crest_db is sample peak over RMS of all channels; floor_dbfs the 10th percentile of the RMS of 50 ms windows.
-    """
-    energies = loudness.hop_energies(x, rate)
-    sample_peak = gain_to_db(float(peak(x)))
-    mean_square = float(np.einsum("cf,cf->", x, x, dtype=np.float64)) / max(x.size, 1)
-    rms = power_to_db(mean_square)
-    return Figures(
-        integrated_lufs=finite(loudness.integrated_lufs(energies)),
-        max_momentary_lufs=largest_lufs(loudness.windowed(energies, loudness.MOMENTARY_HOPS)),
-        max_short_term_lufs=largest_lufs(loudness.windowed(energies, loudness.SHORT_TERM_HOPS)),
-        loudness_range_lu=loudness.loudness_range_lu(energies),
-        true_peak_dbtp=loudness.true_peak_dbtp(x),
-        sample_peak_dbfs=sample_peak,
-        rms_dbfs=rms,
-        crest_db=sample_peak - rms if rms > SILENCE_DB else 0.0,
-        floor_dbfs=floor_dbfs(x, rate),
-    )
-
-
-def floor_dbfs(x: NDArray[np.float32], rate: int) -> float:
-    """The level below which a tenth of the 50 ms windows lie."""
-    window = round(FLOOR_WINDOW_S * rate)
-    count = x.shape[1] // window
-    if not count:
-        return SILENCE_DB
-    cut = x[:, : count * window].reshape(x.shape[0], count, window)
-    power = np.einsum("cbw,cbw->b", cut, cut) / (window * x.shape[0])
-    return power_to_db(float(np.percentile(power, 10)))
+    """Measure x, (channels, frames), C-contiguous."""
+    meter = FiguresMeter(x.shape[0], rate)
+    meter.add(x)
+    return meter.figures()
 
 
 def match_db(before: NDArray[np.float32], after: NDArray[np.float32], rate: int) -> float:

@@ -133,3 +133,24 @@ class PeakMeter:
         seen = np.concatenate([self._tail, x], axis=1)
         self._tail = seen[:, -TRUE_PEAK_TAPS:].copy()
         return [gain_to_db(float(true_peak(channel, self._phases, True))) for channel in seen]
+
+
+class TruePeakMeter:
+    """The largest magnitude between the samples of any channel (BS.1770-5 Annex 2) of a sound that comes in blocks, with
+    silence before and after it."""
+
+    def __init__(self, channels: int) -> None:
+        self._phases = true_peak_phases()
+        self._tail = np.zeros((channels, TRUE_PEAK_TAPS), np.float32)
+        self._largest = 0.0
+
+    def add(self, x: Audio) -> None:
+        """(channels, frames)."""
+        seen = np.concatenate([self._tail, x], axis=1)
+        self._tail = seen[:, -TRUE_PEAK_TAPS:].copy()
+        self._largest = max(self._largest, *(float(true_peak(channel, self._phases, True)) for channel in seen))
+
+    def read_dbtp(self) -> float:
+        """Of all that was added."""
+        ended = np.concatenate([self._tail, np.zeros_like(self._tail)], axis=1)
+        return gain_to_db(max(self._largest, *(float(true_peak(channel, self._phases, True)) for channel in ended)))

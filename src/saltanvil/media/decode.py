@@ -112,6 +112,8 @@ def _with_av(path: Path, name: str, head: bytes) -> Source:
             stream = probe.streams.audio[0]
             rate, channels = stream.rate, stream.channels
             codec = stream.codec_context.name
+            # An edit list counts in milliseconds and would drop a last packet that is shorter than one.
+            options = {"advanced_editlist": "0"} if codec == "aac" and "mp4" in probe.format.name else {}
             declared = 0
             if codec.startswith("mp3") and stream.duration and stream.time_base:
                 declared = _mp3_frames(path)
@@ -126,7 +128,7 @@ def _with_av(path: Path, name: str, head: bytes) -> Source:
         resampler = av.AudioResampler(format="fltp", layout="mono" if channels == 1 else "stereo")
         decoded, end = 0, 0
         try:
-            with av.open(str(path)) as container:
+            with av.open(str(path), options=options) as container:
                 for packet in container.demux(audio=0):
                     if packet.pts is not None and packet.duration and packet.time_base:
                         end = max(end, round((packet.pts + packet.duration) * packet.time_base * rate))
