@@ -23,9 +23,13 @@ def add(page, strip, name, clear=True):
     elif clear and page.locator(".path .plate[data-step]").count() == 2:
         page.keyboard.press("b")
         page.wait_for_selector(".path .bypassed")
+    plates = page.locator(".path .plate[data-step]").count()
     page.keyboard.press("a")
     page.keyboard.type(name)
     page.keyboard.press("Enter")
+    # The strip may have such a step already: the new one is there when there is one more, and it is chosen.
+    page.wait_for_function(f"document.querySelectorAll('.path .plate[data-step]').length === {plates + 1}")
+    page.wait_for_selector(f".path .plate.chosen:has-text('{name}')")
     page.wait_for_selector(f".editor h2:has-text('{name}')")
     page.wait_for_selector("[data-figure=matched_db]")
 

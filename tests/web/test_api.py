@@ -387,6 +387,7 @@ def test_two_tabs_hear_of_each_other(client, session):
     url = f"/api/sessions/{session}"
     with client.websocket_connect(f"{url}/audition?tab=one", headers=where) as socket:
         client.post(f"{url}/edits", json={"edit": moved_json("session", None, name="Theirs"), "tab": "two"})
+        assert json.loads(socket.receive_text()) == {"type": "measuring", "steps": []}
         assert json.loads(socket.receive_text()) == {"type": "version", "revision": 1}
         socket.send_text('{"type": "jump"}')
         assert "not understood" in socket.receive_text()

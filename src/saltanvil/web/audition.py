@@ -193,6 +193,8 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
     media = services.media.at_rate(version.session.rate_hz)
     open_audition = Audition(tab, version, media, asyncio.get_running_loop())
     services.join(open_audition)
+    # From here on it is told of every change; what it was told with the session may be out of date by now.
+    open_audition.tell_measuring(services.matches.measuring(session_id))
 
     async def sending() -> None:
         while True:

@@ -241,13 +241,13 @@ export class Workspace {
     this.study = null;
     this.order = null;
     this.overview = null;
+    this.measuring = [];
     this.version = null;
   }
 
   private take(version: Version): void {
     if (this.version && version.id === this.version.id && version.revision < this.version.revision) return;
     this.version = version;
-    this.measuring = version.measuring;
     if (!this.strip) this.stripId = 'main';
     this.settle();
   }
