@@ -178,8 +178,9 @@ def test_hear_key_plays_what_the_detector_hears(page):
     page.wait_for_timeout(1000)
     assert 0 < mean_energy(page, 1) < 0.2 * whole
     page.keyboard.press("g")
-    page.wait_for_timeout(1200)
-    assert mean_energy(page, 1) > 0.5 * whole
+    page.wait_for_selector("text=Hearing key", state="detached")
+    # As soon as a bar of it was heard; a busy machine may be far ahead of what is heard.
+    assert any(mean_energy(page, 1) > 0.5 * whole for _ in range(6))
 
 
 def test_limiter_marks_what_goes_beyond_the_users_limit(page):
