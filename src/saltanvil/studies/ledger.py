@@ -16,8 +16,6 @@ from saltanvil.studies.hints import general_hints
 
 @dataclass(frozen=True)
 class Ledger:
-    """settings: those that the scope's step was measured with."""
-
     before: Figures
     after: Figures
     reduction: Reduction | None

@@ -8,6 +8,7 @@ from concurrent.futures import Executor
 
 from saltanvil.engine.render import Cancelled
 from saltanvil.session.document import NotFound
+from saltanvil.session.format import Unreadable
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.studies.match import Matched, Matcher, adopted, outdated
@@ -68,7 +69,7 @@ class MatchKeeper:
                 self._settle(session_id)
             except Cancelled:
                 continue
-            except NotFound:
+            except (NotFound, Unreadable):  # deleted, or of a newer format: nothing to measure
                 self._matchers.pop(session_id, None)
             except Exception:
                 log.exception("the matches of session %s could not be measured", session_id)
