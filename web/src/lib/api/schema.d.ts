@@ -1330,10 +1330,7 @@ export interface components {
       /** Latency Ms */
       latency_ms: number;
     };
-    /**
-     * Ledger
-     * @description settings: those that the scope's step was measured with.
-     */
+    /** Ledger */
     Ledger: {
       before: components["schemas"]["Figures"];
       after: components["schemas"]["Figures"];
