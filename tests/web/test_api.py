@@ -243,7 +243,7 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
         asked = {"tab": "t", "start_s": 0, "end_s": 3, **more}
         return client.post(f"/api/sessions/{session}/studies/{kind}", json=asked).json()
 
-    squash = {"kind": "compressor", "id": "c", "settings": {"threshold_db": -40, "ratio": 8}}
+    squash = {"kind": "compressor", "id": "c", "settings": {"threshold_db": -26, "ratio": 8}}
     edit(op="add_step", strip_id=track, step=squash)
     before = edit(op="divide", strip_id=track, step_ids=["c"], by="copies", split_id="p")
     view = settled(client, session)
@@ -253,7 +253,7 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     edit(op="set_step", step_id="p", settings={"position": 0.6})
     ledger = ask("scope", strip_id=track, step_id="p")["ledger"]
     assert abs(ledger["matched_db"]) < 0.3
-    edit(op="set_step", step_id="c", settings={"threshold_db": -42})
+    edit(op="set_step", step_id="c", settings={"threshold_db": -29})
     moved = match_in(settled(client, session), "p")
     assert moved["matched_db"] > match["matched_db"] + 1  # it follows edits
     assert match_in(client.post(f"/api/sessions/{session}/undo", json={}).json(), "p") == match  # at once, with the edit

@@ -75,7 +75,7 @@ def metal(rng: np.random.Generator, duration_s: float, decay_s: float, low_hz: f
     return np.asarray((out / partials * 2.6 + 0.4 * noise) * np.minimum(t / 0.0006, 1.0))
 
 
-@kernel("void(float64[::1],float64[::1],int64,float64,float64,float64)")
+@kernel("void(float64[::1],float64[::1],int64,float64,float64,float64)", allocates=True)
 def string_loop(out, pluck, period, fraction, damping, brightness):  # type: ignore[no-untyped-def]
     """A plucked string: a delay line fed back through a two-point average and a fractional-delay all-pass."""
     line = np.zeros(period)
@@ -139,7 +139,9 @@ def organ(hz: float, duration_s: float, phase: float) -> Sound:
     return np.asarray(tone * shape * (1.0 + 0.15 * np.sin(rotor)) / 3.0)
 
 
-@kernel("void(float64[::1],float64[::1],float64[::1],float64[:,::1],float64[::1],float64[::1],float64[::1],float64)")
+@kernel(
+    "void(float64[::1],float64[::1],float64[::1],float64[:,::1],float64[::1],float64[::1],float64[::1],float64)", allocates=True
+)
 def sing_loop(out, frequency, strength, formants, widths, gains, breath, rate):  # type: ignore[no-untyped-def]
     """A glottal pulse and breath noise through parallel formant resonators; controls are per 64 frames."""
     count = formants.shape[0]

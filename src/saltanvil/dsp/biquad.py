@@ -71,7 +71,7 @@ def response_db(sections: NDArray[np.float64], frequencies_hz: NDArray[np.float6
     return np.asarray(20.0 * np.log10(np.maximum(np.abs(total), 1e-12)), dtype=np.float64)
 
 
-@kernel("void(float32[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[:,:,::1],float64[::1])")
+@kernel("void(float32[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[:,:,::1],float64[::1])", allocates=True)
 def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
     """A cascade of sections in direct form I over a block of any length, in float64 inside.
 

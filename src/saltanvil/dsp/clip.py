@@ -22,7 +22,7 @@ Le Bivic, "Reducing the aliasing of nonlinear waveshaping using continuous-time 
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 from saltanvil.dsp.oversample import doubled, halved
 from saltanvil.dsp.ring import through_ring
 
@@ -114,8 +114,8 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
     now = state[:GLIDING]
     before = state[GLIDING : 2 * GLIDING]
     if state[PRIMED] == 0.0:
-        now[:] = settings[:GLIDING]
-        before[:] = settings[:GLIDING]
+        copy(settings[:GLIDING], now)
+        copy(settings[:GLIDING], before)
         state[PRIMED] = 1.0
     steps = int(settings[STEPS])
     factor = 1 << steps

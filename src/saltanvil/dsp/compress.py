@@ -1,8 +1,8 @@
 """The gain computer and its smoothing: compressor kernels.
 
-    audio --+--> lookahead delay -----------------------------(x)--> mix, make-up --> out
-            |                                                  ^
-    key ----+--> |x| or mean square --> dB --> link --> curve --> attack / hold / release --> 2^
+    audio --+--> lookahead delay ------------------------------(x)--> mix, make-up --> out
+            |                                                   ^
+    key ----+--> detector --> dB --> link --> curve --> attack / hold / release --> 2^
 
 The curve is a sum of bends, each the soft knee of GMR eq. 4 at a place, with a slope of its own: one bend makes a
 compressor, one at each point makes a curve drawn freely.
@@ -13,8 +13,8 @@ Source: Giannoulis, Massberg and Reiss, "Digital Dynamic Range Compressor Design
 
 import numpy as np
 
-from saltanvil.dsp.detector import detect
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.detector import HISTORY, detect, detectors_of, group_heads, spread_heads
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, inline, kernel
 from saltanvil.dsp.logs import ONE, exp2_block, log2_block
 from saltanvil.dsp.ring import through_ring
 
@@ -22,18 +22,18 @@ from saltanvil.dsp.ring import through_ring
 (
     BASE, RANGE, BOOST, MAKEUP, MIX, LINK, RETURN, GLIDING,
     ATTACK, RELEASE, HOLD, RMS, AUTO, FOLLOW, LOOKAHEAD, FEEDBACK, GLIDE, ONSET_FAST, ONSET_SLOW, SLOW_ATTACK,
-    SLOW_RELEASE, SETTINGS,
-) = range(22)  # fmt: skip
+    SLOW_RELEASE, LONGEST, GROUPS, SETTINGS,
+) = range(24)  # fmt: skip
 # A bend of the curve: level in dB, decibels of reduction more for each decibel above it, width of its knee in dB.
 AT, SLOPE, KNEE, BEND = range(4)
-#: A level that is followed (and not its reduction) is never below this, so that it does not climb out of silence.
+#: A curve that bends both ways sees no level below this, so that a gain does not move for long in silence.
 QUIETEST_DB = np.float32(-120.0)
 # State: the gliding settings, the output factors they glided from, then per channel a row of followers.
 POSITION, RING_AT, PRIMED, GAIN_FROM, MIX_FROM, GAIN, HEADER = 16, 17, 18, 19, 20, 21, 24
 #: While nothing glides, several ticks are worked through at once: longer runs vectorise better.
 CHUNK_FRAMES = 256
-WORK_ROWS = 10
-(MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, PEAK_DB, LEVEL_DB, FOLLOWERS) = range(10)
+WORK_ROWS, WORK_FRAMES = 12, CHUNK_FRAMES + HISTORY
+(MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, APPLIED, LEVEL_DB, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
 
 DB_PER_OCTAVE_OF_POWER = np.float32(10.0 * np.log10(2.0))
@@ -107,19 +107,61 @@ def smooth_block(reduction, follower, settings, count):  # type: ignore[no-untyp
 
 
 @inline
-def follow_block(level, follower, settings, count):  # type: ignore[no-untyped-def]
-    """Attack and release on the level itself, decoupled (GMR eq. 16), in place: for curves that bend both ways."""
-    peak = follower[PEAK_DB]
+def follow_block(level, reduction, follower, settings, count):  # type: ignore[no-untyped-def]
+    """`smooth_block` for a curve that bends both ways: attack while the level rises, release while it falls.
+
+    A level that follows with the same times tells which of the two it is; the reduction moves along, so that the set
+    times are those of the gain.
+    """
     smooth = follower[LEVEL_DB]
+    held = follower[REDUCTION]
     attack = settings[ATTACK]
     release = settings[RELEASE]
     for i in range(count):
-        heard = np.float64(max(level[i], QUIETEST_DB))
-        peak = max(heard, heard + (peak - heard) * release)
-        smooth = peak + (smooth - peak) * attack
-        level[i] = np.float32(smooth)
-    follower[PEAK_DB] = peak
+        seen = np.float64(max(level[i], QUIETEST_DB))
+        target = np.float64(reduction[i])
+        coefficient = attack if seen > smooth else release
+        smooth = seen + (smooth - seen) * coefficient
+        held = target + (held - target) * coefficient
+        reduction[i] = np.float32(held)
     follower[LEVEL_DB] = smooth
+    follower[REDUCTION] = held
+
+
+@inline
+def curve_block(level, target, now, bends, count):  # type: ignore[no-untyped-def]
+    """Reduction in dB for levels in dB: GMR eq. 4 for each bend without a branch, inside the knee a parabola, above it a line."""
+    zero = np.float32(0.0)
+    base_db = np.float32(now[BASE])
+    for b in range(bends.shape[0]):
+        at_db = np.float32(bends[b, AT])
+        half_knee = np.float32(0.5 * bends[b, KNEE])
+        slope = np.float32(bends[b, SLOPE])
+        bend = np.float32(bends[b, SLOPE] / (2.0 * bends[b, KNEE])) if bends[b, KNEE] > 0.0 else zero
+        if b == 0:
+            for i in range(count):
+                over = level[i] - at_db
+                into = min(max(over + half_knee, zero), half_knee + half_knee)
+                beyond = max(over - half_knee, zero)
+                target[i] = base_db + (bend * into * into + slope * beyond)
+        else:
+            for i in range(count):
+                over = level[i] - at_db
+                into = min(max(over + half_knee, zero), half_knee + half_knee)
+                beyond = max(over - half_knee, zero)
+                target[i] += bend * into * into + slope * beyond
+    most = np.float32(now[RANGE])
+    least = np.float32(-now[BOOST])
+    for i in range(count):
+        target[i] = max(min(target[i], most), least)
+
+
+@inline
+def decibels(power, power_bits, mantissa, mantissa_bits, level, count):  # type: ignore[no-untyped-def]
+    """Powers as levels in dB."""
+    log2_block(power, power_bits, mantissa, mantissa_bits, level, count)
+    for i in range(count):
+        level[i] *= DB_PER_OCTAVE_OF_POWER
 
 
 @inline
@@ -146,26 +188,26 @@ def at_rest(ring, state):  # type: ignore[no-untyped-def]
 
 @kernel(
     "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[:,::1],float64[:,::1],float64[::1],"
-    "float32[:,::1],float32[:,::1],float32[:,::1])"
+    "float64[:,::1],float32[:,::1],float32[:,::1],float32[:,::1])"
 )
-def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # type: ignore[no-untyped-def]
+def compress(x, key, y, settings, curve, bends, state, memory, ring, trace, work):  # type: ignore[no-untyped-def]
     """Compress a block of any length.
 
     x, y: (channels, frames); key: (channels, frames), what the detector hears (x itself without an outside key).
-    curve, bends: (bends, BEND), wanted and current; feedback knows the first only.
+    curve, bends: (bends, BEND), wanted and current; feedback knows the first only. memory: from `detector_memory`.
     ring: (channels, size), the lookahead's memory, size a power of two of at least the lookahead and CHUNK_FRAMES.
     trace: (2, at least one column for every tick the block touches): largest reduction in dB, and loudest level at
     the detector in dB. Where the gain may rise, the larger of rise (negative) and fall is traced.
-    work: (WORK_ROWS, CHUNK_FRAMES), scratch.
+    work: (WORK_ROWS, WORK_FRAMES), scratch.
     """
     channels, frames = x.shape
     now = state[:GLIDING]
     if state[PRIMED] == 0.0:
-        now[:] = settings[:GLIDING]
-        bends[:, :] = curve
+        copy(settings[:GLIDING], now)
+        copy_rows(curve, bends)
         for d in range(2):
-            state[HEADER + d * FOLLOWERS + PEAK_DB] = QUIETEST_DB
             state[HEADER + d * FOLLOWERS + LEVEL_DB] = QUIETEST_DB
+            state[HEADER + d * FOLLOWERS + REDUCTION] = min(max(now[BASE], -now[BOOST]), now[RANGE])
         state[GAIN] = 10.0 ** (now[MAKEUP] / 20.0)
         state[GAIN_FROM] = state[GAIN]
         state[MIX_FROM] = now[MIX]
@@ -179,10 +221,12 @@ def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # ty
     levels = work[6:8]
     reduction = work[8:10]
     reduction_bits = bits_of_work[8:10]
+    scratch = work[10:12]
     first = state[HEADER : HEADER + FOLLOWERS]
     second = state[HEADER + FOLLOWERS : HEADER + 2 * FOLLOWERS]
     lookahead = int(settings[LOOKAHEAD])
     feedback = settings[FEEDBACK] != 0.0
+    by_output = feedback and settings[RMS] > 0.0  # a mean of what leaves, frame by frame
     start = 0
     column = 0
     while start < frames:
@@ -213,66 +257,68 @@ def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # ty
         base = int(state[RING_AT])
         for c in range(channels):
             through_ring(x[c], start, ring[c], base, lookahead, late[c], count)
-        # Fully linked sides share one detector; it is computed once.
-        linked = channels == 2 and now[LINK] == 1.0
-        detectors = 1 if linked else channels
-        if not feedback:
+        position = int(state[POSITION])
+        detectors = detectors_of(memory, channels, now[LINK])
+        linked = detectors < channels
+        mixed = detectors == 2 and now[LINK] > 0.0
+        if not by_output:
             for d in range(detectors):
                 sides = channels if linked else 1
-                detect(key, start, d, sides, settings[RMS], state, HEADER + MEAN_SQUARE, FOLLOWERS, mantissa, power, count)
                 level = levels[d]
-                log2_block(power, power_bits, mantissa, mantissa_bits, level, count)
-                for i in range(count):
-                    level[i] *= DB_PER_OCTAVE_OF_POWER
-            if detectors == 2 and now[LINK] > 0.0:
+                if feedback:
+                    detect(late, 0, d, sides, 0.0, memory, position, settings[LONGEST], 0, scratch, power, count)
+                    decibels(power, power_bits, mantissa, mantissa_bits, level, count)
+                    continue
+                steady_groups = detect(
+                    key, start, d, sides, settings[RMS], memory, position, settings[LONGEST], int(settings[GROUPS]),
+                    scratch, power, count,
+                )  # fmt: skip
+                if steady_groups and not mixed:
+                    # One value a group is all there is to know: a sixteenth of the work.
+                    heads, targets = scratch[0], scratch[1]
+                    groups = group_heads(power, position, factor, count)
+                    decibels(factor, factor_bits, mantissa, mantissa_bits, heads, groups)
+                    curve_block(heads, targets, now, bends, groups)
+                    spread_heads(heads, position, level, count)
+                    spread_heads(targets, position, reduction[d], count)
+                else:
+                    decibels(power, power_bits, mantissa, mantissa_bits, level, count)
+                    if not mixed:
+                        curve_block(level, reduction[d], now, bends, count)
+            if mixed:
                 link = np.float32(now[LINK])
                 for i in range(count):
                     both = max(levels[0, i], levels[1, i])
                     levels[0, i] += link * (both - levels[0, i])
                     levels[1, i] += link * (both - levels[1, i])
-            if settings[FOLLOW] != 0.0:
-                follow_block(levels[0], first, settings, count)
-                if detectors == 2:
-                    follow_block(levels[1], second, settings, count)
-            base_db = np.float32(now[BASE])
-            most = np.float32(now[RANGE])
-            least = np.float32(-now[BOOST])
-            zero = np.float32(0.0)
+                if not feedback:
+                    for d in range(2):
+                        curve_block(levels[d], reduction[d], now, bends, count)
+        if not feedback:
             for d in range(detectors):
-                level = levels[d]
-                target = reduction[d]
-                for b in range(bends.shape[0]):
-                    # GMR eq. 4 without a branch: inside the knee a parabola, above it a line.
-                    at_db = np.float32(bends[b, AT])
-                    half_knee = np.float32(0.5 * bends[b, KNEE])
-                    slope = np.float32(bends[b, SLOPE])
-                    bend = np.float32(bends[b, SLOPE] / (2.0 * bends[b, KNEE])) if bends[b, KNEE] > 0.0 else zero
-                    if b == 0:
-                        for i in range(count):
-                            over = level[i] - at_db
-                            into = min(max(over + half_knee, zero), half_knee + half_knee)
-                            beyond = max(over - half_knee, zero)
-                            target[i] = base_db + (bend * into * into + slope * beyond)
-                    else:
-                        for i in range(count):
-                            over = level[i] - at_db
-                            into = min(max(over + half_knee, zero), half_knee + half_knee)
-                            beyond = max(over - half_knee, zero)
-                            target[i] += bend * into * into + slope * beyond
+                follower = first if d == 0 else second
+                if settings[FOLLOW] != 0.0:
+                    follow_block(levels[d], reduction[d], follower, settings, count)
+                else:
+                    smooth_block(reduction[d], follower, settings, count)
+        elif not by_output:
+            # The level after the gain: the crest held, less the reduction of the frame before.
+            for d in range(detectors):
+                follower = first if d == 0 else second
+                applied = follower[APPLIED]
                 for i in range(count):
-                    target[i] = max(min(target[i], most), least)
-            if settings[FOLLOW] == 0.0:
-                smooth_block(reduction[0], first, settings, count)
-                if detectors == 2:
-                    smooth_block(reduction[1], second, settings, count)
+                    seen = np.float64(levels[d, i]) - applied
+                    wanted, quickening = feedback_reduction(seen, bends[0, AT], bends[0, SLOPE], bends[0, KNEE], now[RANGE])
+                    applied = smoothed(wanted, follower, settings, quickening)
+                    reduction[d, i] = np.float32(applied)
+                follower[APPLIED] = applied
         else:
             for i in range(count):
                 for d in range(channels):
                     follower = first if d == 0 else second
                     square = follower[FED_BACK] * follower[FED_BACK]
-                    if settings[RMS] > 0.0:
-                        square += (follower[MEAN_SQUARE] - square) * settings[RMS]
-                        follower[MEAN_SQUARE] = square
+                    square += (follower[MEAN_SQUARE] - square) * settings[RMS]
+                    follower[MEAN_SQUARE] = square
                     levels[d, i] = np.float32(10.0 * np.log10(square + FLOOR))
                 if channels == 2:
                     both = max(levels[0, i], levels[1, i])
@@ -286,8 +332,9 @@ def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # ty
                     reduction[d, i] = np.float32(applied)
                     follower[FED_BACK] = late[d, i] * 10.0 ** (-applied / 20.0)
             detectors = channels
+            linked = False
         if now[RETURN] > 0.0:
-            if linked and not feedback:
+            if linked:
                 for i in range(count):
                     reduction[1, i] = reduction[0, i]
             detectors = channels
@@ -301,9 +348,9 @@ def compress(x, key, y, settings, curve, bends, state, ring, trace, work):  # ty
                     least = min(reduction[0, i], reduction[1, i])
                     reduction[0, i] += np.float32(now[LINK]) * (least - reduction[0, i])
                     reduction[1, i] += np.float32(now[LINK]) * (least - reduction[1, i])
-        if linked and not feedback:
+        if linked:
             for i in range(FOLLOWERS):
-                if i != MEAN_SQUARE and i != FAST_ENVELOPE and i != SLOW_ENVELOPE:
+                if i != FAST_ENVELOPE and i != SLOW_ENVELOPE:
                     second[i] = first[i]
         at = 0
         while at < count:

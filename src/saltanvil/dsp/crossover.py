@@ -19,7 +19,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 
 MOST_BANDS = 6
 POSITION, PART, PRIMED, STATE = range(4)
@@ -145,8 +145,8 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
     dividers = wanted.shape[0]
     of_in, of_low = (-1.0, 2.0) if slope == 12 else (1.0, 0.0)
     if state[PRIMED] == 0.0:
-        now[:] = wanted
-        before[:] = wanted
+        copy(wanted, now)
+        copy(wanted, before)
         state[PRIMED] = 1.0
     spare = work[MOST_BANDS]
     start = 0

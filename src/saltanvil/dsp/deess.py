@@ -12,7 +12,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, kernel
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 
 #: A section: tan(pi f / rate), damping k, the power of g that is K, weight of the second-order term (0 makes a bell).
@@ -91,8 +91,8 @@ def cut(x, gain, y, sections, moving, settings, now, memory, state, work):  # ty
     power, scratch, logarithm, exponent, factor = work[0], work[1], work[2], work[3], work[4]
     shift = bits[5]
     if state[PRIMED] == 0.0:
-        moving[:, :] = sections
-        now[:] = settings
+        copy_rows(sections, moving)
+        copy(settings, now)
         state[PRIMED] = 1.0
     start = 0
     while start < frames:

@@ -1,41 +1,319 @@
-"""The level that compressor, free curve, gate, expander and ducker hear: one detector for all of them.
+"""The level that compressor, free curve, gate, expander and ducker detect: one detector for all of them.
 
-    key --> x^2, or its running mean --> the louder of linked sides --> power
+    key --> x^2 --> crest between the samples --> louder of linked sides --> crest hold --> lookahead hold --> power
 
-A peak detector takes every sample's square, an RMS detector the mean with the time constant that is set: the first-order
-average of the square (Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012, eq. 3). Power is never below TINY, so
-that its logarithm is defined.
+A **peak** detector reads crests, and holds each until the next one is due, apart from attack and release, which then see
+a steady level: without it they see the wave fall to zero twice a period, and settle short of the curve by up to 5 dB
+(Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012, section 2.2, on the ripple of peak detectors and its
+remedies; the hold that adapts to the spacing of crests is ours).
+
+- *Crest*: of the sine through three samples, as high frequencies rarely have a sample at their top. From
+  x[n] = A cos(w n + p): cos w = (x[n-1] + x[n+1]) / 2 x[n] and A^2 = (x[n]^2 - x[n-1] x[n+1]) / sin^2 w. It counts only
+  where the neighbouring triple agrees, so that steps and square waves read as they are.
+- *Hold*: on a grid of GROUP_FRAMES. A crest is held for one and an eighth of the spacing at which crests have been
+  coming, MAX_SPACING_S at most: 30 Hz needs 17 ms, a high tone under 1 ms. What ends is released that much later, and
+  nothing is held longer than its own wave needs.
+
+An **RMS** detector takes the mean power with the time constant that is set: the first-order average of the square (eq. 3
+there). Lookahead lets the level rise early; the last hold keeps it up until the delayed sound itself has gone.
+
+Power is never below TINY, so that its logarithm is defined.
 """
 
 import numpy as np
+from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import inline
+from saltanvil.dsp.kernel import DENORMAL, copy, inline
 from saltanvil.dsp.logs import TINY
+
+#: Instead of an averaging coefficient: crests are to be found and held; or the key is a level already.
+PEAK, GIVEN = 0.0, -1.0
+#: Holds move on this grid, counted from the session's zero; a tick is a whole number of groups.
+GROUP_FRAMES = 16
+#: Crests of the lowest sound may be this far apart: one a period at 40 Hz, two at 20 Hz.
+MAX_SPACING_S = 0.025
+#: A crest is back when it comes within 1.5 dB of the highest, after a fall of 3 dB below it (powers).
+BACK, FALLEN = np.float32(0.7), np.float32(0.5)
+#: A shorter spacing is taken on by this part each time: waves have crests between their highest.
+SPACING_STEP = 1.0 / 16.0
+#: What is left of the spacing after MAX_SPACING_S without a crest.
+FORGET, FORGOTTEN = 0.75, -1.0
+#: Below this sin^2 of the frequency (about 1 kHz at 48 kHz) samples are as good as crests, and the division is not.
+MIN_SIN_SQUARED = np.float32(0.02)
+#: Samples before the present one that a crest's five samples reach back.
+HISTORY = 4
+# Memory of one detector, float64: samples, mean square, this group's highest, holds, then the lookahead's window.
+MEAN_SQUARE, SHARED, GROUP, FELL, SINCE, SPACING, AHEAD, WINDOW, WINDOW_AT, WINDOW_HIGHEST = range(HISTORY, HISTORY + 10)
+HELD, REFERENCE, HEADER = HISTORY + 10, HISTORY + 14, HISTORY + 18  # four each: see `followed`
+#: Lookahead of at most this many groups: 20 ms at 96 kHz.
+MAX_WINDOW = 121
+MEMORY = HEADER + MAX_WINDOW + 1
+#: Rows of scratch that `detect` needs, each of a chunk and HISTORY frames.
+SCRATCH_ROWS = 2
 
 
 @inline
-def detect(key, start, first, sides, averaging, state, at, stride, squares, power, count):  # type: ignore[no-untyped-def]
+def crests(x, memory, padded, estimate, power, louder, count):  # type: ignore[no-untyped-def]
+    """Squares of samples, and of the crest two frames ago: into power, or the larger of both if `louder`."""
+    four = np.float32(4.0)
+    least = np.float32(4.0) * MIN_SIN_SQUARED
+    for i in range(HISTORY):
+        padded[i] = np.float32(memory[i])
+    for i in range(count):
+        padded[HISTORY + i] = x[i]
+    for i in range(HISTORY):
+        memory[i] = padded[count + i]
+    for i in range(count + 2):
+        before, at, after = padded[i], padded[i + 1], padded[i + 2]
+        square = at * at
+        total = before + after
+        four_sin = four * square - total * total
+        crest = four * square * (square - before * after) / four_sin
+        estimate[i] = crest if four_sin > least * square else square
+    if louder:
+        for i in range(count):
+            before, at, after, here = padded[i + 1], padded[i + 2], padded[i + 3], padded[i + 4]
+            square = at * at
+            crest = max(min(estimate[i + 1], min(estimate[i], estimate[i + 2])), square)
+            is_crest = (square >= before * before) & (square >= after * after)
+            power[i] = max(max(here * here, crest if is_crest else square), power[i])
+    else:
+        for i in range(count):
+            before, at, after, here = padded[i + 1], padded[i + 2], padded[i + 3], padded[i + 4]
+            square = at * at
+            crest = max(min(estimate[i + 1], min(estimate[i], estimate[i + 2])), square)
+            is_crest = (square >= before * before) & (square >= after * after)
+            power[i] = max(max(here * here, crest if is_crest else square), TINY)
+
+
+@inline
+def followed(highest, groups, held, age, following, following_age):  # type: ignore[no-untyped-def]
+    """The highest of about the last `groups` groups with its age in groups, and the highest since with its age."""
+    if highest >= held:
+        return highest, 0.0, 0.0, 0.0
+    age += 1.0
+    following_age += 1.0
+    if highest >= following:
+        following, following_age = highest, 0.0
+    if age > groups:
+        return following, following_age, highest, 0.0
+    return held, age, following, following_age
+
+
+@inline
+def hold_crests(memory, highest, held, groups, longest):  # type: ignore[no-untyped-def]
+    """Go on by some groups. highest: of each; held: into it, the level held over the group after each."""
+    back, back_age, back_next, back_next_age = (
+        memory[REFERENCE], memory[REFERENCE + 1], memory[REFERENCE + 2], memory[REFERENCE + 3],
+    )  # fmt: skip
+    level, age, following, following_age = memory[HELD], memory[HELD + 1], memory[HELD + 2], memory[HELD + 3]
+    fell, since, spacing = memory[FELL], memory[SINCE], memory[SPACING]
+    for g in range(groups):
+        most = np.float64(highest[g])
+        since += 1.0
+        if since > longest:
+            # No crest came back for that long: what spacing there was is forgotten by and by.
+            fell = FORGOTTEN
+            spacing *= FORGET
+            since = 0.0
+        if most < FALLEN * back:
+            fell = 1.0 if fell == 0.0 else fell
+        elif fell != 0.0 and most >= BACK * back:
+            if fell == 1.0:
+                spacing = max(since, spacing + (since - spacing) * SPACING_STEP)
+            fell = 0.0
+            since = 0.0
+        back, back_age, back_next, back_next_age = followed(most, longest, back, back_age, back_next, back_next_age)
+        hold = spacing + 0.125 * spacing + 1.0
+        level, age, following, following_age = followed(most, hold, level, age, following, following_age)
+        held[g] = np.float32(level)
+    memory[REFERENCE], memory[REFERENCE + 1], memory[REFERENCE + 2], memory[REFERENCE + 3] = (
+        back, back_age, back_next, back_next_age,
+    )  # fmt: skip
+    memory[HELD], memory[HELD + 1], memory[HELD + 2], memory[HELD + 3] = level, age, following, following_age
+    memory[FELL], memory[SINCE], memory[SPACING] = fell, since, spacing
+
+
+@inline
+def highest_of_window(memory, level, groups):  # type: ignore[no-untyped-def]
+    """The highest level of the last `groups` ends of groups: running maxima over two stretches, as the limiter's lowest."""
+    if memory[WINDOW] != groups:
+        memory[HEADER:] = 0.0
+        memory[WINDOW] = groups
+        memory[WINDOW_AT] = 0.0
+        memory[WINDOW_HIGHEST] = 0.0
+    at = int(memory[WINDOW_AT])
+    so_far = max(memory[WINDOW_HIGHEST], level)
+    highest = max(so_far, memory[HEADER + at + 1])
+    memory[HEADER + at] = level  # the maximum to the end that stood here has been used
+    at += 1
+    if at == groups:
+        to_end = 0.0
+        for j in range(groups - 1, -1, -1):
+            to_end = max(to_end, memory[HEADER + j])
+            memory[HEADER + j] = to_end
+        at = 0
+        so_far = 0.0
+    memory[WINDOW_AT] = at
+    memory[WINDOW_HIGHEST] = so_far
+    return highest
+
+
+@inline
+def end_groups(memory, highest, held, count, peak, longest, groups):  # type: ignore[no-untyped-def]
+    """Take the highest level of each of some groups; into held, what is held over the group after each."""
+    if peak:
+        hold_crests(memory, highest, held, count, longest)
+    else:
+        for g in range(count):
+            held[g] = highest[g]
+    if groups > 0:
+        for g in range(count):
+            held[g] = np.float32(highest_of_window(memory, np.float64(held[g]), groups))
+    memory[AHEAD] = np.float64(held[count - 1])
+    memory[GROUP] = 0.0
+
+
+@inline
+def hold_part(level, memory, first, end):  # type: ignore[no-untyped-def]
+    """Hold a part of a group; returns the highest that there was."""
+    held = np.float32(memory[AHEAD])
+    highest = np.float32(0.0)
+    for i in range(first, end):
+        highest = max(highest, level[i])
+        level[i] = max(level[i], held)
+    memory[GROUP] = max(memory[GROUP], np.float64(highest))
+    return highest
+
+
+@inline
+def hold(level, memory, position, peak, longest, groups, scratch, count):  # type: ignore[no-untyped-def]
+    """Hold crests (of a peak detector) and the lookahead's window over a stretch of level, in place.
+
+    level: powers or magnitudes. scratch: (2, a place more than there are groups). Returns whether the level is nothing
+    but what is held.
+    """
+    steady = True
+    highest, held = scratch[0], scratch[1]
+    phase = position % GROUP_FRAMES
+    first = min(GROUP_FRAMES - phase, count) if phase > 0 else 0
+    if first > 0:
+        steady = hold_part(level, memory, 0, first) <= memory[AHEAD]
+        if phase + first == GROUP_FRAMES:
+            highest[0] = np.float32(memory[GROUP])
+            end_groups(memory, highest, held, 1, peak, longest, groups)
+    whole = (count - first) // GROUP_FRAMES
+    if whole > 0:
+        # Two-dimensional, so that the inner loops are of a known length and vectorise; levels are not negative, so
+        # their bits sort like integers.
+        grid = level[first : first + whole * GROUP_FRAMES].reshape(whole, GROUP_FRAMES)
+        bits = grid.view(np.int32)
+        highest_bits = highest.view(np.int32)
+        for g in range(whole):
+            most = np.int32(0)
+            for j in range(GROUP_FRAMES):
+                most = max(most, bits[g, j])
+            highest_bits[g] = most
+        held[0] = np.float32(memory[AHEAD])
+        end_groups(memory, highest, held[1:], whole, peak, longest, groups)
+        for g in range(whole):
+            value = held[g]
+            steady = steady and highest[g] <= value
+            for j in range(GROUP_FRAMES):
+                grid[g, j] = max(grid[g, j], value)
+    last = first + whole * GROUP_FRAMES
+    if last < count:
+        steady = (hold_part(level, memory, last, count) <= memory[AHEAD]) and steady
+    return steady
+
+
+@inline
+def group_heads(values, position, out, count):  # type: ignore[no-untyped-def]
+    """One value for each group that a stretch touches, into out. Returns how many."""
+    heads = 0
+    i = 0
+    while i < count:
+        out[heads] = values[i]
+        heads += 1
+        i += GROUP_FRAMES - (position + i) % GROUP_FRAMES
+    return heads
+
+
+@inline
+def spread_heads(heads, position, out, count):  # type: ignore[no-untyped-def]
+    """The opposite of `group_heads`."""
+    phase = position % GROUP_FRAMES
+    first = min(GROUP_FRAMES - phase, count) if phase > 0 else 0
+    for i in range(first):
+        out[i] = heads[0]
+    parts = 1 if first > 0 else 0
+    whole = (count - first) // GROUP_FRAMES
+    if whole > 0:
+        grid = out[first : first + whole * GROUP_FRAMES].reshape(whole, GROUP_FRAMES)
+        for g in range(whole):
+            value = heads[parts + g]
+            for j in range(GROUP_FRAMES):
+                grid[g, j] = value
+    for i in range(first + whole * GROUP_FRAMES, count):
+        out[i] = heads[parts + whole]
+
+
+@inline
+def detectors_of(memory, channels, link):  # type: ignore[no-untyped-def]
+    """How many detectors there are: sides that are linked fully share one. The second begins with what the shared one held."""
+    linked = channels == 2 and link == 1.0
+    if memory[0, SHARED] != 0.0 and not linked:
+        copy(memory[0, SHARED:], memory[1, SHARED:])
+        memory[1, SHARED] = 0.0
+    memory[0, SHARED] = 1.0 if linked else 0.0
+    return 1 if linked else channels
+
+
+@inline
+def detect(key, start, first, sides, averaging, memory, position, longest, groups, scratch, power, count):  # type: ignore[no-untyped-def]
     """The power of `count` frames of a key from `start` on, the louder of `sides` channels from `first` on, into power.
 
-    key: (channels, frames); averaging: the coefficient of the running mean, 0 for a peak detector, whose means lie in
-    state at `at`, `stride` apart for the channels; squares, power: (at least count,) scratch and result.
+    key: (channels, frames). averaging: the coefficient of the running mean, or PEAK, or GIVEN. memory: (channels,
+    MEMORY), of which row `first` keeps the holds. position: frames since the session's zero. longest: `longest_groups`.
+    groups: the lookahead in groups, rounded up. scratch: (SCRATCH_ROWS, at least count + HISTORY). power: (at least count,),
+    the result. Returns whether each group's power is one value.
     """
-    for side in range(sides):
-        heard = key[first + side, start : start + count]
-        if averaging > 0.0:
-            place = at + (first + side) * stride
-            mean = state[place]
-            for i in range(count):
-                square = np.float64(heard[i]) * heard[i]
-                mean = square + (mean - square) * averaging
-                squares[i] = np.float32(mean)
-            state[place] = mean
-        else:
-            for i in range(count):
-                squares[i] = heard[i] * heard[i]
-        if side == 0:
-            for i in range(count):
-                power[i] = max(squares[i], TINY)
-        else:
+    peak = averaging == PEAK
+    part = max(averaging, 0.0)
+    for side in range(first, first + sides):
+        x = key[side, start : start + count]
+        if peak:
+            crests(x, memory[side], scratch[0], scratch[1], power, side > first, count)
+            continue
+        squares = scratch[0]
+        mean = memory[side, MEAN_SQUARE]
+        for i in range(count):
+            square = np.float64(x[i]) * x[i]
+            mean = square + (mean - square) * part
+            squares[i] = np.float32(mean)
+        flush = mean < DENORMAL and (position + count) % GROUP_FRAMES == 0
+        memory[side, MEAN_SQUARE] = 0.0 if flush else mean
+        if side > first:
             for i in range(count):
                 power[i] = max(squares[i], power[i])
+        else:
+            for i in range(count):
+                power[i] = max(squares[i], TINY)
+    if not peak and groups == 0:
+        return False
+    return hold(power, memory[first], position, peak, longest, groups, scratch, count)
+
+
+def longest_groups(rate: int) -> float:
+    """The longest spacing of crests at a rate, in groups."""
+    return float(np.ceil(MAX_SPACING_S * rate / GROUP_FRAMES))
+
+
+def lookahead_groups(frames: int) -> float:
+    """The groups that a lookahead of some frames reaches into."""
+    return float(-(-frames // GROUP_FRAMES))
+
+
+def detector_memory(channels: int) -> NDArray[np.float64]:
+    """What the detectors of one processor remember, (channels, MEMORY)."""
+    return np.zeros((channels, MEMORY))

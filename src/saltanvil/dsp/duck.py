@@ -1,8 +1,8 @@
 """The ducker's kernel: a dip whose depth is set, that follows the level of a key or starts at each of its hits.
 
-    key --> |x|, both sides --> falling peak --+--> dB over the threshold, over the span --+
-                                               +--> hit? -- the same dip each time --------+--> dip 0..1 --> gain
-                                                             attack, hold, decay in straight lines
+    key --> peak detector, both sides --+--> dB over the threshold, over the span ------------------+
+                                        +--> falling peak --> hit? -- the same dip each time -------+--> dip 0..1 --> gain
+                                                                          attack, hold, decay in straight lines
 
 The dip moves in straight lines, so that attack and decay end when they say; its shape bends the way between.
 (The design is ours; no source.)
@@ -10,17 +10,18 @@ The dip moves in straight lines, so that attack and decay end when they say; its
 
 import numpy as np
 
-from saltanvil.dsp.detector import detect
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
+from saltanvil.dsp.detector import HISTORY, detect
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 
 # Target settings; those before GLIDING glide from tick to tick. Levels in dB; RISE and FALL are shares a frame.
-(THRESHOLD, DEPTH, SHAPE, GLIDING, SPAN, RISE, FALL, HOLD, HITS, LOOKAHEAD, DROP, SLOW, GAP, GLIDE, SETTINGS) = range(15)
+(THRESHOLD, DEPTH, SHAPE, GLIDING, SPAN, RISE, FALL, HOLD, HITS, LOOKAHEAD, DROP, SLOW, GAP, GLIDE, LONGEST,
+ GROUPS, SETTINGS) = range(17)  # fmt: skip
 # State: the gliding settings, then followers.
 (POSITION, PRIMED, PEAK, SLOW_AT, DIP, HOLDING, RISING, ARMED, SINCE, DEPTH_FROM, SHAPE_FROM, STATE) = range(
     GLIDING, GLIDING + 12
 )
-WORK_ROWS = 9
+WORK_ROWS, WORK_FRAMES = 9, TICK_FRAMES + HISTORY
 # Rows of the trace, one column a tick: reduction in dB, level at the detector in dB, dip 0..1, hits.
 TRACE_ROWS = 4
 #: A hit stands this much over the level that was (6 dB), and the next can come when the peak is down to that level.
@@ -30,13 +31,15 @@ OCTAVES_PER_DB = np.float32(1.0 / (20.0 * np.log10(2.0)))
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float32[:,::1])"
+    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float64[:,::1],float32[:,::1],float32[:,::1],"
+    "float32[:,::1])"
 )
-def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-untyped-def]
+def duck(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore[no-untyped-def]
     """Duck a block of any length.
 
     x, key, y: (channels, frames). ring: (channels, size), size a power of two of at least lookahead + TICK_FRAMES.
-    trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, TICK_FRAMES), scratch.
+    memory: from `detector_memory`. trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS,
+    WORK_FRAMES), scratch.
     """
     channels, frames = x.shape
     bits = work.view(np.int32)
@@ -48,7 +51,7 @@ def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
     exponent = work[6]
     now = state[:GLIDING]
     if state[PRIMED] == 0.0:
-        now[:] = settings[:GLIDING]
+        copy(settings[:GLIDING], now)
         state[PRIMED] = 1.0
         state[DEPTH_FROM], state[SHAPE_FROM] = now[DEPTH], now[SHAPE]
         state[ARMED] = 1.0
@@ -71,11 +74,12 @@ def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
         hits = 0.0
         threshold_gain = 10.0 ** (now[THRESHOLD] / 20.0)
         dip, holding, rising = state[DIP], state[HOLDING], state[RISING]
-        detect(key, start, 0, channels, 0.0, state, 0, 0, mantissa, power, count)
-        for i in range(count):
-            peak = max(np.sqrt(np.float64(power[i])), peak * settings[DROP])
-            power[i] = max(np.float32(peak * peak), TINY)
-            if by_hits:
+        groups = 0 if by_hits else int(settings[GROUPS])
+        detect(key, start, 0, channels, 0.0, memory, int(state[POSITION]), settings[LONGEST], groups, work[5:7], power, count)
+        if by_hits:
+            for i in range(count):
+                peak = max(np.sqrt(np.float64(power[i])), peak * settings[DROP])
+                power[i] = max(np.float32(peak * peak), TINY)
                 state[SINCE] += 1.0
                 if state[ARMED] != 0.0 and peak > HIT * slow and peak > threshold_gain and state[SINCE] > settings[GAP]:
                     rising = 1.0
@@ -90,7 +94,7 @@ def duck(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
                     if dip >= 1.0:
                         dip = 1.0
                         rising = 0.0
-                        holding = hold
+                        holding = hold + max(settings[LOOKAHEAD] - state[SINCE], 0.0)  # from the hit itself on
                 elif holding > 0.0:
                     holding -= 1.0
                 else:

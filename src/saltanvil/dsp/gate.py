@@ -2,7 +2,7 @@
 
     audio --+--> lookahead delay ------------------------------(x)--> out
             |                                                   ^
-    key ----+--> x^2 or mean square --> link --> door --> gain --> attack / release
+    key ----+--> detector --> link --> door --> gain --> attack / release
 
 The door opens when the level passes the threshold, and closes when it has been below threshold - hysteresis for the
 hold time. While it is not open the wanted gain is the floor (gate), or ratio - 1 decibels less for each decibel
@@ -12,19 +12,19 @@ smoothing in the branching form of Giannoulis, Massberg and Reiss, J. Audio Eng.
 
 import numpy as np
 
-from saltanvil.dsp.detector import detect
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.detector import HISTORY, detect, detectors_of
+from saltanvil.dsp.kernel import TICK_FRAMES, copy, inline, kernel
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 from saltanvil.dsp.ring import through_ring
 
 # Target settings; those before GLIDING glide from tick to tick. Levels and the floor are in dB.
-(OPENS, CLOSES, FLOOR, SLOPE, LINK, GLIDING, ATTACK, RELEASE, HOLD, RMS, LOOKAHEAD, GLIDE, SETTINGS) = range(13)
+(OPENS, CLOSES, FLOOR, SLOPE, LINK, GLIDING, ATTACK, RELEASE, HOLD, RMS, LOOKAHEAD, GLIDE, LONGEST, GROUPS, SETTINGS) = range(15)
 # State: the gliding settings, the powers and the gain they make, then per channel a row of followers.
 POSITION, RING_AT, PRIMED, OPEN_POWER, CLOSE_POWER, FLOOR_GAIN, HEADER = 8, 9, 10, 11, 12, 13, 16
-(MEAN_SQUARE, GAIN, HELD, DOOR, FOLLOWERS) = range(5)
+(GAIN, HELD, DOOR, FOLLOWERS) = range(4)
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 256
-WORK_ROWS = 9
+WORK_ROWS, WORK_FRAMES = 9, CHUNK_FRAMES + HISTORY
 
 SHUT, CLOSING, HOLDING, OPEN = range(4)
 DOORS = ("shut", "closing", "held", "open")
@@ -79,19 +79,21 @@ def door_block(power, wanted, opening, closing, follower, settings, count):  # t
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float32[:,::1])"
+    "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float64[:,::1],float32[:,::1],float32[:,::1],"
+    "float32[:,::1])"
 )
-def gate(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-untyped-def]
+def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore[no-untyped-def]
     """Gate or expand a block of any length. SLOPE is ratio - 1; 0 makes a gate.
 
     x, key, y: (channels, frames). ring: (channels, size), size a power of two of at least lookahead + CHUNK_FRAMES.
-    trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, CHUNK_FRAMES), scratch.
+    memory: from `detector_memory`. trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS,
+    WORK_FRAMES), scratch.
     """
     channels, frames = x.shape
     now = state[:GLIDING]
     primed = state[PRIMED] != 0.0
     if not primed:
-        now[:] = settings[:GLIDING]
+        copy(settings[:GLIDING], now)
     bits_of_work = work.view(np.int32)
     power = work[0:2]
     gains = work[2:4]
@@ -123,11 +125,14 @@ def gate(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
         floor = state[FLOOR_GAIN]
         count = min((CHUNK_FRAMES if settled else TICK_FRAMES) - phase, frames - start)
         # A door's state and its count are traced for each tick, so the door moves tick by tick.
-        linked = channels == 2 and now[LINK] == 1.0
-        detectors = 1 if linked else channels
+        detectors = detectors_of(memory, channels, now[LINK])
+        linked = detectors < channels
         for d in range(detectors):
             sides = channels if linked else 1
-            detect(key, start, d, sides, settings[RMS], state, HEADER + MEAN_SQUARE, FOLLOWERS, mantissa, power[d], count)
+            detect(
+                key, start, d, sides, settings[RMS], memory, int(state[POSITION]), settings[LONGEST], int(settings[GROUPS]),
+                work[5:7], power[d], count,
+            )  # fmt: skip
         if detectors == 2 and now[LINK] > 0.0:
             link = np.float32(now[LINK])
             for i in range(count):
@@ -174,13 +179,8 @@ def gate(x, key, y, settings, state, ring, trace, work):  # type: ignore[no-unty
                     trace[2, column] = max(trace[2, column], np.float32(SHUT))
                 else:
                     trace[2, column] = max(trace[2, column], np.float32(follower[DOOR]))
-                if (phase + at + run) % TICK_FRAMES == 0:
-                    if follower[GAIN] < 1e-12:
-                        follower[GAIN] = 0.0
-                    if follower[MEAN_SQUARE] < DENORMAL:
-                        follower[MEAN_SQUARE] = 0.0
-                    if linked and state[HEADER + FOLLOWERS + MEAN_SQUARE] < DENORMAL:
-                        state[HEADER + FOLLOWERS + MEAN_SQUARE] = 0.0
+                if (phase + at + run) % TICK_FRAMES == 0 and follower[GAIN] < 1e-12:
+                    follower[GAIN] = 0.0
             trace[0, column] = np.float32(-20.0 * np.log10(max(np.float64(least), LEAST_GAIN)))
             trace[1, column] = np.float32(10.0 * np.log10(loudest))
             column += 1

@@ -2,8 +2,11 @@
 
     audio --> input gain --+--> delay: lookahead (+ interpolator) -------------------------------(x)--> out
                            |                                                                      ^
-                           +--> |x|, or the peak between samples --> gain wanted --> link --> lowest over the
-                                lookahead --> release --> mean over the lookahead ----------------+
+                           +--> |x|, or the peak between samples --> crest hold --> gain wanted --> link --> lowest over
+                                the lookahead --> release --> mean over the lookahead ------------+
+
+Crests are held as every detector's are (`saltanvil.dsp.detector`), so that the gain stands still under a steady tone
+however short the release: it does not rise between the crests of a low sound.
 
 The lowest wanted gain of the lookahead, then the mean over the same time: at the peak itself every value in the mean
 is at or below what the peak wants, so the ceiling holds whatever the release does (the argument is ours). The gain is
@@ -12,7 +15,8 @@ counted in 2^-30ths while it is averaged, so that the running sum is exact and n
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.detector import detectors_of, hold
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 from saltanvil.dsp.logs import TINY
 from saltanvil.dsp.oversample import filtered
 from saltanvil.dsp.ring import through_ring
@@ -20,8 +24,8 @@ from saltanvil.dsp.ring import through_ring
 # Target settings; those before GLIDING glide from tick to tick. CEILING and DRIVE in dB.
 (
     CEILING, DRIVE, LINK, LEAN, GLIDING,
-    RELEASE, ADAPTIVE, SLOW_ATTACK, SLOW_RELEASE, TRUE_PEAK, WINDOW, GLIDE, LEAN_PASS, LEAN_RELEASE, SETTINGS,
-) = range(15)  # fmt: skip
+    RELEASE, ADAPTIVE, SLOW_ATTACK, SLOW_RELEASE, TRUE_PEAK, WINDOW, GLIDE, LEAN_PASS, LEAN_RELEASE, LONGEST, SETTINGS,
+) = range(16)  # fmt: skip
 # State: the gliding settings, gains they make, then per channel a row of followers.
 POSITION, RING_AT, PRIMED, DRIVE_FROM, DRIVE_TO, CEILING_GAIN, LEAN_FROM, LEAN_TO, PAST = 5, 6, 7, 8, 9, 10, 11, 12, 16
 #: Ceilings of the last ticks: what leaves now was held under the ceiling that was when it came in.
@@ -138,12 +142,13 @@ def rest(follower, lanes, settings):  # type: ignore[no-untyped-def]
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1],float64[:,:,::1],"
-    "float32[:,::1],float32[:,::1],float32[:,::1])"
+    "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],float64[:,::1],float32[:,::1],float32[:,::1],"
+    "float64[:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1])"
 )
-def limit(x, y, settings, state, ring, history, lanes, phases, trace, work):  # type: ignore[no-untyped-def]
+def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, work):  # type: ignore[no-untyped-def]
     """Limit a block of any length.
 
+    memory: from `detector_memory`.
     ring: (channels, size), size a power of two of at least the latency + CHUNK_FRAMES. history: (channels, HISTORY +
     CHUNK_FRAMES). lanes: (2, 3, size), size over WINDOW + 2. phases: from `true_peak_phases(4)`.
     trace: (2, a column for every tick touched): largest reduction and loudest level against 0 dBFS, in dB.
@@ -156,7 +161,7 @@ def limit(x, y, settings, state, ring, history, lanes, phases, trace, work):  # 
     margin = 10.0 ** (-TRUE_PEAK_MARGIN_DB / 20.0) if true_peak else 1.0
     primed = state[PRIMED] != 0.0
     if not primed:
-        now[:] = settings[:GLIDING]
+        copy(settings[:GLIDING], now)
         state[DRIVE_TO] = 10.0 ** (now[DRIVE] / 20.0)
         state[DRIVE_FROM] = state[DRIVE_TO]
         state[LEAN_FROM] = 1.0
@@ -233,9 +238,9 @@ def limit(x, y, settings, state, ring, history, lanes, phases, trace, work):  # 
                     low_peak = max(abs(low_b), low_peak * settings[LEAN_RELEASE])
                 follower[LOW_A], follower[LOW_B], follower[LOW_PEAK] = low_a, low_b, low_peak
             if true_peak:
-                memory = history[c]
+                past = history[c]
                 for i in range(count):
-                    memory[HISTORY + i] = out[i]
+                    past[HISTORY + i] = out[i]
                 bits = history_bits[c]
                 loud_bits = np.int32(0)
                 for i in range(HISTORY + count):
@@ -244,25 +249,27 @@ def limit(x, y, settings, state, ring, history, lanes, phases, trace, work):  # 
                 between = rows[0]
                 between[0] = np.float32(follower[BETWEEN])
                 if found[0] * reach > ceiling:
-                    between_samples(memory, phases, rows, between, count)
+                    between_samples(past, phases, rows, between, count)
                 else:
-                    sample = memory[HISTORY // 2 - 1 : HISTORY // 2 + count + 1]
+                    sample = past[HISTORY // 2 - 1 : HISTORY // 2 + count + 1]
                     for i in range(1, count + 1):
                         between[i] = abs(sample[i])
                 for i in range(count):
                     level[i] = max(between[i], between[i + 1])
                 follower[BETWEEN] = between[count]
                 for i in range(HISTORY):
-                    memory[i] = memory[count + i]
+                    past[i] = past[count + i]
             else:
                 for i in range(count):
                     level[i] = abs(out[i])
-        linked = channels == 2 and now[LINK] == 1.0
-        detectors = 1 if linked else channels
+        detectors = detectors_of(memory, channels, now[LINK])
+        linked = detectors < channels
         if linked:
             for i in range(count):
                 levels[0, i] = max(levels[0, i], levels[1, i])
-        elif channels == 2 and now[LINK] > 0.0:
+        for d in range(detectors):
+            hold(levels[d], memory[d], int(state[POSITION]), True, settings[LONGEST], 0, work[6:8], count)
+        if detectors == 2 and now[LINK] > 0.0:
             link = np.float32(now[LINK])
             for i in range(count):
                 both = max(levels[0, i], levels[1, i])

@@ -15,7 +15,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
 
 LOWEST_HZ, POLES, RATIO = 1.0, 19, 2.0**0.7
 #: Harmonics 2 to 5.
@@ -46,8 +46,8 @@ def harmonics(band, y, weights, part, chain, memory, state):  # type: ignore[no-
     now = state[NOW : NOW + count_of]
     before = state[FROM : FROM + count_of]
     if state[PRIMED] == 0.0:
-        now[:] = weights
-        before[:] = weights
+        copy(weights, now)
+        copy(weights, before)
         state[PRIMED] = 1.0
     start = 0
     while start < frames:

@@ -114,7 +114,7 @@ def remember(x, ring, at):  # type: ignore[no-untyped-def]
     at[0] = (at[0] + frames) & (size - 1)
 
 
-@kernel("float32(float32[:,::1])")
+@kernel("float32(float32[:,::1])", allocates=True)
 def peak(x):  # type: ignore[no-untyped-def]
     """Largest magnitude of a block, linear."""
     # Magnitudes sort like their bits: an integer maximum vectorises, a floating one does not.

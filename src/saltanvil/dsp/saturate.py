@@ -21,7 +21,7 @@ from collections.abc import Callable
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, inline, kernel
 from saltanvil.dsp.oversample import doubled, halved
 from saltanvil.dsp.ring import through_ring
 
@@ -138,10 +138,10 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
     now = state[:GLIDING]
     before = state[GLIDING : 2 * GLIDING]
     if state[PRIMED] == 0.0:
-        now[:] = settings[:GLIDING]
-        before[:] = settings[:GLIDING]
-        curves[0] = curve
-        curves[1] = curve
+        copy(settings[:GLIDING], now)
+        copy(settings[:GLIDING], before)
+        copy_rows(curve, curves[0])
+        copy_rows(curve, curves[1])
         state[CURVE_AT] = settings[CURVE]
         # What stands at the beginning goes round the filters, which would answer it with a click, and around their noise.
         state[REST_BIAS] = np.float64(np.float32(now[BIAS]))
@@ -174,7 +174,7 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
                 state[CURVE_AT] = settings[CURVE]
                 state[CURVE_LEFT] = CURVE_TICKS
             if bent or state[CURVE_LEFT] > 0.0:
-                curves[0] = curves[1]
+                copy_rows(curves[1], curves[0])
                 for c in range(channels):
                     state[HEADER + c * FOLLOWERS + LAST_OTHER] = state[HEADER + c * FOLLOWERS + LAST_MEAN]
             bent = state[CURVE_LEFT] > 0.0
@@ -331,8 +331,8 @@ def finish(wet, dry, y, settings, state, ring, work):  # type: ignore[no-untyped
     now = state[:GLIDING_MIX]
     before = state[GLIDING_MIX : 2 * GLIDING_MIX]
     if state[MIX_PRIMED] == 0.0:
-        now[:] = settings[:GLIDING_MIX]
-        before[:] = settings[:GLIDING_MIX]
+        copy(settings[:GLIDING_MIX], now)
+        copy(settings[:GLIDING_MIX], before)
         state[MIX_PRIMED] = 1.0
     lift, lift_late, late = work[0], work[1], work[2]
     mask = ring.shape[1] - 1

@@ -5,7 +5,7 @@ A delay that is moved fades from the old place of the line to the new one, so th
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 
 # ---- echo ------------------------------------------------------------------------------------------------------------
 # Target settings; those before ECHO_GLIDING glide. LOW and HIGH are the coefficients of one-pole filters.
@@ -32,7 +32,7 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
     channels, frames = x.shape
     now = state[:ECHO_GLIDING]
     if state[ECHO_PRIMED] == 0.0:
-        now[:] = settings[:ECHO_GLIDING]
+        copy(settings[:ECHO_GLIDING], now)
         state[DRY_FROM], state[WET_FROM] = now[DRY], now[WET]
         state[DELAY_NOW] = settings[DELAY]
         state[ECHO_PRIMED] = 1.0
@@ -102,7 +102,8 @@ OUTSIDE = (ROOM_DRY, ROOM_WET, WIDTH)
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],int64[::1],int64[:,::1],float32[:,::1],float32[:,:,::1],float32[:,::1])"
+    "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],int64[::1],int64[:,::1],float32[:,::1],float32[:,:,::1],float32[:,::1])",
+    allocates=True,
 )
 def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type: ignore[no-untyped-def]
     """A feedback delay network for a block of any length.
@@ -116,7 +117,7 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type
     channels, frames = x.shape
     now = state[:ROOM_GLIDING]
     if state[ROOM_PRIMED] == 0.0:
-        now[:] = settings[:ROOM_GLIDING]
+        copy(settings[:ROOM_GLIDING], now)
         for i in range(3):
             state[ROOM_FROM + i] = now[OUTSIDE[i]]
         state[PRE_NOW] = settings[PREDELAY]

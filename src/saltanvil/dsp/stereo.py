@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
 
 #: State of the matrix: position, primed, the four gains they glided from, and those they stand at.
 POSITION, PRIMED, FROM, NOW, STATE = 0, 1, 2, 6, 10
@@ -13,8 +13,8 @@ def matrix(x, y, wanted, part, state):  # type: ignore[no-untyped-def]
     """y = M x for two channels. wanted: (4,), left from left and right, right from left and right; part: share of the
     way a gain covers each tick. A gain of 1 beside a gain of 0 passes the sound bit for bit."""
     if state[PRIMED] == 0.0:
-        state[FROM : FROM + 4] = wanted
-        state[NOW : NOW + 4] = wanted
+        copy(wanted, state[FROM : FROM + 4])
+        copy(wanted, state[NOW : NOW + 4])
         state[PRIMED] = 1.0
     start = 0
     while start < x.shape[1]:

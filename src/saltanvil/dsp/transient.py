@@ -11,7 +11,7 @@ Envelope differences in decibels do not change with level, so neither does the g
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 from saltanvil.dsp.logs import ONE, exp2_block, log2_block
 
 # Target settings; those before GLIDING glide from tick to tick. Gains in dB.
@@ -64,8 +64,8 @@ def shape(x, attack_key, sustain_key, y, settings, state, trace, work):  # type:
     now = state[:GLIDING]
     before = state[GLIDING : 2 * GLIDING]
     if state[PRIMED] == 0.0:
-        now[:] = settings[:GLIDING]
-        before[:] = settings[:GLIDING]
+        copy(settings[:GLIDING], now)
+        copy(settings[:GLIDING], before)
         state[PRIMED] = 1.0
     bits = work.view(np.int32)
     attack, sustain, quick, slow, here, linger = work[0], work[1], work[2], work[3], work[4], work[5]

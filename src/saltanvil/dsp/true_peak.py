@@ -24,7 +24,7 @@ def true_peak_phases(oversampling: int = 4) -> NDArray[np.float32]:
     return phases.astype(np.float32)
 
 
-@kernel("float32(float32[::1],float32[:,::1],boolean)")
+@kernel("float32(float32[::1],float32[:,::1],boolean)", allocates=True)
 def true_peak(x, phases, inside):  # type: ignore[no-untyped-def]
     """Largest interpolated magnitude of one channel, with silence before and after it.
 

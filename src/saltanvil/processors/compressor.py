@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import compress as dsp
+from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.hits import hits_not_released
@@ -240,7 +241,8 @@ class Compressor(KeyedProcessor):
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
-        self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)
+        self._memory = detector_memory(channels)
         self._colour: Stage | None = None
         self._finish = Finish(channels, context.rate)
         self._curve = np.zeros((1, dsp.BEND))
@@ -268,6 +270,8 @@ class Compressor(KeyedProcessor):
         target[dsp.SLOW_RELEASE] = time_constant(AUTO_SLOW_MS, rate)
         target[dsp.LOOKAHEAD] = super().latency_of(settings, rate)
         target[dsp.FEEDBACK] = settings.topology == "feedback"
+        target[dsp.LONGEST] = longest_groups(rate)
+        target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
         target[dsp.GLIDE] = glide_part(rate)
         target[dsp.ONSET_FAST] = time_constant(ONSET_FALL_MS, rate)
         target[dsp.ONSET_SLOW] = time_constant(ONSET_RISE_MS, rate)
@@ -303,7 +307,7 @@ class Compressor(KeyedProcessor):
         trace = self.trace(2, x.shape[1])
         target = self._target if key is None and not self._key.on else self._keyed
         self.heard = self._key(x if key is None else key)
-        dsp.compress(x, self.heard, y, target, self._curve, self._bends, self._state, self._ring, trace, self._work)
+        dsp.compress(x, self.heard, y, target, self._curve, self._bends, self._state, self._memory, self._ring, trace, self._work)
         if self._colour is not None:
             y = self._colour(y, self.trace(2, x.shape[1]))
             y = self._finish(y, x)

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, compress, deess
+from saltanvil.dsp.detector import GIVEN, detector_memory
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
@@ -218,7 +219,8 @@ class Deesser(Processor):
         self._curve, self._bends = np.zeros((1, compress.BEND)), np.zeros((1, compress.BEND))
         self._state = np.zeros(compress.STATE)
         self._ring = np.zeros((channels, 2 * compress.CHUNK_FRAMES), np.float32)
-        self._work = np.empty((compress.WORK_ROWS, compress.CHUNK_FRAMES), np.float32)
+        self._work = np.empty((compress.WORK_ROWS, compress.WORK_FRAMES), np.float32)
+        self._detector = detector_memory(channels)
         self._moving = np.zeros((deess.SECTIONS, deess.SECTION))
         self._now = np.zeros(deess.GLIDING)
         self._memory = np.zeros((channels, deess.SECTIONS, 2))
@@ -236,6 +238,7 @@ class Deesser(Processor):
         target[compress.RANGE] = settings.range_db
         target[compress.MIX] = 1.0
         target[compress.LINK] = settings.stereo_link
+        target[compress.RMS] = GIVEN
         target[compress.ATTACK] = time_constant(settings.attack_ms, rate)
         target[compress.RELEASE] = time_constant(settings.release_ms, rate)
         target[compress.GLIDE] = glide_part(rate)
@@ -253,8 +256,9 @@ class Deesser(Processor):
         trace = self.trace(2, x.shape[1])
         deess.band_level(self.heard, given, level, self._means, self._averaging, self._relative)
         compress.compress(
-            np.ones_like(x), level, gain, self._target, self._curve, self._bends, self._state, self._ring, trace, self._work
-        )
+            np.ones_like(x), level, gain, self._target, self._curve, self._bends, self._state, self._detector, self._ring, trace,
+            self._work,
+        )  # fmt: skip
         deess.cut(
             x, gain, y, self._sections, self._moving, self._cut, self._now, self._memory, self._cut_state, self._cut_work
         )  # fmt: skip

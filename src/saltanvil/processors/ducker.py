@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import duck as dsp
+from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
@@ -16,8 +17,8 @@ from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, Key
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 from saltanvil.processors.notes import Note
 
-#: The falling peak: slow enough not to follow the wave of a 50 Hz tone, the hold set on top of it.
-LEVEL_DROP_MS, HIT_DROP_MS = 5.0, 15.0
+#: How fast the peak falls that a hit has to stand out from.
+HIT_DROP_MS = 15.0
 #: What a hit stands out from, and the least time from one to the next.
 HIT_SLOW_MS, HIT_GAP_MS = 80.0, 50.0
 _LEVEL = {"by": ["level"]}
@@ -161,7 +162,8 @@ class Ducker(KeyedProcessor):
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, TICK_FRAMES)
         self._state = np.zeros(dsp.STATE)
-        self._work = np.empty((dsp.WORK_ROWS, TICK_FRAMES), np.float32)
+        self._memory = detector_memory(channels)
+        self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
@@ -178,9 +180,11 @@ class Ducker(KeyedProcessor):
         target[dsp.HOLD] = ms_to_frames(settings.hold_ms, rate)
         target[dsp.HITS] = hits
         target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
-        target[dsp.DROP] = time_constant(HIT_DROP_MS if hits else LEVEL_DROP_MS, rate)
+        target[dsp.DROP] = time_constant(HIT_DROP_MS, rate)
         target[dsp.SLOW] = time_constant(HIT_SLOW_MS, rate)
         target[dsp.GAP] = ms_to_frames(HIT_GAP_MS, rate)
+        target[dsp.LONGEST] = longest_groups(rate)
+        target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
@@ -189,7 +193,7 @@ class Ducker(KeyedProcessor):
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         self.heard = self._key(x if key is None else key)
-        dsp.duck(x, self.heard, y, self._target, self._state, self._ring, trace, self._work)
+        dsp.duck(x, self.heard, y, self._target, self._state, self._memory, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1], {"dip": trace[2], "hits": trace[3]})
         return y
 

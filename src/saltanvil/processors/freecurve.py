@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from saltanvil.dsp import compress as dsp
+from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import time_constant
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
@@ -202,7 +203,8 @@ class FreeCurve(KeyedProcessor):
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
-        self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)
+        self._memory = detector_memory(channels)
         self._bends = np.zeros((0, dsp.BEND))
         super().__init__(settings, channels, context)
 
@@ -224,6 +226,8 @@ class FreeCurve(KeyedProcessor):
         target[dsp.RELEASE] = time_constant(settings.release_ms, rate)
         target[dsp.RMS] = averaging(settings.detector, settings.rms_ms, rate)
         target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
+        target[dsp.LONGEST] = longest_groups(rate)
+        target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
@@ -232,7 +236,9 @@ class FreeCurve(KeyedProcessor):
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
         self.heard = self._key(x if key is None else key)
-        dsp.compress(x, self.heard, y, self._target, self._curve, self._bends, self._state, self._ring, trace, self._work)
+        dsp.compress(
+            x, self.heard, y, self._target, self._curve, self._bends, self._state, self._memory, self._ring, trace, self._work
+        )
         self.telemetry = Telemetry(trace[0], trace[1])
         return y
 

@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import gate as dsp
+from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, time_constant
@@ -127,7 +128,8 @@ class DoorProcessor(KeyedProcessor):
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
-        self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES), np.float32)
+        self._memory = detector_memory(channels)
+        self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
@@ -144,6 +146,8 @@ class DoorProcessor(KeyedProcessor):
         target[dsp.HOLD] = ms_to_frames(settings.hold_ms, rate)
         target[dsp.RMS] = averaging(settings.detector, settings.rms_ms, rate)
         target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
+        target[dsp.LONGEST] = longest_groups(rate)
+        target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
         target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
@@ -152,7 +156,7 @@ class DoorProcessor(KeyedProcessor):
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         self.heard = self._key(x if key is None else key)
-        dsp.gate(x, self.heard, y, self._target, self._state, self._ring, trace, self._work)
+        dsp.gate(x, self.heard, y, self._target, self._state, self._memory, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1], {"door": trace[2], "openings": trace[3]})
         return y
 

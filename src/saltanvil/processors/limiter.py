@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import limit as dsp
+from saltanvil.dsp.detector import detector_memory, longest_groups
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.true_peak import true_peak_phases
 from saltanvil.dsp.units import ms_to_frames, time_constant
@@ -161,6 +162,7 @@ class Limiter(Processor):
         self._lanes = np.zeros((2, 3, most + 2))
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES + 8), np.float32)
+        self._memory = detector_memory(channels)
         self._phases = true_peak_phases(4)
         self._target = np.zeros(dsp.SETTINGS)
         super().__init__(settings, channels, context)
@@ -179,6 +181,7 @@ class Limiter(Processor):
         target[dsp.SLOW_RELEASE] = time_constant(max(ADAPTIVE_SLOW_MS, settings.release_ms), rate)
         target[dsp.TRUE_PEAK] = settings.peaks == "true peak"
         target[dsp.WINDOW] = ms_to_frames(settings.lookahead_ms, rate)
+        target[dsp.LONGEST] = longest_groups(rate)
         target[dsp.GLIDE] = glide_part(rate)
         target[dsp.LEAN_PASS] = 1.0 - time_constant(1000.0 / (2 * np.pi * LEAN_HZ), rate)
         target[dsp.LEAN_RELEASE] = time_constant(settings.release_ms, rate)
@@ -200,7 +203,9 @@ class Limiter(Processor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
-        dsp.limit(x, y, self._target, self._state, self._ring, self._history, self._lanes, self._phases, trace, self._work)
+        dsp.limit(
+            x, y, self._target, self._state, self._memory, self._ring, self._history, self._lanes, self._phases, trace, self._work
+        )  # fmt: skip
         # The level as it comes in, which is what the curve's axis shows.
         self.telemetry = Telemetry(trace[0], trace[1] - np.float32(self._target[dsp.DRIVE]))
         return y

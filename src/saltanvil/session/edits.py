@@ -85,7 +85,8 @@ class RemoveStrip(Edit):
         if strip.kind == "main":
             raise EditRefused("the main cannot be removed")
         index = session.strips.index(strip)
-        feeders = list(session.feeding(strip.id))
+        # Within a batch it may feed itself for a moment.
+        feeders = [feeder for feeder in session.feeding(strip.id) if feeder is not strip]
         for feeder in feeders:
             feeder.output = strip.output
         lanes = [lane for other in session.strips for lane in other.path.lanes() if lane.output == strip.id]

@@ -1,0 +1,182 @@
+"""What every detector promises, over its range of use: the set curve, the set times, lookahead, no ripple.
+
+The curves are those of Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012, eq. 4, and of a downward expander
+(Zoelzer), from memory; the bounds are the project's own.
+"""
+
+import numpy as np
+import pytest
+from hypothesis import example, given, settings
+from hypothesis import strategies as st
+
+from saltanvil.dsp.units import ms_to_frames
+from saltanvil.processors import REGISTRY
+from saltanvil.processors.base import Context
+from tests.signals import plucked_bass, tone
+
+RATE = 48000
+
+
+def run(kind, x, key=None, rate=RATE, **chosen):
+    """Treated sound, aligned to x, (frames,)."""
+    processor = REGISTRY[kind]
+    settings_ = processor.settings_model(**chosen)
+    late = processor.latency_of(settings_, rate)
+    step = processor(settings_, 1, Context(rate=rate))
+    pad = lambda s: None if s is None else np.ascontiguousarray(np.pad(s, (0, late))[None], np.float32)  # noqa: E731
+    return step.process(pad(x), pad(key))[0, late:]
+
+
+def gain_db(y, x, hz, rate=RATE):
+    """Change of a sine over its last whole periods, by projection: the fundamental alone."""
+    frames = max(round(0.1 * rate), round(2 * rate / hz))
+    frames = round(round(frames * hz / rate) * rate / hz)
+    turn = np.exp(-2j * np.pi * hz * np.arange(frames) / rate)
+    return 20 * np.log10(abs(y[-frames:] @ turn) / abs(x[-frames:] @ turn))
+
+
+#: Kind, settings whose curve takes some decibels of a sine at the level, and what the curve makes of it.
+CURVES = {
+    "compressor": ({"threshold_db": -20.0, "ratio": 4.0, "knee_db": 0.0}, lambda level: -0.75 * max(level + 20.0, 0.0)),
+    "feedback": (
+        {"threshold_db": -20.0, "ratio": 4.0, "knee_db": 0.0, "topology": "feedback"},
+        lambda level: -0.75 * max(level + 20.0, 0.0),
+    ),
+    "expander": (
+        {"threshold_db": -2.0, "ratio": 2.0, "range_db": 40.0, "hysteresis_db": 0.0, "hold_ms": 0.0},
+        lambda level: min(level + 2.0, 0.0),
+    ),
+    "gate": ({"threshold_db": -25.0, "hysteresis_db": 0.0, "hold_ms": 0.0, "range_db": 20.0}, lambda level: 0.0),
+    "freecurve": (
+        {"points": [[-60.0, -60.0], [-30.0, -30.0], [0.0, -10.0]], "rounding_db": 0.0},
+        lambda level: -(level + 30.0) / 3.0,
+    ),
+    "limiter": ({"ceiling_db": -24.0, "peaks": "sample"}, lambda level: -24.0 - level),
+}
+high = st.floats(np.log(30.0), np.log(10000.0)).map(lambda e: float(np.exp(e)))
+attacks = st.floats(np.log(0.05), np.log(100.0)).map(lambda e: float(np.exp(e)))
+releases = st.floats(np.log(5.01), np.log(2000.0)).map(lambda e: float(np.exp(e)))
+
+
+@pytest.mark.parametrize("name", CURVES)
+@settings(max_examples=20, deadline=None)
+@given(high, attacks, releases, st.floats(-22.0, -3.0), st.floats(0.0, 6.28), st.sampled_from((44100, 48000, 96000)))
+@example(30.0, 0.05, 5.0, -3.0, 0.0, 48000)
+@example(1000.0, 100.0, 50.0, -3.0, 0.0, 48000)
+@example(8000.0, 30.0, 60.0, -3.0, 0.5236, 48000)  # no sample within 30 degrees of a crest
+def test_a_steady_sine_reaches_the_set_curve(name, hz, attack, release, level, phase, rate):
+    chosen, curve = CURVES[name]
+    kind = "compressor" if name == "feedback" else name
+    times = {"release_ms": release} if kind == "limiter" else {"release_ms": release, "attack_ms": attack}
+    x = tone(hz, 0.4 + 8 * attack / 1000.0, level, rate, phase)
+    y = run(kind, x, rate=rate, **chosen, **times)
+    # A limiter holds samples, and at a high frequency none may lie at the crest.
+    wanted = curve(level) if kind != "limiter" else -24.0 - 20 * np.log10(np.abs(x[len(x) // 2 :]).max())
+    assert gain_db(y, x, hz, rate) == pytest.approx(wanted, abs=0.2)
+
+
+@settings(max_examples=20, deadline=None)
+@given(high, st.floats(-34.0, -6.0), st.sampled_from((44100, 48000, 96000)))
+@example(30.0, -30.0, 48000)
+def test_a_steady_key_ducks_as_deep_as_set(hz, level, rate):
+    key = tone(hz, 0.5, level, rate)
+    y = run("ducker", np.ones(len(key)), key, rate, threshold_db=-36.0, span_db=24.0, depth_db=12.0, hold_ms=0.0, decay_ms=10.0)
+    settled = 20 * np.log10(y[-round(0.2 * rate) :])
+    assert settled == pytest.approx(-12.0 * min((level + 36.0) / 24.0, 1.0), abs=0.2)
+
+
+@pytest.mark.parametrize("kind", ["compressor", "freecurve"])
+@settings(max_examples=15, deadline=None)
+@given(
+    st.floats(np.log(1.0), np.log(200.0)), st.floats(np.log(10.0), np.log(1000.0)), st.floats(-14.0, 0.0), st.floats(-60.0, -36.0)
+)
+def test_attack_and_release_are_those_of_the_gain(kind, attack, release, loud, soft):
+    """63 % of the decibels after the set time, within a tick of 64 frames and a crest's wait, or 3 %."""
+    attack, release = float(np.exp(attack)), float(np.exp(release))
+    hz, before, held = 2000.0, 0.2, 0.1 + 8 * attack / 1000.0
+    x = np.concatenate((tone(hz, before, soft), tone(hz, held, loud), tone(hz, 0.1 + 4 * release / 1000.0, soft)))
+    chosen = CURVES[kind][0]
+    y = run(kind, x, **chosen, attack_ms=attack, release_ms=release)
+    change = np.full(len(x), np.nan)
+    clear = np.abs(x) > 0.6 * 10 ** (soft / 20)  # a ratio of samples is a gain where they are not near zero
+    change[clear] = 20 * np.log10(y[clear] / x[clear])
+    rises, falls = round(before * RATE), round(before * RATE) + round(held * RATE)
+    deepest, rest = np.nanmedian(change[falls - 960 : falls]), np.nanmedian(change[rises - 960 : rises])
+    assert deepest < rest - 4.0
+    part = lambda share: rest + (deepest - rest) * share  # noqa: E731
+    reached = 1000 * np.argmax(np.nan_to_num(change[rises:], nan=0.0) <= part(1 - np.exp(-1))) / RATE
+    left = 1000 * np.argmax(np.nan_to_num(change[falls:], nan=-99.0) >= part(np.exp(-1))) / RATE
+    assert reached == pytest.approx(attack, abs=max(1.5, 0.03 * attack))
+    assert left == pytest.approx(release, abs=max(1.5, 0.03 * release))
+
+
+@settings(max_examples=25, deadline=None)
+@given(st.floats(8000.0, 12000.0), st.floats(5.0, 100.0), st.floats(5.0, 500.0))
+@example(9600.0, 5.0, 5.0)
+def test_no_sidebands_from_ripple_at_high_frequencies(hz, attack, release):
+    frames = 1 << 15
+    hz = round(hz * frames / RATE) * RATE / frames
+    x = tone(hz, 1.0 + frames / RATE, -3.0)
+    y = run("compressor", x, threshold_db=-20.0, ratio=4.0, attack_ms=attack, release_ms=release)[-frames:]
+    lines = np.abs(np.fft.rfft(y))
+    at = round(hz * frames / RATE)
+    assert 20 * np.log10(np.delete(lines, at).max() / lines[at]) < -60.0
+
+
+def test_harmonics_of_a_low_note_leave_the_gain_still():
+    """A bass of 41 to 110 Hz, whose waves have several crests a period, under times shorter than the period."""
+    for hz in (41.2, 55.0, 82.4, 110.0):
+        x = sum(tone(n * hz, 1.0, -6.0 * n, phase=n) for n in range(1, 9))
+        y = run("compressor", x, threshold_db=-30.0, ratio=8.0, attack_ms=0.5, release_ms=5.0)
+        settled = np.abs(x) > 0.05 * np.abs(x).max()
+        settled[: RATE // 4] = False
+        change = 20 * np.log10(y[settled] / x[settled])
+        assert np.ptp(change) < 0.3, hz
+
+
+def test_a_decaying_bass_is_released_as_it_decays():
+    """The gain follows a plucked note down, within what the release allows, and is back after it."""
+    x = plucked_bass(55.0, 2.0)
+    y = run("compressor", x, threshold_db=-30.0, ratio=4.0, knee_db=0.0, attack_ms=5.0, release_ms=50.0)
+    crest = lambda s, at: np.abs(s[round(at * RATE) : round((at + 0.04) * RATE)]).max()  # noqa: E731
+    for at in (0.3, 0.6, 1.0):
+        level = 20 * np.log10(crest(x, at))
+        change = 20 * np.log10(crest(y, at) / crest(x, at))
+        assert change == pytest.approx(-0.75 * max(level + 30.0, 0.0), abs=1.0)
+
+
+ENDS = {
+    "gate": {"threshold_db": -30.0, "attack_ms": 1.0, "hold_ms": 0.0, "release_ms": 5.0, "range_db": 60.0},
+    "expander": {"threshold_db": -10.0, "ratio": 4.0, "attack_ms": 1.0, "hold_ms": 0.0, "release_ms": 5.0},
+    "compressor": {"threshold_db": -30.0, "ratio": 8.0, "attack_ms": 1.0, "release_ms": 5.0},
+    "freecurve": {"points": [[-60.0, -90.0], [-30.0, -30.0], [0.0, -10.0]], "attack_ms": 1.0, "release_ms": 5.0},
+}
+
+
+@pytest.mark.parametrize("detector", ["peak", "rms"])
+@pytest.mark.parametrize("kind", ENDS)
+@settings(max_examples=8, deadline=None)
+@given(st.floats(0.5, 20.0), st.floats(200.0, 5000.0))
+def test_lookahead_brings_the_beginning_forward_and_not_the_end(kind, detector, lookahead, hz):
+    x = np.concatenate((np.zeros(4800), tone(hz, 0.3, -6.0), np.zeros(9600)))
+    y = run(kind, x, **ENDS[kind], detector=detector, lookahead_ms=lookahead)
+    part = lambda s, first, last: s[4800 + ms_to_frames(first, RATE) : 4800 + ms_to_frames(last, RATE)]  # noqa: E731
+    level = lambda first, last: 20 * np.log10(np.std(part(y, first, last)) / np.std(part(x, first, last)))  # noqa: E731
+    steady = level(200.0, 250.0)
+    assert level(290.0, 299.5) == pytest.approx(steady, abs=0.15)
+    without = run(kind, x, **ENDS[kind], detector=detector)
+    early = np.abs(part(y, 0.0, 1.0) - part(x, 0.0, 1.0) * 10 ** (steady / 20)).max()
+    late = np.abs(part(without, 0.0, 1.0) - part(x, 0.0, 1.0) * 10 ** (steady / 20)).max()
+    assert early < late
+
+
+def test_a_ducker_that_looks_ahead_holds_from_the_end_of_its_key():
+    """By level it is down until the key itself has ended, by hits until the hold counted from the hit."""
+    key = np.concatenate((np.zeros(9600), tone(1000.0, 0.2, -6.0), np.zeros(24000)))
+    for by in ("level", "hits"):
+        chosen = {"by": by, "threshold_db": -30.0, "depth_db": 20.0, "attack_ms": 2.0, "decay_ms": 10.0, "lookahead_ms": 20.0}
+        hold = 50.0 if by == "hits" else 0.0
+        y = 20 * np.log10(run("ducker", np.ones(len(key)), key, **chosen, hold_ms=hold))
+        end = 9600 + (ms_to_frames(50.0, RATE) if by == "hits" else 9600)
+        assert y[9600 - ms_to_frames(15.0, RATE)] < -19.9  # down before the key sounds
+        assert y[end - 48] < -19.9 and y[end + ms_to_frames(12.0, RATE)] > -0.1
