@@ -1,6 +1,7 @@
 """Signals the tests share."""
 
 import numpy as np
+import scipy.signal
 from numpy.typing import NDArray
 
 Audio = NDArray[np.float32]
@@ -35,3 +36,32 @@ def plucked_bass(hz: float, seconds: float, rate: int = 48000, seed: int = 0) ->
     )
     note *= np.minimum(t / 0.004, 1.0)
     return np.asarray(0.708 * note / np.abs(note).max())
+
+
+def _bursts(seconds: float, every_s: float, rate: int) -> tuple[int, NDArray[np.float64]]:
+    frames = round(seconds * rate)
+    return frames, (np.arange(frames) % round(every_s * rate)) / rate
+
+
+def hats(seconds: float = 2.0, rate: int = 48000, seed: int = 0) -> NDArray[np.float64]:
+    """Bursts of noise above 7 kHz, peak at 0 dBFS: bright material, whose crests lie between the samples."""
+    frames, t = _bursts(seconds, 0.125, rate)
+    high = scipy.signal.butter(4, 7000, "high", fs=rate, output="sos")
+    x = scipy.signal.sosfilt(high, np.random.default_rng(seed).standard_normal(frames)) * np.exp(-t / 0.03)
+    return np.asarray(x / np.abs(x).max())
+
+
+def snare(seconds: float = 2.0, rate: int = 48000, seed: int = 0) -> NDArray[np.float64]:
+    """Noise over a decaying 190 Hz tone, twice a second; peak at 0 dBFS."""
+    frames, t = _bursts(seconds, 0.5, rate)
+    x = 0.7 * np.random.default_rng(seed).standard_normal(frames) * np.exp(-t / 0.06)
+    x += np.sin(2 * np.pi * 190 * t) * np.exp(-t / 0.08)
+    return np.asarray(x / np.abs(x).max())
+
+
+def kick(seconds: float = 4.0, rate: int = 48000, seed: int = 0) -> NDArray[np.float64]:
+    """A tone that falls from 120 to 48 Hz, with a click; twice a second; peak at 0 dBFS."""
+    frames, t = _bursts(seconds, 0.5, rate)
+    x = np.sin(2 * np.pi * (48 * t + 72 * 0.03 * (1 - np.exp(-t / 0.03)))) * np.exp(-t / 0.18)
+    x += 0.5 * np.random.default_rng(seed).standard_normal(frames) * np.exp(-t / 0.004)
+    return np.asarray(x / np.abs(x).max())

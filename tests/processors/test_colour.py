@@ -159,7 +159,7 @@ def test_emphasis_and_its_undoing_are_flat_at_zero_drive(character, low_db, low_
     y, _ = run("saturator", x, character=character, drive_db=0.0, oversampling=oversampling, **RISING, **chosen)
     hz, crossed = scipy.signal.csd(x, y[0].astype(np.float64), RATE, nperseg=RATE // 4)
     flat = db(crossed / scipy.signal.welch(x, RATE, nperseg=RATE // 4)[1])
-    assert np.abs(flat[(hz >= 20) & (hz <= 20000)]).max() < 0.05
+    assert np.abs(flat[(hz >= 20) & (hz <= 20000)]).max() < 0.06
 
 
 def test_emphasis_decides_where_the_colour_is_made():

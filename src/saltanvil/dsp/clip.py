@@ -5,12 +5,17 @@
         +--> band --> drive / ceiling --> up --+--> shape (antiderivative) --> down = d_s ----+
                                                +---------------------------> down = d_v ------+
 
-    y = drive (x - band) + ceiling d_s + s (drive band - ceiling d_v)
+    y = drive (x - band) + ceiling d_s + s (drive band - ceiling d_v), and then g of all but the first term
 
 Unshaped, d_s and d_v are the same to the last bit, so with s = 1 what comes out is x. What the filters themselves
 leave out (above 20 kHz) would pass unclipped; s lets it down as far as the stage is driven over its ceiling, and
 for as long as the filters remember. With
 minimum phase s is 0: the sound goes through the filters, whose phase it takes.
+
+The filters swing: up to 2.6 dB over the ceiling on hats. g takes that down, a gain of half a millisecond that is there
+before the peak (`saltanvil.dsp.lookahead`) and 1 where nothing is over. A second clip at the base rate would fold back;
+so would a gain steered by samples, which catch the swing now here and now there: steered by the peak between them it
+stands still under a steady wave.
 
 The shape, with the ceiling at 1 and the knee at a: v up to a; above it a + (1 - a) h((v - a) / (1 - a)), where
 h(u) = u - 4/27 u^3 up to u = 1.5 and 1 from there on. h has slope 1 and no bend at 0, so every hardness a leaves
@@ -23,23 +28,25 @@ Le Bivic, "Reducing the aliasing of nonlinear waveshaping using continuous-time 
 import numpy as np
 
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean
+from saltanvil.dsp.lookahead import rest as at_rest
 from saltanvil.dsp.oversample import doubled, halved
 from saltanvil.dsp.ring import through_ring
+from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_MARGIN_DB, peaks_between
 
 # Target settings; those before GLIDING glide from tick to tick. Gains are linear.
-(DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, SETTINGS) = (
-    range(15)
-)
+(DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, HELD,
+ TRUE_PEAK, SETTINGS) = range(17)  # fmt: skip
 # State: the gliding settings, those they glide from, then per channel a row of followers.
 POSITION, PRIMED, RING_AT, HEADER = 10, 11, 12, 16
-(LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, DRIVEN, FOLLOWERS) = range(6)
+LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, DRIVEN, BETWEEN, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_STATE + 7)  # the window's first
 STATE = HEADER + 2 * FOLLOWERS
 MOST_FACTOR = 16
 MOST_PAD = 16
 #: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
 CHUNK_FRAMES = 256
 ROOM = TICK_FRAMES * MOST_FACTOR
-WORK_ROWS = 18
+WORK_ROWS = 30
 #: Two samples nearer than this are taken as a straight line between their own values.
 NEAR = np.float32(2e-4)
 HARDEST = 0.9999
@@ -99,16 +106,21 @@ def taken_block(v, knee, follower, smooth, in_knee, beyond, point, mean, out, co
 
 @kernel(
     "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,:,:,::1],int64[:,::1],"
-    "float32[:,:,::1],float32[:,:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float32[:,::1])"
+    "float32[:,:,::1],float32[:,:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float64[:,::1],float32[:,::1],"
+    "float32[:,::1],float32[:,::1],float32[:,::1])"
 )
-def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trace, work):  # type: ignore[no-untyped-def]
+def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held_ring, lanes, history, phases, trace, work):  # type: ignore[no-untyped-def]
     """Clip a block of any length.
 
     x, band, y: (channels, frames); band is what reaches the clip stage. ladder: (2, stages, 2,
     taps), filters up and down; taps: (2, stages), how many of each half. ups: (channels,
     stages, room); downs: (2 channels, stages, 2, room); pads: (2 channels, room at the highest rate); rows from
     channels on belong to the unshaped sound. ring: (2 channels, size), size a power of two of at least latency +
-    CHUNK_FRAMES, for x and the band. trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, room).
+    CHUNK_FRAMES, for x and the band. held_ring: (3 channels, size), of at least
+    HELD + TRUE_PEAK_LATE + CHUNK_FRAMES; lanes: (3, HELD + 2 or more); both for what holds the ceiling HELD frames ahead, 0
+    for not at all. history: (channels, TRUE_PEAK_HISTORY + CHUNK_FRAMES) and phases: from `true_peak_phases(4)`, where the
+    peak between samples counts.
+    trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, room).
     """
     channels, frames = x.shape
     now = state[:GLIDING]
@@ -116,7 +128,13 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
     if state[PRIMED] == 0.0:
         copy(settings[:GLIDING], now)
         copy(settings[:GLIDING], before)
+        at_rest(state[HEADER : HEADER + FOLLOWERS], lanes, int(settings[HELD]))
         state[PRIMED] = 1.0
+    held = int(settings[HELD])
+    true_peak = settings[TRUE_PEAK] != 0.0
+    margin = np.float32(10.0 ** (-TRUE_PEAK_MARGIN_DB / 20.0))
+    held_late = held + (TRUE_PEAK_LATE if true_peak else 0)
+    held_mask = held_ring.shape[1] - 1
     steps = int(settings[STEPS])
     factor = 1 << steps
     linear = settings[LINEAR] != 0.0
@@ -127,6 +145,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
     v, in_knee, beyond, point, taken = work[4], work[5], work[6], work[7], work[8]
     drive, ceiling, output, mix = work[9], work[10], work[11], work[12]
     sound, mean, shaped, spare = work[13], work[14], work[16], work[17]
+    beside, gain, rows, parts = work[18], work[19], work[20:24], work[24:30]
     low_bits = work.view(np.int32)[0]
     found = work[15]
     found_bits = work.view(np.int32)[15]
@@ -230,10 +249,12 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
                     drive64, ceiling64 = np.float64(drive[i]), np.float64(ceiling[i])
                     left_out = drive64 * reached_late - ceiling64 * high[i]
                     low[i] = np.float32(drive64 * (given - reached_late) + ceiling64 * shaped[i] + spare[i] * left_out)
+                    beside[i] = np.float32(drive64 * (given - reached_late))
             else:
                 for i in range(count):
                     rest = sound[i] - even[i]
-                    low[i] = rest * drive[i] + shaped[i] * ceiling[i]
+                    beside[i] = rest * drive[i]
+                    low[i] = beside[i] + shaped[i] * ceiling[i]
                     sound[i] = rest + high[i] * (ceiling[i] / drive[i])
             if settings[BLOCK_DC] != 0.0:
                 last_in, last_out = follower[DC_IN], follower[DC_OUT]
@@ -242,12 +263,47 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, trac
                     last_in = np.float64(low[i])
                     low[i] = np.float32(last_out)
                 follower[DC_IN], follower[DC_OUT] = last_in, last_out
-            for i in range(count):
-                out[i] = sound[i] + mix[i] * (low[i] * output[i] - sound[i])
+            if held > 0:
+                clipped, base_row, dry = parts[3 * c], parts[3 * c + 1], parts[3 * c + 2]
+                for i in range(count):
+                    clipped[i] = low[i] - beside[i]  # what is to stay under the ceiling
+                    base_row[i] = low[i]
+                    dry[i] = sound[i]
+            else:
+                for i in range(count):
+                    out[i] = sound[i] + mix[i] * (low[i] * output[i] - sound[i])
             if flush:
                 for i in (DC_OUT, DRIVEN):
                     if abs(follower[i]) < DENORMAL:
                         follower[i] = 0.0
+        if held > 0:
+            # One gain for both sides, so that the image stays.
+            for c in range(channels):
+                clipped = parts[3 * c]
+                follower = state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS]
+                if true_peak:
+                    quietest = margin * min(ceiling[0], ceiling[count - 1])
+                    follower[BETWEEN] = peaks_between(
+                        clipped, history[c], phases, rows, follower[BETWEEN], quietest, beside, count
+                    )  # fmt: skip
+                    for i in range(count):
+                        ratio = margin * ceiling[i] / max(beside[i], margin * ceiling[i])
+                        gain[i] = min(gain[i], ratio) if c == 1 else ratio
+                else:
+                    for i in range(count):
+                        ratio = ceiling[i] / max(abs(clipped[i]), ceiling[i])
+                        gain[i] = min(gain[i], ratio) if c == 1 else ratio
+            lowest_then_mean(gain, state[HEADER : HEADER + FOLLOWERS], lanes, held, 0.0, False, 0.0, 0.0, count)
+            held_at = int(state[POSITION]) & held_mask
+            for c in range(channels):
+                clipped, base_row, dry = parts[3 * c], parts[3 * c + 1], parts[3 * c + 2]
+                through_ring(clipped, 0, held_ring[3 * c], held_at, held_late, even, count)
+                through_ring(base_row, 0, held_ring[3 * c + 1], held_at, held_late, shaped, count)
+                through_ring(dry, 0, held_ring[3 * c + 2], held_at, held_late, sound, count)
+                out = y[c, start : start + count]
+                for i in range(count):
+                    wet = (shaped[i] + (gain[i] - np.float32(1.0)) * even[i]) * output[i]
+                    out[i] = sound[i] + mix[i] * (wet - sound[i])
         knee = np.float32(now[HARDNESS])
         at = 0
         while at < count:

@@ -7,19 +7,16 @@
 
 Crests are held as every detector's are (`saltanvil.dsp.detector`), so that the gain stands still under a steady tone
 however short the release: it does not rise between the crests of a low sound.
-
-The lowest wanted gain of the lookahead, then the mean over the same time: at the peak itself every value in the mean
-is at or below what the peak wants, so the ceiling holds whatever the release does (the argument is ours). The gain is
-counted in 2^-30ths while it is averaged, so that the running sum is exact and no division into blocks changes it.
 """
 
 import numpy as np
 
 from saltanvil.dsp.detector import detectors_of, hold
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
 from saltanvil.dsp.logs import TINY
-from saltanvil.dsp.oversample import filtered
+from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean, rest
 from saltanvil.dsp.ring import through_ring
+from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_MARGIN_DB, peaks_between
 
 # Target settings; those before GLIDING glide from tick to tick. CEILING and DRIVE in dB.
 (
@@ -31,114 +28,12 @@ POSITION, RING_AT, PRIMED, DRIVE_FROM, DRIVE_TO, CEILING_GAIN, LEAN_FROM, LEAN_T
 #: Ceilings of the last ticks: what leaves now was held under the ceiling that was when it came in.
 PAST_TICKS = 32
 HEADER = PAST + PAST_TICKS
-(BETWEEN, QUICK, SLOW, SUM, SO_FAR, AT, LOW_A, LOW_B, LOW_PEAK, FOLLOWERS) = range(10)
+BETWEEN, LOW_A, LOW_B, LOW_PEAK, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_STATE + 5)  # those of the window first
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 128
 WORK_ROWS = 12
-#: Samples the interpolator has to see beyond the one it is at: it makes the limiter later by as much.
-INTERPOLATOR_LATE = 16
-HISTORY = 32
-#: Ticks of the averaged gain's counter.
-UNITS = float(1 << 30)
-#: What interpolation at 4x with a parabola through three points may still miss, and the gain's own movement.
-TRUE_PEAK_MARGIN_DB = 0.03
 #: Leaning begins this far below the ceiling.
 LEAN_FROM_DB = 6.0
-
-
-@inline
-def refined(before, at, after):  # type: ignore[no-untyped-def]
-    """The magnitude of the crest near `at`: of the parabola through three equidistant points where `at` is the largest."""
-    low = abs(before) if before * at > 0 else np.float32(0.0)
-    high = abs(after) if after * at > 0 else np.float32(0.0)
-    here = abs(at)
-    tilt = high - low
-    bend = np.float32(8.0) * (here + here - low - high)
-    crest = here + tilt * tilt / max(bend, np.float32(1e-20))
-    return crest if (here >= low and here >= high) else here
-
-
-@inline
-def between_samples(history, phases, rows, out, count):  # type: ignore[no-untyped-def]
-    """out[j] = largest magnitude from sample j - 1 on until sample j, for j = 0..count; history: HISTORY + count."""
-    taps = phases.shape[1]
-    for p in range(1, 4):
-        filtered(history, phases[p], count + 1, rows[p])
-    sample = history[taps // 2 - 1 : taps // 2 + count + 1]
-    r1, r2, r3 = rows[1], rows[2], rows[3]
-    for i in range(1, count + 1):
-        crest = max(refined(r3[i - 1], sample[i], r1[i]), refined(sample[i], r1[i], r2[i]))
-        out[i] = max(crest, max(refined(r1[i], r2[i], r3[i]), refined(r2[i], r3[i], sample[i + 1])))
-
-
-@inline
-def lowest_then_mean(wanted, follower, settings, lanes, count):  # type: ignore[no-untyped-def]
-    """Window minimum, release, and mean over the same window, in place.
-
-    lanes: (3, size over the window): lowest from each place to the end of the last window-long stretch; the gains of
-    this stretch; the gains that are averaged. A window lies over the end of one stretch and the start of the next:
-    its minimum is that of two running minima (van Herk, Pattern Recognition Letters 13, 1992; from memory).
-    """
-    window = int(settings[WINDOW]) + 1
-    at = int(follower[AT])
-    total = follower[SUM]
-    quick = follower[QUICK]
-    slow = follower[SLOW]
-    so_far = follower[SO_FAR]
-    to_end, stretch, averaged = lanes[0], lanes[1], lanes[2]
-    adaptive = settings[ADAPTIVE] != 0.0
-    release = settings[RELEASE]
-    given_back = 1.0 - release
-    share = 1.0 / (UNITS * window)
-    i = 0
-    while i < count:
-        run = min(count - i, window - at)
-        old = to_end[at + 1 : at + 1 + run]
-        new = stretch[at : at + run]
-        mean = averaged[at : at + run]
-        gains = wanted[i : i + run]
-        for j in range(run):
-            gain = np.float64(gains[j])
-            new[j] = gain
-            so_far = min(so_far, gain)
-            lowest = min(so_far, old[j])
-            quick = min(lowest, quick * release + lowest * given_back)
-            held = quick
-            if adaptive:
-                slow = lowest + (slow - lowest) * (settings[SLOW_ATTACK] if lowest < slow else settings[SLOW_RELEASE])
-                held = min(quick, slow)
-            counted = np.floor(held * UNITS)
-            total += counted - mean[j]
-            mean[j] = counted
-            gains[j] = np.float32(total * share)
-        i += run
-        at += run
-        if at == window:
-            lowest = 1.0
-            to_end[window] = 1.0
-            for j in range(window - 1, -1, -1):
-                lowest = min(lowest, stretch[j])
-                to_end[j] = lowest
-            at = 0
-            so_far = 1.0
-    follower[AT] = at
-    follower[SUM] = total
-    follower[QUICK] = quick
-    follower[SLOW] = slow
-    follower[SO_FAR] = so_far
-
-
-@inline
-def rest(follower, lanes, settings):  # type: ignore[no-untyped-def]
-    """As if the gain had always been 1."""
-    window = int(settings[WINDOW]) + 1
-    lanes[:2, :] = 1.0
-    lanes[2, :] = UNITS
-    follower[AT] = 0.0
-    follower[SO_FAR] = 1.0
-    follower[QUICK] = 1.0
-    follower[SLOW] = 1.0
-    follower[SUM] = UNITS * window
 
 
 @kernel(
@@ -149,7 +44,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, wo
     """Limit a block of any length.
 
     memory: from `detector_memory`.
-    ring: (channels, size), size a power of two of at least the latency + CHUNK_FRAMES. history: (channels, HISTORY +
+    ring: (channels, size), size a power of two of at least the latency + CHUNK_FRAMES. history: (channels, TRUE_PEAK_HISTORY +
     CHUNK_FRAMES). lanes: (2, 3, size), size over WINDOW + 2. phases: from `true_peak_phases(4)`.
     trace: (2, a column for every tick touched): largest reduction and loudest level against 0 dBFS, in dB.
     """
@@ -157,7 +52,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, wo
     now = state[:GLIDING]
     window = int(settings[WINDOW])
     true_peak = settings[TRUE_PEAK] != 0.0
-    late_by = window + (INTERPOLATOR_LATE if true_peak else 0)
+    late_by = window + (TRUE_PEAK_LATE if true_peak else 0)
     margin = 10.0 ** (-TRUE_PEAK_MARGIN_DB / 20.0) if true_peak else 1.0
     primed = state[PRIMED] != 0.0
     if not primed:
@@ -169,14 +64,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, wo
         for i in range(PAST_TICKS):
             state[PAST + i] = 10.0 ** (now[CEILING] / 20.0)
         for c in range(2):
-            rest(state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS], lanes[c], settings)
-    reach = np.float32(0.0)
-    for p in range(phases.shape[0]):
-        total = np.float32(0.0)
-        for t in range(phases.shape[1]):
-            total += abs(phases[p, t])
-        reach = max(reach, total)
-    history_bits = history.view(np.int32)
+            rest(state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS], lanes[c], window)
     found = work[11]
     work_bits = work.view(np.int32)
     found_bits = work_bits[11]
@@ -238,27 +126,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, wo
                     low_peak = max(abs(low_b), low_peak * settings[LEAN_RELEASE])
                 follower[LOW_A], follower[LOW_B], follower[LOW_PEAK] = low_a, low_b, low_peak
             if true_peak:
-                past = history[c]
-                for i in range(count):
-                    past[HISTORY + i] = out[i]
-                bits = history_bits[c]
-                loud_bits = np.int32(0)
-                for i in range(HISTORY + count):
-                    loud_bits = max(loud_bits, bits[i] & np.int32(0x7FFFFFFF))
-                found_bits[0] = loud_bits
-                between = rows[0]
-                between[0] = np.float32(follower[BETWEEN])
-                if found[0] * reach > ceiling:
-                    between_samples(past, phases, rows, between, count)
-                else:
-                    sample = past[HISTORY // 2 - 1 : HISTORY // 2 + count + 1]
-                    for i in range(1, count + 1):
-                        between[i] = abs(sample[i])
-                for i in range(count):
-                    level[i] = max(between[i], between[i + 1])
-                follower[BETWEEN] = between[count]
-                for i in range(HISTORY):
-                    past[i] = past[count + i]
+                follower[BETWEEN] = peaks_between(out, history[c], phases, rows, follower[BETWEEN], ceiling, level, count)
             else:
                 for i in range(count):
                     level[i] = abs(out[i])
@@ -285,9 +153,12 @@ def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, wo
                     along = np.float64(phase + i + 1) / TICK_FRAMES
                     wanted[i] = min(wanted[i], np.float32(state[LEAN_FROM] + (state[LEAN_TO] - state[LEAN_FROM]) * along))
             follower = state[HEADER + d * FOLLOWERS : HEADER + (d + 1) * FOLLOWERS]
-            lowest_then_mean(wanted, follower, settings, lanes[d], count)
+            lowest_then_mean(
+                wanted, follower, lanes[d], window, settings[RELEASE], settings[ADAPTIVE] != 0.0, settings[SLOW_ATTACK],
+                settings[SLOW_RELEASE], count,
+            )  # fmt: skip
         if linked:
-            for i in (QUICK, SLOW, SUM, SO_FAR, AT):
+            for i in range(LOOKAHEAD_STATE):
                 state[HEADER + FOLLOWERS + i] = state[HEADER + i]
         at = 0
         while at < count:

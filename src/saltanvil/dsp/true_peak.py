@@ -3,10 +3,15 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import kernel
+from saltanvil.dsp.kernel import inline, kernel
 from saltanvil.dsp.oversample import filtered
 
 TRUE_PEAK_TAPS = 32  # a phase; 12 let 0.5 dB of an inter-sample peak through, 24 or more do not
+
+#: Samples the interpolator has to see beyond the one it is at, and those it keeps.
+TRUE_PEAK_LATE, TRUE_PEAK_HISTORY = 16, 32
+#: What interpolation at 4x with a parabola through three points may still miss, and a gain's own movement.
+TRUE_PEAK_MARGIN_DB = 0.03
 
 
 def true_peak_phases(oversampling: int = 4) -> NDArray[np.float32]:
@@ -22,6 +27,68 @@ def true_peak_phases(oversampling: int = 4) -> NDArray[np.float32]:
     phases = np.sinc(position) * window
     phases /= phases.sum(axis=1, keepdims=True)
     return phases.astype(np.float32)
+
+
+@inline
+def refined(before, at, after):  # type: ignore[no-untyped-def]
+    """The magnitude of the crest near `at`: of the parabola through three equidistant points where `at` is the largest."""
+    low = abs(before) if before * at > 0 else np.float32(0.0)
+    high = abs(after) if after * at > 0 else np.float32(0.0)
+    here = abs(at)
+    tilt = high - low
+    bend = np.float32(8.0) * (here + here - low - high)
+    crest = here + tilt * tilt / max(bend, np.float32(1e-20))
+    return crest if (here >= low and here >= high) else here
+
+
+@inline
+def between_samples(history, phases, rows, out, count):  # type: ignore[no-untyped-def]
+    """out[j] = largest magnitude from sample j - 1 on until sample j, for j = 0..count; history: TRUE_PEAK_HISTORY + count."""
+    taps = phases.shape[1]
+    for p in range(1, 4):
+        filtered(history, phases[p], count + 1, rows[p])
+    sample = history[taps // 2 - 1 : taps // 2 + count + 1]
+    r1, r2, r3 = rows[1], rows[2], rows[3]
+    for i in range(1, count + 1):
+        crest = max(refined(r3[i - 1], sample[i], r1[i]), refined(sample[i], r1[i], r2[i]))
+        out[i] = max(crest, max(refined(r1[i], r2[i], r3[i]), refined(r2[i], r3[i], sample[i + 1])))
+
+
+@inline
+def peaks_between(x, past, phases, rows, last, least, out, count):  # type: ignore[no-untyped-def]
+    """out[i] = the highest magnitude around sample i, from its neighbour before to its neighbour after, TRUE_PEAK_LATE late.
+
+    past: (TRUE_PEAK_HISTORY + at least count,), the samples before. rows: (4, at least count + 1), scratch. last: the
+    highest between the two samples before, returned for the next stretch. Where nothing can come over `least`, whatever
+    the filter makes of it, samples stand for themselves.
+    """
+    reach = np.float32(0.0)
+    for p in range(phases.shape[0]):
+        total = np.float32(0.0)
+        for t in range(phases.shape[1]):
+            total += abs(phases[p, t])
+        reach = max(reach, total)
+    for i in range(count):
+        past[TRUE_PEAK_HISTORY + i] = x[i]
+    bits = past.view(np.int32)
+    loudest_bits = np.int32(0)
+    for i in range(TRUE_PEAK_HISTORY + count):
+        loudest_bits = max(loudest_bits, bits[i] & np.int32(0x7FFFFFFF))
+    between = rows[0]
+    between.view(np.int32)[0] = loudest_bits
+    could = between[0] * reach
+    between[0] = np.float32(last)
+    if could > least:
+        between_samples(past, phases, rows, between, count)
+    else:
+        sample = past[TRUE_PEAK_HISTORY // 2 - 1 : TRUE_PEAK_HISTORY // 2 + count + 1]
+        for i in range(1, count + 1):
+            between[i] = abs(sample[i])
+    for i in range(count):
+        out[i] = max(between[i], between[i + 1])
+    for i in range(TRUE_PEAK_HISTORY):
+        past[i] = past[count + i]
+    return np.float64(between[count])
 
 
 @kernel("float32(float32[::1],float32[:,::1],boolean)", allocates=True)

@@ -10,7 +10,8 @@ from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
-from saltanvil.dsp.units import db_to_gain, gain_to_db, time_constant
+from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_phases
+from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Fact
@@ -21,6 +22,7 @@ WINDOW_SLOPE_DB, CLEAR_SLOPE_DB = 12, 48
 DC_HZ = 5.0
 RING_FRAMES = 8192
 DRIVEN_FALL_MS = 10.0
+HELD_MS = 0.5
 
 _WINDOW = {"window": ["on"]}
 
@@ -37,8 +39,14 @@ class ClipperSettings(Settings):
     )  # fmt: skip
     oversampling: Literal["1x", "2x", "4x", "8x", "16x"] = choice(
         "8x", "Oversampling", "Quality",
-        "More folds less back as aliasing and costs more work. Above 1x the filters let peaks swing over the ceiling a little.",
+        "More folds less back as aliasing and costs more work.",
         moves="latency",
+    )  # fmt: skip
+    overshoot: Literal["true peak", "samples", "left"] = choice(
+        "true peak", "Overshoot", "Quality",
+        "Above 1x the filters let peaks swing over the ceiling, by up to 3 dB on cymbals; a gain of half a millisecond takes "
+        "that down. True peak: also between the samples, cleanest. Samples: louder, and less clean. Left: it passes.",
+        when={"oversampling": ["2x", "4x", "8x", "16x"]}, moves="latency",
     )  # fmt: skip
     phase: Literal["linear", "minimum"] = choice(
         "linear", "Phase", "Quality",
@@ -87,6 +95,14 @@ class ClipperSettings(Settings):
         window = (self.window_low_hz, self.window_high_hz) if self.window == "on" else ()
         clear = (self.keep_clear, self.clear_hz) if self.keep_clear != "nothing" else ()
         return (*window, *clear)
+
+    def held_frames(self, rate: int) -> int:
+        """How far ahead the ceiling is held, in frames."""
+        return ms_to_frames(HELD_MS, rate) if self.overshoot != "left" and self.factor() > 1 else 0
+
+    def held_latency(self, rate: int) -> int:
+        held = self.held_frames(rate)
+        return held + TRUE_PEAK_LATE if held and self.overshoot == "true peak" else held
 
     def out_db(self) -> float:
         """All gain after the clip."""
@@ -177,8 +193,13 @@ class Clipper(Processor):
         self._downs = np.zeros((2 * channels, STAGES, 2, top + MOST_TAPS), np.float32)
         self._pads = np.zeros((2 * channels, top + 2 * dsp.MOST_PAD), np.float32)
         self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
+        held = ms_to_frames(HELD_MS, context.rate)
+        self._held_ring = np.zeros((3 * channels, 1 << (held + TRUE_PEAK_LATE + dsp.CHUNK_FRAMES).bit_length()), np.float32)
+        self._lanes = np.zeros((3, held + 2))
+        self._history = np.zeros((channels, TRUE_PEAK_HISTORY + dsp.CHUNK_FRAMES), np.float32)
+        self._phases = true_peak_phases(4)
         self._work = np.zeros((dsp.WORK_ROWS, top + MOST_TAPS), np.float32)
-        self._way = ("", "")
+        self._way = ("", "", "")
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
@@ -198,15 +219,18 @@ class Clipper(Processor):
         target[dsp.BLOCK_DC] = settings.dc_removal
         target[dsp.GLIDE] = glide_part(rate)
         target[dsp.DC_POLE] = 1.0 - 2.0 * math.pi * DC_HZ / rate
+        target[dsp.HELD] = settings.held_frames(rate)
+        target[dsp.TRUE_PEAK] = settings.overshoot == "true peak"
         target[dsp.DRIVEN_FALL] = time_constant(DRIVEN_FALL_MS, rate)
         if settings.corners() != self._corners:
             self._corners = settings.corners()
             self._band.set([lambda hz: reaching(settings, hz, rate)] if self._corners else [], rate)
-        way = (settings.oversampling, settings.phase)
+        way = (settings.oversampling, settings.phase, settings.overshoot)
         if way != self._way:
             # Other filters: what they remember is of another rate. The plan fades over from a copy.
-            for memory in (self._ups, self._downs, self._pads):
+            for memory in (self._ups, self._downs, self._pads, self._held_ring, self._history):
                 memory[:] = 0.0
+            self._state[dsp.PRIMED] = 0.0
         self._way = way
         self._ladder = np.stack((stages.ups, stages.downs))
         self._target = target
@@ -219,7 +243,7 @@ class Clipper(Processor):
     def latency_of(cls, settings: Settings, rate: int) -> int:
         assert isinstance(settings, ClipperSettings)
         band = 2 * half_frames(rate) + 1 if settings.corners() else 0
-        return whole(settings.factor(), settings.phase)[1] + band
+        return whole(settings.factor(), settings.phase)[1] + settings.held_latency(rate) + band
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
@@ -228,7 +252,7 @@ class Clipper(Processor):
         self.heard = band
         dsp.clip(
             x, band, y, self._target, self._state, self._ladder, TAPS, self._ups, self._downs, self._pads,
-            self._ring, trace, self._work,
+            self._ring, self._held_ring, self._lanes, self._history, self._phases, trace, self._work,
         )  # fmt: skip
         driven_db = np.float32(gain_to_db(self._target[dsp.DRIVE]))
         self.telemetry = Telemetry(trace[0], trace[1] - driven_db, {"clipped": trace[2]})

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import limit as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups
 from saltanvil.dsp.glide import glide_part
-from saltanvil.dsp.true_peak import true_peak_phases
+from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_phases
 from saltanvil.dsp.units import ms_to_frames, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
@@ -156,9 +156,9 @@ class Limiter(Processor):
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         most = ms_to_frames(MAX_LOOKAHEAD_MS, context.rate)
-        size = 1 << (most + dsp.INTERPOLATOR_LATE + dsp.CHUNK_FRAMES).bit_length()
+        size = 1 << (most + TRUE_PEAK_LATE + dsp.CHUNK_FRAMES).bit_length()
         self._ring = np.zeros((channels, size), np.float32)
-        self._history = np.zeros((channels, dsp.HISTORY + dsp.CHUNK_FRAMES), np.float32)
+        self._history = np.zeros((channels, TRUE_PEAK_HISTORY + dsp.CHUNK_FRAMES), np.float32)
         self._lanes = np.zeros((2, 3, most + 2))
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES + 8), np.float32)
@@ -197,7 +197,7 @@ class Limiter(Processor):
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
         assert isinstance(settings, LimiterSettings)
-        between = dsp.INTERPOLATOR_LATE if settings.peaks == "true peak" else 0
+        between = TRUE_PEAK_LATE if settings.peaks == "true peak" else 0
         return ms_to_frames(settings.lookahead_ms, rate) + between
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
