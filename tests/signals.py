@@ -65,3 +65,19 @@ def kick(seconds: float = 4.0, rate: int = 48000, seed: int = 0) -> NDArray[np.f
     x = np.sin(2 * np.pi * (48 * t + 72 * 0.03 * (1 - np.exp(-t / 0.03)))) * np.exp(-t / 0.18)
     x += 0.5 * np.random.default_rng(seed).standard_normal(frames) * np.exp(-t / 0.004)
     return np.asarray(x / np.abs(x).max())
+
+
+def keys(seconds: float, every_s: float, decay_s: float, rate: int = 48000, seed: int = 0) -> NDArray[np.float64]:
+    """Notes of uneven strength that ring into each other and decay; peak at -6 dBFS."""
+    rng, frames, at = np.random.default_rng(seed), round(seconds * rate), 0.0
+    x = np.zeros(frames)
+    while at < seconds - 0.1:
+        t = np.arange(frames - round(at * rate)) / rate
+        hz, strength = rng.choice([220, 262, 330, 392, 440, 523]), 10 ** (rng.uniform(-9, 0) / 20)
+        note = sum(
+            np.exp(-t * (1 / decay_s + 0.8 * n)) * np.sin(2 * np.pi * hz * n * t + rng.uniform(0, 6)) / n**1.5
+            for n in range(1, 7)
+        )
+        x[round(at * rate) :] += strength * np.minimum(t / 0.003, 1) * note
+        at += every_s * rng.choice([0.5, 1, 1, 2])
+    return np.asarray(0.5 * x / np.abs(x).max())

@@ -165,8 +165,8 @@ def test_lookahead_brings_the_beginning_forward_and_not_the_end(kind, detector, 
     steady = level(200.0, 250.0)
     assert level(290.0, 299.5) == pytest.approx(steady, abs=0.15)
     without = run(kind, x, **ENDS[kind], detector=detector)
-    early = np.abs(part(y, 0.0, 1.0) - part(x, 0.0, 1.0) * 10 ** (steady / 20)).max()
-    late = np.abs(part(without, 0.0, 1.0) - part(x, 0.0, 1.0) * 10 ** (steady / 20)).max()
+    early = np.linalg.norm(part(y, 0.0, 5.0) - part(x, 0.0, 5.0) * 10 ** (steady / 20))
+    late = np.linalg.norm(part(without, 0.0, 5.0) - part(x, 0.0, 5.0) * 10 ** (steady / 20))
     assert early < late
 
 

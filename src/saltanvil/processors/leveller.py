@@ -17,7 +17,9 @@ from saltanvil.processors.detectors import KeyedProcessor, KeyedSettings, KeyFil
 from saltanvil.processors.filters import Filter
 
 #: The gate's ear and the level's (the second is BS.1770's momentary window as a time constant; ours, no source).
-QUICK_MS, SLOW_MS = 30.0, 400.0
+QUICK_MS, SLOW_S = 30.0, 0.4
+#: What leaves is measured over the first, and over so many times the speed if that is longer.
+LONG_S, LONG_SPEEDS = 3.0, 2.0
 #: ITU-R BS.1770-5, Annex 1, eq. 2.
 LOUDNESS_OFFSET_DB = -0.691
 
@@ -92,7 +94,8 @@ class Leveller(KeyedProcessor):
 
         in --+------------------------------------------------------------------(x)--> out
              |                                                                   ^
-        key--+--> key filter --> K-weighting or plain --> level while above the hold --> slow gain
+        key--+--> key filter --> K-weighting or plain --> level while above the hold --> slow gain, corrected
+                                                                                         by the loudness that leaves
 
     >>> step = Leveller(LevellerSettings(), 1, Context())
     >>> step.process(np.full((1, 2), 0.25, np.float32))
@@ -127,8 +130,14 @@ class Leveller(KeyedProcessor):
         target[dsp.GATE] = settings.gate_db
         target[dsp.OFFSET] = LOUDNESS_OFFSET_DB if loudness else -10.0 * math.log10(self.channels)
         target[dsp.QUICK] = time_constant(QUICK_MS, rate)
-        target[dsp.SLOW] = time_constant(SLOW_MS, rate)
-        target[dsp.SPEED] = 1.0 - math.exp(-TICK_FRAMES / (settings.speed_s * rate))
+        long_s = max(LONG_S, LONG_SPEEDS * settings.speed_s)
+        for place, seconds in (
+            (dsp.SLOW, SLOW_S),
+            (dsp.SPEED, settings.speed_s),
+            (dsp.LONG, long_s),
+            (dsp.CORRECTION, 0.5 * long_s),
+        ):
+            target[place] = 1.0 - math.exp(-TICK_FRAMES / (seconds * rate))
         self._target = target
         self._key.configure(settings, rate)
         self._weighting.set(k_weighting(rate) if loudness else None)
