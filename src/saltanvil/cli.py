@@ -264,7 +264,7 @@ def run_measure(asked: argparse.Namespace) -> None:
 
 def run_process(asked: argparse.Namespace) -> bool:
     """In blocks, so that memory does not grow with the file."""
-    from saltanvil.engine.path_runner import SOUND_ID, session_around
+    from saltanvil.engine.path_runner import SOUND_ID, output_channels, session_around
     from saltanvil.engine.render import render_nodes
     from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
     from saltanvil.measure.figures import FiguresMeter
@@ -288,7 +288,8 @@ def run_process(asked: argparse.Namespace) -> bool:
     media = FileMedia(sound, *keys)
     with refusing():
         session = settled(session_around(path, sound.rate, asked.tempo, bool(keys)), media)
-    leaving = FiguresMeter(sound.channels, sound.rate)
+    channels = output_channels(session, media)
+    leaving = FiguresMeter(channels, sound.rate)
     reductions: dict[str, float] = {}
 
     def watch(plan: "Plan") -> None:
@@ -306,7 +307,7 @@ def run_process(asked: argparse.Namespace) -> bool:
             yield block
 
     with whole_or_none(asked.output) as target:
-        written = write_audio(target, blocks(), sound.rate, sound.channels, kind, sound.frames)
+        written = write_audio(target, blocks(), sound.rate, channels, kind, sound.frames)
     if asked.report:
         clipped = {"clipped_samples": written.clipped, "clipped_by_db": round(written.over_db, 2)}
         steps = [

@@ -27,8 +27,8 @@ FLOOR = 1e-16
 FIRST_TICKS = 150.0
 #: The relative gate of BS.1770 as a ratio of powers, and the most that the correction does.
 RELATIVE_GATE, MAX_CORRECTION_DB = 0.1, 12.0
-#: Loud notes meet a gain that came up in the tail before: half as much again is taken off (measured on decaying notes).
-EXCESS = 1.5
+#: Loud notes meet a gain that came up in the tail before: a quarter more is taken off (measured on decaying notes).
+EXCESS = 1.25
 
 
 @inline

@@ -7,9 +7,12 @@ import numpy as np
 
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 
+#: A middle on one side, as loud as it was on both.
+HALF_POWER = 0.5 * np.sqrt(2.0)
+
 # ---- echo ------------------------------------------------------------------------------------------------------------
 # Target settings; those before ECHO_GLIDING glide. LOW and HIGH are the coefficients of one-pole filters.
-(FEEDBACK, CROSS, DRY, WET, LOW, HIGH, ECHO_GLIDING, DELAY, FADE_STEP, ECHO_GLIDE, ECHO_SETTINGS) = range(11)
+FEEDBACK, CROSS, SPREAD, DRY, WET, LOW, HIGH, ECHO_GLIDING, DELAY, FADE_STEP, ECHO_GLIDE, ECHO_SETTINGS = range(12)
 # State: the gliding settings, then the line's.
 (ECHO_POSITION, ECHO_PRIMED, DELAY_NOW, DELAY_NEXT, FADE, DRY_FROM, WET_FROM, ECHO_HEADER) = range(ECHO_GLIDING, ECHO_GLIDING + 8)
 ECHO_STATE = ECHO_HEADER + 4  # low and high follower of both sides
@@ -28,7 +31,10 @@ def move(state, now, next_, fade, wanted):  # type: ignore[no-untyped-def]
 
 @kernel("void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1])")
 def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
-    """Repeat a block of any length. x, y: (channels, frames); ring: (channels, size), size a power of two."""
+    """Repeat a block of any length. x, y: (channels, frames); ring: (channels, size), size a power of two.
+
+    SPREAD sends the middle of both sides to the left line and lets each repeat change sides.
+    """
     channels, frames = x.shape
     now = state[:ECHO_GLIDING]
     if state[ECHO_PRIMED] == 0.0:
@@ -50,7 +56,9 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
         base = int(state[ECHO_POSITION])
         first, second = int(state[DELAY_NOW]), int(state[DELAY_NEXT])
         fading = state[FADE] > 0.0
-        feedback, cross, low, high = now[FEEDBACK], now[CROSS], now[LOW], now[HIGH]
+        feedback, low, high = now[FEEDBACK], now[LOW], now[HIGH]
+        spread = now[SPREAD] if channels == 2 else 0.0
+        cross = now[CROSS] + spread * (1.0 - now[CROSS])
         dry_from, wet_from = state[DRY_FROM], state[WET_FROM]
         dry_by, wet_by = now[DRY] - dry_from, now[WET] - wet_from
         for i in range(count):
@@ -71,7 +79,11 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
             for c in range(channels):
                 own = heard[c]
                 other = heard[1 - c] if channels == 2 else own
-                back = np.float64(x[c, start + i]) + feedback * (own + cross * (other - own))
+                entered = np.float64(x[c, start + i])
+                if spread > 0.0:
+                    both = entered + np.float64(x[1 - c, start + i])
+                    entered += spread * ((HALF_POWER * both if c == 0 else 0.0) - entered)
+                back = entered + feedback * (own + cross * (other - own))
                 ring[c, at & mask] = np.float32(back) if abs(back) > DENORMAL else np.float32(0.0)
                 gone = np.float64(phase + i + 1) / TICK_FRAMES
                 dry, wet = dry_from + dry_by * gone, wet_from + wet_by * gone

@@ -24,7 +24,7 @@ from saltanvil.engine.nodes import (
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.processors import processor_named
-from saltanvil.processors.base import Context
+from saltanvil.processors.base import Context, Settings
 from saltanvil.processors.split import Split, SplitSettings
 from saltanvil.session.blend import lane_shares
 from saltanvil.session.document import Key, Path, Session, Step, Strip
@@ -57,8 +57,24 @@ def structural_key(session: Session, path: Path, live: bool) -> tuple[object, ..
         lanes = tuple((lane.id, lane.bypass, lane.output, structural_key(session, lane.path, live)) for lane in step.lanes)
         key = None if step.key is None else (step.key.strip_id, step.key.step_id, step.key.lane_id, step.key.at)
         latency = kind.latency_of(settings, session.rate_hz)
-        found.append((step.id, step.kind, step.bypass, latency, kind.structural_key(settings), key, lanes))
+        found.append((step.id, step.kind, step.bypass, latency, kind.structural_key(settings), kind.widens(settings), key, lanes))
     return tuple(found)
+
+
+def widening(path: Path, settings: dict[str, Settings]) -> set[str]:
+    """The steps at which a mono sound becomes stereo: those that ask for it, and splits around them.
+
+    What lies in a lane of one side (mid/side, left/right) stays mono.
+    """
+    found: set[str] = set()
+    for step in path.steps:
+        if step.split is None:
+            if processor_named(step.kind).widens(settings[step.id]):
+                found.add(step.id)
+        elif step.split.by in ("copies", "bands"):
+            inside = set().union(*(widening(lane.path, settings) for lane in step.lanes))
+            found |= {step.id, *inside} if inside else set()
+    return found
 
 
 def compile_plan(
@@ -93,6 +109,7 @@ class Compiler:
         self.graph = Graph(session)
         self.late = Latencies(self.graph, audition.live)
         self.settings = {step.id: resolve(session, step, audition.live) for strip in session.strips for step in strip.path.walk()}
+        self.widening = set().union(*(widening(strip.path, self.settings) for strip in session.strips))
         self.nodes: dict[NodeId, Node] = {}
         self.only = heard_alone(session, audition)
         #: A split's divider, and the gains of its lanes, each for the sum's sides.
@@ -134,7 +151,8 @@ class Compiler:
             return self.step(self.graph.steps[point.id], point, sources, latency_frames)
         if point.kind == "divided":
             step = self.graph.steps[point.id]
-            return DividedNode(self.split(step, sources[0].channels), self.settings[step.id], sources[0], latency_frames)
+            channels = self.channels_of(step, sources[0])
+            return DividedNode(self.split(step, channels), self.settings[step.id], sources[0], latency_frames, channels)
         lane, index = self.lanes[point.id]
         step = self.graph.steps[point.id]
         assert step.split is not None
@@ -142,7 +160,7 @@ class Compiler:
             channels = 1 if step.split.by in ("mid/side", "left/right") else sources[0].channels
             return LaneEntry(0 if step.split.by == "copies" else index, sources[0], channels)
         if point.kind == "lane":
-            late = self.rack.delay_line(sources[1].channels, "lane", lane.id)
+            late = self.rack.delay_line(sources[0].channels, "lane", lane.id)
             return LaneNode(lane, sources[0], sources[1], self.steps(lane.path), late)
         node = sources[0]
         assert isinstance(node, LaneNode)
@@ -158,13 +176,17 @@ class Compiler:
         assert isinstance(settings, SplitSettings)
         return lane_shares(step, settings)
 
+    def channels_of(self, step: Step, source: Node) -> int:
+        """Of a step and all that follows it."""
+        return 2 if step.id in self.widening else source.channels
+
     def split(self, step: Step, channels: int) -> Split:
         made = self.rack.processor(step, self.settings[step.id], channels, self.context)
         assert isinstance(made, Split)
         return made
 
     def step(self, step: Step, point: NodeId, sources: list[Node], latency_frames: int) -> StepNode:
-        settings, channels = self.settings[step.id], sources[0].channels
+        settings, channels = self.settings[step.id], self.channels_of(step, sources[0])
         processor = self.rack.processor(step, settings, channels, self.context)
         if step.lanes:
             late_by = latency_frames - sources[0].latency_frames
@@ -194,7 +216,7 @@ class Compiler:
         level = level_gain(strip.level_db) if audible(self.session, strip, self.audition.live) else 0.0
         if self.audition.order[0] == strip.id:
             level *= db_to_gain(self.audition.order[1])
-        left, right = pan_gains(strip, end.channels)
+        left, right = pan_gains(strip, self.nodes[NodeId("in", strip.id)].channels)
         return OutNode(end, (level * left, level * right), self.rack.glide("fader", strip.id), self.rate)
 
     def entry(self, strip: Strip, point: NodeId) -> Entry:

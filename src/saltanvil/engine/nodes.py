@@ -134,6 +134,11 @@ class KeyFeed:
         return folded
 
 
+def widened(x: Audio, channels: int) -> Audio:
+    """A mono sound on both sides, where stereo is wanted."""
+    return x if len(x) == channels else np.repeat(x, channels, axis=0)
+
+
 class StepNode(Node):
     """What leaves a step.
 
@@ -154,7 +159,7 @@ class StepNode(Node):
         self.moved_db = 0.0
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        x = self.waiting(given[0], self.wait)
+        x = self.waiting(widened(given[0], self.channels), self.wait)
         # A key's way is walked also past a bypass, so that it is settled when the step comes back.
         key = None if self.key is None else self.key.sound(given[1], self.channels, glide_part(self.rate))
         scope_monitor = self.scope_monitor
@@ -208,12 +213,12 @@ class StepNode(Node):
 class DividedNode(Node):
     """What a split makes of its input: the lanes' inputs, one after the other along the channels."""
 
-    def __init__(self, processor: Split, settings: Settings, source: Node, latency_frames: int) -> None:
-        super().__init__([source], latency_frames, source.channels, processor.settings.by != "copies")
+    def __init__(self, processor: Split, settings: Settings, source: Node, latency_frames: int, channels: int) -> None:
+        super().__init__([source], latency_frames, channels, processor.settings.by != "copies")
         self.split, self.settings = processor, settings
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        return self.split.divide(sensible(given[0])).reshape(-1, frames)
+        return self.split.divide(sensible(widened(given[0], self.channels))).reshape(-1, frames)
 
     def cache_key(self) -> tuple[object, ...]:
         return (self.settings.model_dump_json(include={"by", "dividers_hz", "slope", "phase"}),)
@@ -238,14 +243,15 @@ class LaneNode(Node):
     """What leaves a lane's path; a lane bypassed is a delay."""
 
     def __init__(self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], late: DelayLine) -> None:
-        super().__init__([last, entry], last.latency_frames, entry.channels, stored=lane.bypass)
+        super().__init__([last, entry], last.latency_frames, last.channels, stored=lane.bypass)
         self.lane, self.steps, self.late = lane, steps, late
         self.latency = last.latency_frames - entry.latency_frames
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        entered = widened(given[1], self.channels)
         if self.lane.bypass:
-            return self.late(given[1], self.latency)
-        self.late.remember(given[1], self.latency)
+            return self.late(entered, self.latency)
+        self.late.remember(entered, self.latency)
         return given[0]
 
     def cache_key(self) -> tuple[object, ...]:
@@ -301,15 +307,16 @@ class SplitNode(StepNode):
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
         self.moved_db = 0.0
+        x = widened(given[0], self.channels)
         if self.step.bypass:
-            y = before = self.late(given[0], self.late_by)
+            y = before = self.late(x, self.late_by)
             return y if self.scope_monitor is None else self.scope_monitor.compare(before, y, self.latency_frames)
         y = self.joined(given[1:], frames)
-        self._tell(given[0], y)
+        self._tell(x, y)
         if self.scope_monitor is None:
-            self.late.remember(given[0], self.late_by)
+            self.late.remember(x, self.late_by)
             return y
-        return self.scope_monitor.compare(self.late(given[0], self.late_by), y, self.latency_frames)
+        return self.scope_monitor.compare(self.late(x, self.late_by), y, self.latency_frames)
 
     def joined(self, lanes: Sequence[Audio], frames: int) -> Audio:
         y = np.zeros((self.channels, frames), np.float32)
@@ -332,14 +339,15 @@ class EndNode(Node):
     """What leaves a strip's path."""
 
     def __init__(self, last: Node, entry: Node, late: DelayLine) -> None:
-        super().__init__([last, entry], last.latency_frames, entry.channels, stored=False)
+        super().__init__([last, entry], last.latency_frames, last.channels, stored=False)
         self.late, self.latency = late, last.latency_frames - entry.latency_frames
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+        entered = widened(given[1], self.channels)
         if self.scope_monitor is None:
-            self.late.remember(given[1], self.latency)
+            self.late.remember(entered, self.latency)
             return given[0]
-        return self.scope_monitor.compare(self.late(given[1], self.latency), given[0], self.latency_frames)
+        return self.scope_monitor.compare(self.late(entered, self.latency), given[0], self.latency_frames)
 
 
 class OutNode(Node):

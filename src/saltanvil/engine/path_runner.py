@@ -6,7 +6,7 @@ import numpy as np
 
 from saltanvil.engine.audition import RENDERED, Audition
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.media import Arrays
+from saltanvil.engine.media import Arrays, Media
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
@@ -34,6 +34,12 @@ def session_around(path: Path, rate: int, tempo_bpm: float, keyed: bool) -> Sess
     strips.append(Strip(id=SOUND_ID, name="Sound", kind="track", media_id=0, path=path))
     session = checked(Session(name="Through", tempo_bpm=tempo_bpm, strips=strips))
     return session.model_copy(update={"rate_hz": rate})  # a file may have a rate that no session has
+
+
+def output_channels(session: Session, media: Media) -> int:
+    """Of the path in a `session_around`: a mono sound may become stereo on its way."""
+    plan = compile_plan(session, media, Rack(), RENDERED, [NodeId("end", SOUND_ID)])
+    return plan.node(SOUND_ID).end.channels
 
 
 class PathRunner:

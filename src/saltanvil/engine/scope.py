@@ -14,7 +14,7 @@ from saltanvil.engine.audition import RENDERED, Scope
 from saltanvil.engine.cache import RenderedSegment, SegmentCache, fingerprint
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
-from saltanvil.engine.nodes import Entry, Node, PlacedNode, SplitNode, StepNode
+from saltanvil.engine.nodes import Entry, Node, PlacedNode, SplitNode, StepNode, widened
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.render import Cancelled
@@ -90,7 +90,7 @@ class ScopeRenderer:
         tracing = [step for step in tracing if not isinstance(step, SplitNode)]
         keyed = after if isinstance(after, StepNode) and after.key is not None else None
         stretches = self._stretches(plan, [before, after, *tracing, *(keyed.sources[1:] if keyed is not None else ())])
-        entering = self._cut(stretches[id(before)].audio, before.latency_frames)
+        entering = widened(self._cut(stretches[id(before)].audio, before.latency_frames), after.channels)
         leaving = self._cut(stretches[id(after)].audio, after.latency_frames)
         if isinstance(placed, PlacedNode):
             # A lane is measured by itself, wherever the blend stands.

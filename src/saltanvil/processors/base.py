@@ -172,6 +172,11 @@ class Processor(Stateful, ABC):
         return ()
 
     @classmethod
+    def widens(cls, settings: Settings) -> bool:
+        """Whether a mono sound becomes stereo here."""
+        return False
+
+    @classmethod
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64] | None:
         """Output level for each input level, where the processor has a static curve."""
         return None

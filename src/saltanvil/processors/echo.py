@@ -34,6 +34,10 @@ class EchoSettings(Settings):
     cross: float = rule(
         0.0, "Cross", "%", 0.0, 1.0, "Repeats", "How much of each repeat goes to the other side.", ticks=(0, 0.5, 1)
     )
+    width: float = rule(
+        0.0, "Width", "%", 0.0, 1.0, "Repeats",
+        "How far the repeats go from side to side. A mono strip becomes stereo here if there is any.", ticks=(0, 0.5, 1),
+    )  # fmt: skip
     low_hz: float = rule(
         150.0, "Lows from", "Hz", 5.0, 2000.0, "Tone", "Each repeat loses what lies below, 6 dB per octave.",
         scale="log", ticks=(10, 100, 1000),
@@ -114,6 +118,11 @@ class Echo(Processor):
         assert isinstance(settings, EchoSettings)
         return settings.delay_frames(context)
 
+    @classmethod
+    def widens(cls, settings: Settings) -> bool:
+        assert isinstance(settings, EchoSettings)
+        return settings.width > 0.0
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         size = 1 << (ms_to_frames(MAX_NOTE_MS, context.rate) + TICK_FRAMES).bit_length()
         self._ring = np.zeros((channels, size), np.float32)
@@ -126,6 +135,7 @@ class Echo(Processor):
         target = np.zeros(dsp.ECHO_SETTINGS)
         target[dsp.FEEDBACK] = settings.feedback
         target[dsp.CROSS] = settings.cross
+        target[dsp.SPREAD] = settings.width
         target[dsp.DRY] = 1.0 - settings.mix
         target[dsp.WET] = settings.mix
         target[dsp.LOW] = follower(settings.low_hz, rate)

@@ -47,7 +47,16 @@ class RoomSettings(Settings):
         120.0, "Lows from", "Hz", 5.0, 1000.0, "Tone", "What lies below this does not enter the room, 6 dB per octave.",
         scale="log", ticks=(10, 100, 1000),
     )  # fmt: skip
-    width: float = rule(1.0, "Width", "%", 0.0, 1.0, "Output", "Of the tail; none is mono.", ticks=(0, 0.5, 1))
+    width: float = rule(
+        1.0,
+        "Width",
+        "%",
+        0.0,
+        1.0,
+        "Output",
+        "Of the tail; none is mono. A mono strip becomes stereo here if there is any.",
+        ticks=(0, 0.5, 1),
+    )
     mix: float = rule(
         0.25, "Mix", "%", 0.0, 1.0, "Output", "Untreated at one end, the room alone at the other.", ticks=(0, 0.25, 0.5, 0.75, 1)
     )
@@ -125,6 +134,11 @@ class Room(Processor):
         self._lines = np.zeros((dsp.LINES, power_above(int(self._delays.max()))), np.float32)
         self._state = np.zeros(dsp.ROOM_STATE)
         super().__init__(settings, channels, context)
+
+    @classmethod
+    def widens(cls, settings: Settings) -> bool:
+        assert isinstance(settings, RoomSettings)
+        return settings.width > 0.0 and settings.mix > 0.0
 
     @classmethod
     def structural_key(cls, settings: Settings) -> tuple[object, ...]:
