@@ -1,23 +1,27 @@
-"""Delay memory: remember a stretch, read it later."""
+"""Delay memory: remember a stretch, read it later, in contiguous runs."""
 
 from saltanvil.dsp.kernel import inline
 
 
 @inline
-def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-untyped-def]
-    """Remember a stretch of one channel and read it `late` frames later, in contiguous runs."""
+def write_ring(values, ring, at, count):  # type: ignore[no-untyped-def]
+    """`count` values into a ring, whose size is a power of two, from a place on."""
     size = ring.shape[0]
-    at = base
     i = 0
     while i < count:
         run = min(count - i, size - at)
         memory = ring[at : at + run]
-        given = x[start + i : start + i + run]
+        given = values[i : i + run]
         for j in range(run):
             memory[j] = given[j]
         i += run
         at = (at + run) & (size - 1)
-    at = (base - late) & (size - 1)
+
+
+@inline
+def read_ring(ring, at, out, count):  # type: ignore[no-untyped-def]
+    """The opposite of `write_ring`."""
+    size = ring.shape[0]
     i = 0
     while i < count:
         run = min(count - i, size - at)
@@ -27,3 +31,10 @@ def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-unt
             taken[j] = memory[j]
         i += run
         at = (at + run) & (size - 1)
+
+
+@inline
+def through_ring(x, start, ring, base, late, out, count):  # type: ignore[no-untyped-def]
+    """Remember a stretch of one channel and read it `late` frames later."""
+    write_ring(x[start : start + count], ring, base, count)
+    read_ring(ring, (base - late) & (ring.shape[0] - 1), out, count)

@@ -6,6 +6,7 @@ A delay that is moved fades from the old place of the line to the new one, so th
 import numpy as np
 
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.ring import read_ring, write_ring
 
 #: A middle on one side, as loud as it was on both.
 HALF_POWER = 0.5 * np.sqrt(2.0)
@@ -99,29 +100,57 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
 
 
 # ---- room ------------------------------------------------------------------------------------------------------------
-LINES = 8
-DIFFUSERS = 2
-# Target settings; those before ROOM_GLIDING glide. ABSORB is the damping filter's coefficient; GAINS are the lines'.
-(ROOM_DRY, ROOM_WET, ABSORB, ROOM_LOW, WIDTH, GAINS) = range(6)
-ROOM_GLIDING = GAINS + LINES
+LINES = 16
+DIFFUSERS = 4
+#: What lies outside the network, and so moves within each tick: the first of the settings.
+GLIDING_OUTSIDE = 3
+#: No delay inside the network is shorter than a tick, so that a whole tick is worked through at once.
+MIN_DELAY_FRAMES = TICK_FRAMES
+# Target settings; those before ROOM_GLIDING glide. DIFFUSION is the coefficient of the all-passes, EARLY and TAIL the
+# levels of what comes straight from them and of the lines; GAINS and ABSORB are the lines' losses and damping.
+ROOM_DRY, ROOM_WET, WIDTH, ROOM_LOW, DIFFUSION, EARLY, TAIL, GAINS = range(8)
+ABSORB = GAINS + LINES
+ROOM_GLIDING = ABSORB + LINES
 PREDELAY, ROOM_FADE_STEP, ROOM_GLIDE, ROOM_SETTINGS = range(ROOM_GLIDING, ROOM_GLIDING + 4)
 (ROOM_POSITION, ROOM_PRIMED, PRE_NOW, PRE_NEXT, PRE_FADE, ROOM_FROM) = range(ROOM_GLIDING, ROOM_GLIDING + 6)
 ROOM_HEADER = ROOM_FROM + 3  # dry, wet and width as the tick began
 ROOM_STATE = ROOM_HEADER + LINES + 2  # the lines' dampers, the inputs' low cuts
-DIFFUSION = 0.62
-#: What lies outside the network, and so moves within each tick.
-OUTSIDE = (ROOM_DRY, ROOM_WET, WIDTH)
+ROOM_WORK_ROWS = LINES + 6
+
+
+@inline
+def clean_into(values, ring, at, count):  # type: ignore[no-untyped-def]
+    """Into a ring, as silence where next to nothing is left."""
+    for i in range(count):
+        values[i] = values[i] if abs(values[i]) > np.float32(DENORMAL) else np.float32(0.0)
+    write_ring(values, ring, at, count)
+
+
+@inline
+def damp_four(a, b, c, d, memory, absorb, count):  # type: ignore[no-untyped-def]
+    """One-pole low-passes of four lines at once: each waits for itself only, so that they take the time of one."""
+    p, q, r, s = memory[0], memory[1], memory[2], memory[3]
+    by_p, by_q, by_r, by_s = absorb[0], absorb[1], absorb[2], absorb[3]
+    keep_p, keep_q, keep_r, keep_s = 1.0 - by_p, 1.0 - by_q, 1.0 - by_r, 1.0 - by_s
+    for i in range(count):
+        p = keep_p * p + by_p * a[i]
+        q = keep_q * q + by_q * b[i]
+        r = keep_r * r + by_r * c[i]
+        s = keep_s * s + by_s * d[i]
+        a[i], b[i], c[i], d[i] = np.float32(p), np.float32(q), np.float32(r), np.float32(s)
+    memory[0], memory[1], memory[2], memory[3] = p, q, r, s
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],int64[::1],int64[:,::1],float32[:,::1],float32[:,:,::1],float32[:,::1])",
-    allocates=True,
+    "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],int64[::1],int64[:,::1],float32[:,::1],float32[:,:,::1],"
+    "float32[:,::1],float32[:,::1])"
 )
-def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type: ignore[no-untyped-def]
+def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  # type: ignore[no-untyped-def]
     """A feedback delay network for a block of any length.
 
     x, y: (channels, frames). delays: of the LINES in frames; spreads: (2, DIFFUSERS) delays of the all-passes each side
-    goes through first. pre: (2, size), diffusers: (2, DIFFUSERS, size), lines: (LINES, size); sizes powers of two.
+    goes through first; none shorter than MIN_DELAY_FRAMES. pre: (2, size), diffusers: (2, DIFFUSERS, size), lines:
+    (LINES, size); sizes powers of two. work: (ROOM_WORK_ROWS, TICK_FRAMES), scratch.
 
     The lines are mixed by a Householder matrix, which keeps the energy (J.-M. Jot and A. Chaigne, "Digital Delay
     Networks for Designing Artificial Reverberators", AES 90th Convention, 1991, from memory).
@@ -130,19 +159,16 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type
     now = state[:ROOM_GLIDING]
     if state[ROOM_PRIMED] == 0.0:
         copy(settings[:ROOM_GLIDING], now)
-        for i in range(3):
-            state[ROOM_FROM + i] = now[OUTSIDE[i]]
+        copy(now[:GLIDING_OUTSIDE], state[ROOM_FROM : ROOM_FROM + GLIDING_OUTSIDE])
         state[PRE_NOW] = settings[PREDELAY]
         state[ROOM_PRIMED] = 1.0
     pre_mask, spread_mask, mask = pre.shape[1] - 1, diffusers.shape[2] - 1, lines.shape[1] - 1
+    entered, total, sides, scratch = work[LINES : LINES + 2], work[LINES + 2], work[LINES + 3 : LINES + 5], work[LINES + 5]
     start = 0
-    given = np.zeros(2)
-    taken = np.zeros(LINES)
     while start < frames:
         phase = int(state[ROOM_POSITION]) % TICK_FRAMES
         if phase == 0:
-            for i in range(3):
-                state[ROOM_FROM + i] = now[OUTSIDE[i]]
+            copy(now[:GLIDING_OUTSIDE], state[ROOM_FROM : ROOM_FROM + GLIDING_OUTSIDE])
             for i in range(ROOM_GLIDING):
                 gap = settings[i] - now[i]
                 now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[ROOM_GLIDE]
@@ -151,52 +177,66 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines):  # type
         base = int(state[ROOM_POSITION])
         first, second = int(state[PRE_NOW]), int(state[PRE_NEXT])
         fading = state[PRE_FADE] > 0.0
-        absorb, low = now[ABSORB], now[ROOM_LOW]
+        low, diffusion = now[ROOM_LOW], np.float32(now[DIFFUSION])
+        for c in range(2):
+            v = entered[c]
+            write_ring(x[min(c, channels - 1), start : start + count], pre[c], base & pre_mask, count)
+            read_ring(pre[c], (base - first) & pre_mask, v, count)
+            if fading:
+                read_ring(pre[c], (base - second) & pre_mask, scratch, count)
+                for i in range(count):
+                    gone = min(state[PRE_FADE] + settings[ROOM_FADE_STEP] * (phase + i) / TICK_FRAMES, 1.0)
+                    v[i] += np.float32((scratch[i] - v[i]) * gone)
+            lows = state[ROOM_HEADER + LINES + c]
+            for i in range(count):
+                lows += low * (v[i] - lows)
+                v[i] = np.float32(v[i] - lows)
+            state[ROOM_HEADER + LINES + c] = lows
+            for d in range(DIFFUSERS):
+                read_ring(diffusers[c, d], (base - spreads[c, d]) & spread_mask, scratch, count)
+                for i in range(count):
+                    held = scratch[i]
+                    into = v[i] + diffusion * held
+                    v[i] = held - diffusion * into
+                    scratch[i] = into
+                clean_into(scratch, diffusers[c, d], base & spread_mask, count)
+        for i in range(count):
+            total[i] = np.float32(0.0)
+            sides[0, i] = np.float32(0.0)
+            sides[1, i] = np.float32(0.0)
+        for n in range(0, LINES, 4):
+            for k in range(n, n + 4):
+                read_ring(lines[k], (base - delays[k]) & mask, work[k], count)
+            damp_four(work[n], work[n + 1], work[n + 2], work[n + 3], state[ROOM_HEADER + n :], now[ABSORB + n :], count)
+        for n in range(LINES):
+            taken, side, gain = work[n], sides[n & 1], np.float32(now[GAINS + n])
+            for i in range(count):
+                taken[i] *= gain
+            sign = np.float32(1.0 if n & 2 else -1.0)
+            for i in range(count):
+                total[i] += taken[i]
+                side[i] += sign * taken[i]
+        spread_out = np.float32(2.0 / LINES)
+        for n in range(LINES):
+            taken, given = work[n], entered[n & 1]
+            sign = np.float32(1.0 if n & 4 else -1.0)
+            for i in range(count):
+                taken[i] += sign * given[i] - spread_out * total[i]
+            clean_into(taken, lines[n], base & mask, count)
+        early, tail = np.float32(now[EARLY]), np.float32(now[TAIL])
+        for i in range(count):
+            left = early * entered[0, i] + tail * sides[0, i]
+            right = early * entered[1, i] + tail * sides[1, i]
+            sides[0, i] = np.float32(0.5) * (left + right)
+            sides[1, i] = np.float32(0.5) * (left - right)
         dry_from, wet_from, width_from = state[ROOM_FROM], state[ROOM_FROM + 1], state[ROOM_FROM + 2]
         dry_by, wet_by, width_by = now[ROOM_DRY] - dry_from, now[ROOM_WET] - wet_from, now[WIDTH] - width_from
-        for i in range(count):
-            at = base + i
-            for c in range(2):
-                pre[c, at & pre_mask] = x[min(c, channels - 1), start + i]
-                v = np.float64(pre[c, (at - first) & pre_mask])
-                if fading:
-                    along = min(state[PRE_FADE] + settings[ROOM_FADE_STEP] * i / TICK_FRAMES, 1.0)
-                    v += (np.float64(pre[c, (at - second) & pre_mask]) - v) * along
-                memory = ROOM_HEADER + LINES + c
-                state[memory] += low * (v - state[memory])
-                v -= state[memory]
-                for d in range(DIFFUSERS):
-                    held = np.float64(diffusers[c, d, (at - spreads[c, d]) & spread_mask])
-                    into = v + DIFFUSION * held
-                    v = held - DIFFUSION * into
-                    diffusers[c, d, at & spread_mask] = np.float32(into) if abs(into) > DENORMAL else np.float32(0.0)
-                given[c] = v
-            total = 0.0
-            left = 0.0
-            right = 0.0
-            for n in range(LINES):
-                v = np.float64(lines[n, (at - delays[n]) & mask])
-                state[ROOM_HEADER + n] += absorb * (v - state[ROOM_HEADER + n])
-                v = state[ROOM_HEADER + n] * now[GAINS + n]
-                taken[n] = v
-                total += v
-                sign = 1.0 if n & 2 else -1.0
-                if n & 1:
-                    right += sign * v
-                else:
-                    left += sign * v
-            total *= 2.0 / LINES
-            for n in range(LINES):
-                back = taken[n] - total + (given[n & 1] if n & 4 else -given[n & 1])
-                lines[n, at & mask] = np.float32(back) if abs(back) > DENORMAL else np.float32(0.0)
-            gone = np.float64(phase + i + 1) / TICK_FRAMES
-            dry, wet, width = dry_from + dry_by * gone, wet_from + wet_by * gone, width_from + width_by * gone
-            middle, side = 0.5 * (left + right), 0.5 * (left - right) * width
-            if channels == 1:
-                y[0, start + i] = np.float32(dry * x[0, start + i] + wet * middle)
-            else:
-                y[0, start + i] = np.float32(dry * x[0, start + i] + wet * (middle + side))
-                y[1, start + i] = np.float32(dry * x[1, start + i] + wet * (middle - side))
+        for c in range(channels):
+            sign = 0.0 if channels == 1 else 1.0 if c == 0 else -1.0
+            for i in range(count):
+                gone = np.float64(phase + i + 1) / TICK_FRAMES
+                wet = sides[0, i] + sign * (width_from + width_by * gone) * sides[1, i]
+                y[c, start + i] = np.float32((dry_from + dry_by * gone) * x[c, start + i] + (wet_from + wet_by * gone) * wet)
         start += count
         state[ROOM_POSITION] += count
         if phase + count == TICK_FRAMES:

@@ -1,5 +1,6 @@
 """The room."""
 
+import math
 from typing import Any, ClassVar, Literal
 
 import numpy as np
@@ -13,16 +14,18 @@ from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.echo import FADE_MS, follower
 
 MAX_PREDELAY_MS = 250.0
-#: Lengths of the lines in ms, far from whole ratios, and how each size stretches them.
-LINES_MS = (29.7, 37.1, 41.1, 43.7, 47.9, 53.3, 59.1, 61.7)
-SPREADS_MS = ((4.77, 12.61), (5.23, 11.37))
-SCALES = {"chamber": 0.45, "room": 0.8, "church": 1.5, "hall": 2.3}
-#: Brings the tail of a steady noise near the level of the noise.
-TAIL_GAIN = 0.35
-
-
-#: The longest line of the largest room.
-FIRST_RETURN_MS = 200.0
+#: Lengths of the lines in ms, far from whole ratios, and how each size stretches them; those of the all-passes before.
+LINES_MS = (11.3, 13.1, 14.9, 16.7, 18.1, 19.9, 22.3, 24.1, 26.3, 28.7, 30.7, 32.9, 35.3, 38.3, 40.9, 43.7)
+SPREADS_MS = ((1.73, 3.61, 6.47, 11.29), (1.91, 3.29, 6.89, 10.73))
+SCALES = {"chamber": 0.5, "room": 0.8, "church": 1.2, "hall": 1.6}
+#: Power of what leaves for a steady noise of power 1: straight from the all-passes, and from the lines.
+EARLY_POWER, TAIL_POWER = 0.25, 0.75
+#: The most that the all-passes diffuse: they ring on, and that must be over in half of the decay.
+MAX_DIFFUSION = 0.62
+#: The line whose damping begins at the frequency that is set.
+DAMPING_LINE_MS = 40.0
+#: The longest line of the largest room, and more.
+FIRST_RETURN_MS = 100.0
 
 
 class RoomSettings(Settings):
@@ -97,11 +100,14 @@ STARTS = (
 
 
 class Room(Processor):
-    """A small reverberant room: eight delay lines that feed each other.
+    """A reverberant room: sixteen delay lines that feed each other.
 
-        in --> pre-delay --> lows cut --> diffusers --> (+) --> 8 lines --> damping, decay --+--> width --> mix --> out
-                                                         ^------------- Householder ---------+              ^
-        in -------------------------------------------------------------------------- untreated ------------+
+        in --> pre-delay --> lows cut --> all-passes --+-------------------- early ------------(+)--> width --> mix --> out
+                                                       +--> (+) --> lines --> damping, decay --+                 ^
+                                                             ^------------- Householder -------+                 |
+        in ------------------------------------------------------------------------- untreated ------------------+
+
+    Its first sound comes with the pre-delay and not later; a steady noise leaves as loud as it came, whatever size and decay.
 
     >>> step = Room(RoomSettings(mix=0.0), 1, Context())
     >>> step.process(np.ones((1, 4), np.float32))
@@ -128,11 +134,12 @@ class Room(Processor):
         assert isinstance(settings, RoomSettings)
         rate, scale = context.rate, SCALES[settings.size]
         self._delays = np.array([ms_to_frames(ms * scale, rate) for ms in LINES_MS], np.int64)
-        self._spreads = np.array([[ms_to_frames(ms * scale, rate) for ms in side] for side in SPREADS_MS], np.int64)
+        self._spreads = np.array([[ms_to_frames(ms, rate) for ms in side] for side in SPREADS_MS], np.int64)
         self._pre = np.zeros((2, power_above(ms_to_frames(MAX_PREDELAY_MS, rate))), np.float32)
         self._diffusers = np.zeros((2, dsp.DIFFUSERS, power_above(int(self._spreads.max()))), np.float32)
         self._lines = np.zeros((dsp.LINES, power_above(int(self._delays.max()))), np.float32)
         self._state = np.zeros(dsp.ROOM_STATE)
+        self._work = np.empty((dsp.ROOM_WORK_ROWS, TICK_FRAMES), np.float32)
         super().__init__(settings, channels, context)
 
     @classmethod
@@ -150,12 +157,25 @@ class Room(Processor):
         rate = context.rate
         target = np.zeros(dsp.ROOM_SETTINGS)
         target[dsp.ROOM_DRY] = 1.0 - settings.mix
-        target[dsp.ROOM_WET] = settings.mix * TAIL_GAIN
-        target[dsp.ABSORB] = follower(settings.damping_hz, rate)
+        target[dsp.ROOM_WET] = settings.mix
         target[dsp.ROOM_LOW] = follower(settings.low_hz, rate)
         target[dsp.WIDTH] = settings.width
         # Each line loses in its own length what 60 dB in the decay time make of it.
-        target[dsp.GAINS : dsp.GAINS + dsp.LINES] = 10.0 ** (-3.0 * self._delays / (settings.decay_s * rate))
+        gains = 10.0 ** (-3.0 * self._delays / (settings.decay_s * rate))
+        target[dsp.GAINS : dsp.GAINS + dsp.LINES] = gains
+        # A short line is passed more often: its damping begins higher, so that lines of all lengths lose the same in a second.
+        for n, frames in enumerate(self._delays):
+            corner = settings.damping_hz * DAMPING_LINE_MS * rate / (1000.0 * frames)
+            target[dsp.ABSORB + n] = follower(corner, rate) if corner < 0.45 * rate else 1.0
+        # Noise in all lines is k / (1 - k) as strong as it enters them, k the power that a round keeps, and half of the lines
+        # are heard on a side: so the level depends on neither size nor decay nor damping.
+        absorb = target[dsp.ABSORB : dsp.ABSORB + dsp.LINES, None]
+        passed = absorb**2 / (1.0 - 2.0 * (1.0 - absorb) * np.cos(np.linspace(0.0, np.pi, 129)) + (1.0 - absorb) ** 2)
+        kept = np.mean(gains[:, None] ** 2 * passed, axis=0)
+        target[dsp.EARLY] = math.sqrt(EARLY_POWER)
+        target[dsp.TAIL] = math.sqrt(TAIL_POWER / (0.5 * dsp.LINES * float(np.mean(kept / (1.0 - kept)))))
+        longest = float(self._spreads.max()) / rate
+        target[dsp.DIFFUSION] = min(MAX_DIFFUSION, 10.0 ** (-3.0 * longest / (0.5 * settings.decay_s)))
         target[dsp.PREDELAY] = ms_to_frames(settings.predelay_ms, rate)
         target[dsp.ROOM_FADE_STEP] = TICK_FRAMES * 1000.0 / (FADE_MS * rate)
         target[dsp.ROOM_GLIDE] = glide_part(rate)
@@ -164,7 +184,7 @@ class Room(Processor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         dsp.room(
-            x, y, self._target, self._state, self._delays, self._spreads, self._pre, self._diffusers, self._lines
+            x, y, self._target, self._state, self._delays, self._spreads, self._pre, self._diffusers, self._lines, self._work
         )  # fmt: skip
         return y
 
