@@ -26,13 +26,16 @@ def noise(channels: int, frames: int, seed: int = 0, level: float = 0.2) -> Audi
     return (rng.standard_normal((channels, frames)) * level * swell).astype(np.float32)
 
 
-def plucked_bass(hz: float, seconds: float, rate: int = 48000, seed: int = 0) -> NDArray[np.float64]:
-    """A decaying note with harmonics that decay the faster the higher they are, as strings do; peak at -3 dBFS."""
+def plucked_bass(hz: float, seconds: float, rate: int = 48000, seed: int = 0, dull: float = 1.3) -> NDArray[np.float64]:
+    """A decaying note with harmonics that decay the faster the higher they are, as strings do; peak at -3 dBFS.
+
+    dull: harmonic n is 1 / n^dull as strong as the first.
+    """
     t = np.arange(round(seconds * rate)) / rate
     phases = np.random.default_rng(seed).uniform(0.0, 6.28, 12)
     count = min(12, int(0.4 * rate / hz))
     note = sum(
-        np.exp(-(1.5 + 0.7 * n) * t) * np.sin(2 * np.pi * n * hz * t + phases[n - 1]) / n**1.3 for n in range(1, count + 1)
+        np.exp(-(1.5 + 0.7 * n) * t) * np.sin(2 * np.pi * n * hz * t + phases[n - 1]) / n**dull for n in range(1, count + 1)
     )
     note *= np.minimum(t / 0.004, 1.0)
     return np.asarray(0.708 * note / np.abs(note).max())

@@ -94,7 +94,9 @@ def test_a_mono_strip_becomes_stereo_at_the_room_and_keeps_its_level(pan):
     assert np.allclose(wide[:, first], 0.5 * plain[:, first], atol=1e-6)
     left, right = wide[:, RATE // 2 :]
     balance = np.linalg.norm(plain[0]) / np.linalg.norm(plain[1])
-    assert abs(np.corrcoef(left, right)[0, 1]) < 0.97 and np.linalg.norm(left) / np.linalg.norm(right) == pytest.approx(balance, rel=0.1)
+    assert abs(np.corrcoef(left, right)[0, 1]) < 0.97 and np.linalg.norm(left) / np.linalg.norm(right) == pytest.approx(
+        balance, rel=0.1
+    )
     mono = main_of(session_of(SQUEEZE, DRY), x, RATE)
     assert np.allclose(mono[0], mono[1])
 

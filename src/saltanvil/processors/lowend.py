@@ -23,15 +23,15 @@ class LowEndSettings(Settings):
         30.0, "Pitch from", "Hz", 20.0, 300.0, "Pitch", "Lowest pitch that gets harmonics.", scale="log", ticks=(20, 50, 100, 300)
     )
     high_hz: float = rule(
-        110.0, "Pitch up to", "Hz", 20.0, 300.0, "Pitch", "Highest pitch that gets harmonics.", scale="log",
+        130.0, "Pitch up to", "Hz", 20.0, 300.0, "Pitch", "Highest pitch that gets harmonics.", scale="log",
         ticks=(20, 50, 100, 300),
     )  # fmt: skip
     odd_share: float = rule(
-        0.5, "Odd share", "%", 0.0, 1.0, "Harmonics",
+        0.6, "Odd share", "%", 0.0, 1.0, "Harmonics",
         "None: the 2nd and 4th, round and an octave up. All: the 3rd and 5th, reedy and easier to hear.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     upper_share: float = rule(
-        0.3,
+        1.0,
         "4th and 5th",
         "%",
         0.0,
@@ -41,15 +41,15 @@ class LowEndSettings(Settings):
         ticks=(0, 0.5, 1),
     )
     keep_low_hz: float = rule(
-        140.0, "Keep from", "Hz", 20.0, 1000.0, "Filter",
-        "Harmonics below are left out: about 40 Hz for weight that is felt, 140 Hz and up for small speakers.",
+        180.0, "Keep from", "Hz", 20.0, 1000.0, "Filter",
+        "Harmonics below are left out: about 40 Hz for weight that is felt, 140 to 200 Hz and up for small speakers.",
         scale="log", ticks=(20, 50, 140, 500),
     )  # fmt: skip
     keep_high_hz: float = rule(
-        900.0, "Keep up to", "Hz", 50.0, 4000.0, "Filter", "Harmonics above are left out.", scale="log", ticks=(100, 1000)
+        1200.0, "Keep up to", "Hz", 50.0, 4000.0, "Filter", "Harmonics above are left out.", scale="log", ticks=(100, 1000)
     )
     amount_db: float = rule(
-        -12.0, "Amount", "dB", OFF_DB, 12.0, "Output",
+        -5.0, "Amount", "dB", OFF_DB, 12.0, "Output",
         "Level of the harmonics against that of the pitch they belong to; they are added, the sound itself stays untouched.",
         ticks=(-24, -12, 0), off_at=OFF_DB,
     )  # fmt: skip
@@ -65,12 +65,20 @@ STARTS = (
     Start(
         "bass: heard on small speakers",
         "Press the small ear and bypass it: the line should stay readable. On the full range it should hardly change.",
-        {"low_hz": 30.0, "high_hz": 110.0, "keep_low_hz": 140.0, "amount_db": -6.0, "odd_share": 0.6},
+        {
+            "low_hz": 30.0,
+            "high_hz": 130.0,
+            "keep_low_hz": 180.0,
+            "keep_high_hz": 1200.0,
+            "odd_share": 0.6,
+            "upper_share": 1.0,
+            "amount_db": -5.0,
+        },
     ),
     Start(
         "kick: heard on small speakers",
         "After the gate, so that nothing is made of bleed. The drum should get a pitch on the small ear, not a tone of its own.",
-        {"low_hz": 40.0, "high_hz": 90.0, "keep_low_hz": 160.0, "amount_db": -3.0, "odd_share": 0.7, "upper_share": 0.6},
+        {"low_hz": 40.0, "high_hz": 120.0, "keep_low_hz": 180.0, "amount_db": -3.0, "odd_share": 0.7, "upper_share": 0.8},
     ),
     Start(
         "weight about 50 Hz",
@@ -85,12 +93,20 @@ STARTS = (
     Start(
         "low synthetic tone: a pitch to follow",
         "Pure tones vanish on small speakers; here the upper harmonics carry the tune. Set Keep from where yours begin to play.",
-        {"low_hz": 25.0, "high_hz": 90.0, "keep_low_hz": 200.0, "upper_share": 1.0, "amount_db": -3.0},
+        {"low_hz": 25.0, "high_hz": 130.0, "keep_low_hz": 200.0, "keep_high_hz": 1200.0, "upper_share": 1.0, "amount_db": -3.0},
     ),
     Start(
         "bus: the low end a little clearer",
-        "On the band's bus, barely there. If chords growl, lower Pitch up to until only the bass is meant.",
-        {"low_hz": 30.0, "high_hz": 75.0, "keep_low_hz": 140.0, "keep_high_hz": 500.0, "amount_db": -15.0},
+        "On the band's bus, just enough. If chords growl, lower Pitch up to until only the bass is meant.",
+        {
+            "low_hz": 30.0,
+            "high_hz": 120.0,
+            "keep_low_hz": 180.0,
+            "keep_high_hz": 800.0,
+            "upper_share": 1.0,
+            "odd_share": 0.6,
+            "amount_db": -3.0,
+        },
     ),
 )
 
