@@ -11,7 +11,7 @@ from saltanvil.measure.figures import figures_of
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.freecurve import FreeCurveSettings, points_from_text, points_to_csv
-from tests.signals import noise, steps, tone
+from tests.signals import kick, noise, plucked_bass, snare, steps, tone
 
 RATE = 48000
 
@@ -362,6 +362,16 @@ def test_the_attack_detector_can_ignore_lows_and_level_safe_does_not_clip():
     raised, _ = run("shaper", hits(0.9), attack_db=12.0)
     safe, _ = run("shaper", hits(0.9), attack_db=12.0, level_safe=True)
     assert np.abs(raised).max() > 1.2 and np.abs(safe).max() <= 10 ** (-0.1 / 20) + 1e-6
+
+
+@pytest.mark.parametrize("make", [kick, snare, lambda s: plucked_bass(41.0, s)])
+def test_the_shaper_leaves_no_offset(make):
+    """At its maximum, in every half second; a gain that moves within the wave left up to -21 dBFS."""
+    x = 0.5 * make(3.0)
+    for chosen in ({"attack_db": 24.0}, {"sustain_db": 24.0}, {"attack_db": 24.0, "sustain_db": -24.0, "full_range": True}):
+        y, _ = run("shaper", x, **chosen)
+        offsets = (y[0] - x).reshape(-1, RATE // 2).mean(axis=1)
+        assert db(np.abs(offsets).max()) < -45
 
 
 def test_as_a_tone_control_it_is_two_shelves():

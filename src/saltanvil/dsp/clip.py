@@ -46,7 +46,7 @@ MOST_PAD = 16
 #: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
 CHUNK_FRAMES = 256
 ROOM = TICK_FRAMES * MOST_FACTOR
-WORK_ROWS = 30
+WORK_ROWS = 31
 #: Two samples nearer than this are taken as a straight line between their own values.
 NEAR = np.float32(2e-4)
 HARDEST = 0.9999
@@ -109,7 +109,7 @@ def taken_block(v, knee, follower, smooth, in_knee, beyond, point, mean, out, co
     "float32[:,:,::1],float32[:,:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float64[:,::1],float32[:,::1],"
     "float32[:,::1],float32[:,::1],float32[:,::1])"
 )
-def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held_ring, lanes, history, phases, trace, work):  # type: ignore[no-untyped-def]
+def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held_ring, lanes, history, filters, trace, work):  # type: ignore[no-untyped-def]
     """Clip a block of any length.
 
     x, band, y: (channels, frames); band is what reaches the clip stage. ladder: (2, stages, 2,
@@ -118,7 +118,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
     channels on belong to the unshaped sound. ring: (2 channels, size), size a power of two of at least latency +
     CHUNK_FRAMES, for x and the band. held_ring: (3 channels, size), of at least
     HELD + TRUE_PEAK_LATE + CHUNK_FRAMES; lanes: (3, HELD + 2 or more); both for what holds the ceiling HELD frames ahead, 0
-    for not at all. history: (channels, TRUE_PEAK_HISTORY + CHUNK_FRAMES) and phases: from `true_peak_phases(4)`, where the
+    for not at all. history: (channels, TRUE_PEAK_HISTORY + CHUNK_FRAMES) and filters: from `true_peak_filters`, where the
     peak between samples counts.
     trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, room).
     """
@@ -145,7 +145,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
     v, in_knee, beyond, point, taken = work[4], work[5], work[6], work[7], work[8]
     drive, ceiling, output, mix = work[9], work[10], work[11], work[12]
     sound, mean, shaped, spare = work[13], work[14], work[16], work[17]
-    beside, gain, rows, parts = work[18], work[19], work[20:24], work[24:30]
+    beside, gain, rows, parts = work[18], work[19], work[20:25], work[25:31]
     low_bits = work.view(np.int32)[0]
     found = work[15]
     found_bits = work.view(np.int32)[15]
@@ -284,7 +284,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
                 if true_peak:
                     quietest = margin * min(ceiling[0], ceiling[count - 1])
                     follower[BETWEEN] = peaks_between(
-                        clipped, history[c], phases, rows, follower[BETWEEN], quietest, beside, count
+                        clipped, history[c], filters, rows, follower[BETWEEN], quietest, beside, count
                     )  # fmt: skip
                     for i in range(count):
                         ratio = margin * ceiling[i] / max(beside[i], margin * ceiling[i])

@@ -16,7 +16,7 @@ from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
 from saltanvil.dsp.logs import TINY
 from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean, rest
 from saltanvil.dsp.ring import through_ring
-from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_MARGIN_DB, peaks_between
+from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_MARGIN_DB, TRUE_PEAK_ROWS, peaks_between
 
 # Target settings; those before GLIDING glide from tick to tick. CEILING and DRIVE in dB.
 (
@@ -31,7 +31,7 @@ HEADER = PAST + PAST_TICKS
 BETWEEN, LOW_A, LOW_B, LOW_PEAK, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_STATE + 5)  # those of the window first
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 128
-WORK_ROWS = 12
+WORK_ROWS = 13
 #: Leaning begins this far below the ceiling.
 LEAN_FROM_DB = 6.0
 
@@ -40,12 +40,12 @@ LEAN_FROM_DB = 6.0
     "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],float64[:,::1],float32[:,::1],float32[:,::1],"
     "float64[:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1])"
 )
-def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, work):  # type: ignore[no-untyped-def]
+def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, work):  # type: ignore[no-untyped-def]
     """Limit a block of any length.
 
     memory: from `detector_memory`.
     ring: (channels, size), size a power of two of at least the latency + CHUNK_FRAMES. history: (channels, TRUE_PEAK_HISTORY +
-    CHUNK_FRAMES). lanes: (2, 3, size), size over WINDOW + 2. phases: from `true_peak_phases(4)`.
+    CHUNK_FRAMES). lanes: (2, 3, size), size over WINDOW + 2. filters: from `true_peak_filters`.
     trace: (2, a column for every tick touched): largest reduction and loudest level against 0 dBFS, in dB.
     """
     channels, frames = x.shape
@@ -71,8 +71,8 @@ def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, wo
     driven = work[0:2]
     levels = work[2:4]
     gains = work[4:6]
-    rows = work[6:10]
-    late = work[10]
+    rows = work[6 : 6 + TRUE_PEAK_ROWS]
+    late = work[12]
     start = 0
     column = 0
     while start < frames:
@@ -126,7 +126,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, phases, trace, wo
                     low_peak = max(abs(low_b), low_peak * settings[LEAN_RELEASE])
                 follower[LOW_A], follower[LOW_B], follower[LOW_PEAK] = low_a, low_b, low_peak
             if true_peak:
-                follower[BETWEEN] = peaks_between(out, history[c], phases, rows, follower[BETWEEN], ceiling, level, count)
+                follower[BETWEEN] = peaks_between(out, history[c], filters, rows, follower[BETWEEN], ceiling, level, count)
             else:
                 for i in range(count):
                     level[i] = abs(out[i])

@@ -232,10 +232,10 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
         dry_from, wet_from, width_from = state[ROOM_FROM], state[ROOM_FROM + 1], state[ROOM_FROM + 2]
         dry_by, wet_by, width_by = now[ROOM_DRY] - dry_from, now[ROOM_WET] - wet_from, now[WIDTH] - width_from
         for c in range(channels):
-            sign = 0.0 if channels == 1 else 1.0 if c == 0 else -1.0
+            side_sign = 0.0 if channels == 1 else 1.0 if c == 0 else -1.0
             for i in range(count):
                 gone = np.float64(phase + i + 1) / TICK_FRAMES
-                wet = sides[0, i] + sign * (width_from + width_by * gone) * sides[1, i]
+                wet = sides[0, i] + side_sign * (width_from + width_by * gone) * sides[1, i]
                 y[c, start + i] = np.float32((dry_from + dry_by * gone) * x[c, start + i] + (wet_from + wet_by * gone) * wet)
         start += count
         state[ROOM_POSITION] += count

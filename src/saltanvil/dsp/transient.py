@@ -6,7 +6,8 @@
     sustain key -> |x| --> falling peak --+--> now ------+                               |
                                           +--> lingering +--> dB between --> x sustain --+
 
-Envelope differences in decibels do not change with level, so neither does the gain. (The design is ours; no source.)
+Envelope differences in decibels do not change with level, so neither does the gain. A gain that moves within a wave leaves
+an offset; what it adds or takes is freed of what lies below 5 Hz, and only that. (The design is ours; no source.)
 """
 
 import numpy as np
@@ -15,10 +16,10 @@ from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 from saltanvil.dsp.logs import ONE, exp2_block, log2_block
 
 # Target settings; those before GLIDING glide from tick to tick. Gains in dB.
-(ATTACK, SUSTAIN, OUTPUT, MIX, LINK, GLIDING, FALL, QUICK, SLOW, LINGER, GLIDE, SETTINGS) = range(12)
+(ATTACK, SUSTAIN, OUTPUT, MIX, LINK, GLIDING, FALL, QUICK, SLOW, LINGER, GLIDE, DC_PART, SETTINGS) = range(13)
 # State: the gliding settings, those they glide from, then per channel a row of followers.
 POSITION, PRIMED, HEADER = 10, 11, 12
-(PEAK, QUICK_AT, SLOW_AT, SUSTAIN_PEAK, NOW_AT, LINGER_AT, FOLLOWERS) = range(7)
+(PEAK, QUICK_AT, SLOW_AT, SUSTAIN_PEAK, NOW_AT, LINGER_AT, OFFSET, FOLLOWERS) = range(8)
 STATE = HEADER + 2 * FOLLOWERS
 WORK_ROWS = 10
 #: The distance between the envelopes at which attack and sustain act in full.
@@ -122,13 +123,17 @@ def shape(x, attack_key, sustain_key, y, settings, state, trace, work):  # type:
             exp2_block(ratio, scratch, shift, factor, bits[9], count)
             given = x[c, start : start + count]
             out = y[c, start : start + count]
+            offset = follower[OFFSET]
             for i in range(count):
                 along = np.float64(phase + i + 1) / TICK_FRAMES
                 wet = np.float32(before[MIX] + (now[MIX] - before[MIX]) * along)
-                out[i] = given[i] * (ONE + wet * (factor[i] - ONE))
+                moved = given[i] * wet * (factor[i] - ONE)
+                offset += settings[DC_PART] * (moved - offset)
+                out[i] = np.float32(given[i] + (moved - offset))
+            follower[OFFSET] = offset
             if phase + count == TICK_FRAMES:
                 for i in range(FOLLOWERS):
-                    if follower[i] < DENORMAL:
+                    if abs(follower[i]) < DENORMAL:
                         follower[i] = 0.0
         column += 1
         start += count

@@ -1,4 +1,12 @@
-"""The peak between the samples: interpolation by a polyphase filter (ITU-R BS.1770-5, Annex 2)."""
+"""The peak between the samples: interpolation to four times the rate and a parabola through each crest.
+
+    x --> half-way points: 96 taps --+--> quarter points: 16 taps at twice the rate --> crests
+      +------------------------------+
+
+ITU-R BS.1770-5, Annex 2 asks for at least 4x; its own 12 taps a phase may under-read more than ours. In two stages the long
+filter, which decides how near to half the rate it still reads right (within 0.1 dB to 23.5 kHz at 48 kHz), is run once; at 4x
+alone, crests near half the rate would be read 0.7 dB low, which the parabola mends.
+"""
 
 import numpy as np
 from numpy.typing import NDArray
@@ -6,27 +14,36 @@ from numpy.typing import NDArray
 from saltanvil.dsp.kernel import inline, kernel
 from saltanvil.dsp.oversample import filtered
 
-TRUE_PEAK_TAPS = 32  # a phase; 12 let 0.5 dB of an inter-sample peak through, 24 or more do not
-
-#: Samples the interpolator has to see beyond the one it is at, and those it keeps.
-TRUE_PEAK_LATE, TRUE_PEAK_HISTORY = 16, 32
-#: What interpolation at 4x with a parabola through three points may still miss, and a gain's own movement.
+#: Taps for the half-way points, and for the quarter points of the samples and of the half-way points each.
+HALF_TAPS, QUARTER_TAPS = 96, 8
+KAISER_BETA = 6.0
+#: A sample is seen with so many after it, and with the rest of so many before.
+TRUE_PEAK_LATE, TRUE_PEAK_HISTORY = HALF_TAPS // 2 + QUARTER_TAPS // 2, HALF_TAPS + QUARTER_TAPS
+#: Scratch of `peaks_between`: rows, and places over those of a stretch.
+TRUE_PEAK_ROWS, TRUE_PEAK_ROOM = 5, QUARTER_TAPS + 1
+#: What the parabola may still miss, and a gain's own movement.
 TRUE_PEAK_MARGIN_DB = 0.03
+#: A parabola's crest is at most an eighth over its highest point.
+MAX_CREST = 1.125
 
 
-def true_peak_phases(oversampling: int = 4) -> NDArray[np.float32]:
-    """Polyphase interpolator, (oversampling, taps), Kaiser-windowed sinc; phase 0 is the sample itself.
+def true_peak_filters() -> NDArray[np.float32]:
+    """(3, HALF_TAPS): for the half-way point; for the quarter points before and after it, of samples and of half-way points."""
 
-    ITU-R BS.1770-5, Annex 2 asks for at least 4x; its own 12-tap filter is allowed to under-read more than ours.
-    """
-    taps = TRUE_PEAK_TAPS
-    n = np.arange(taps)[None, :] - (taps // 2 - 1)
-    offset = np.arange(oversampling)[:, None] / oversampling
-    position = offset - n
-    window = np.i0(9.0 * np.sqrt(np.maximum(1.0 - (position / (taps / 2)) ** 2, 0.0))) / np.i0(9.0)
-    phases = np.sinc(position) * window
-    phases /= phases.sum(axis=1, keepdims=True)
-    return phases.astype(np.float32)
+    def sinc(positions: NDArray[np.floating], half_width: float) -> NDArray[np.float64]:
+        window = np.i0(KAISER_BETA * np.sqrt(np.maximum(1.0 - (positions / half_width) ** 2, 0.0))) / np.i0(KAISER_BETA)
+        return np.asarray(np.sinc(positions) * window)
+
+    filters = np.zeros((3, HALF_TAPS))
+    half = sinc(np.arange(HALF_TAPS) - (HALF_TAPS / 2 - 0.5), HALF_TAPS / 2)
+    filters[0] = half / half.sum()
+    for row, place in ((1, 0.5), (2, 1.5)):  # on the grid of twice the rate, counted from the sample
+        grid = np.arange(-QUARTER_TAPS + 1, QUARTER_TAPS + 1) + (row - 1)
+        taps = sinc(place - grid, QUARTER_TAPS)
+        taps /= taps.sum()
+        of_samples = grid % 2 == 0
+        filters[row, :QUARTER_TAPS], filters[row, QUARTER_TAPS : 2 * QUARTER_TAPS] = taps[of_samples], taps[~of_samples]
+    return filters.astype(np.float32)
 
 
 @inline
@@ -42,32 +59,54 @@ def refined(before, at, after):  # type: ignore[no-untyped-def]
 
 
 @inline
-def between_samples(history, phases, rows, out, count):  # type: ignore[no-untyped-def]
-    """out[j] = largest magnitude from sample j - 1 on until sample j, for j = 0..count; history: TRUE_PEAK_HISTORY + count."""
-    taps = phases.shape[1]
-    for p in range(1, 4):
-        filtered(history, phases[p], count + 1, rows[p])
-    sample = history[taps // 2 - 1 : taps // 2 + count + 1]
-    r1, r2, r3 = rows[1], rows[2], rows[3]
+def between_samples(past, filters, rows, between, count):  # type: ignore[no-untyped-def]
+    """between[j] = the highest magnitude from sample j - 1 on until sample j, for j from 1 to count.
+
+    Sample 0 lies TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE into past: (TRUE_PEAK_HISTORY + count,). rows: (TRUE_PEAK_ROWS, count
+    + TRUE_PEAK_ROOM), of which `between` may be the first.
+    """
+    at = TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE
+    reach = QUARTER_TAPS // 2
+    half, before, after, part = rows[1], rows[2], rows[3], rows[4]
+    # The half-way point after sample j lies at j + reach.
+    filtered(past[at - reach - HALF_TAPS // 2 + 1 :], filters[0], count + 1 + 2 * reach, half)
+    filtered(past[at - reach + 1 :], filters[1, :QUARTER_TAPS], count + 1, before)
+    filtered(half, filters[1, QUARTER_TAPS : 2 * QUARTER_TAPS], count + 1, part)
+    for i in range(count + 1):
+        before[i] += part[i]
+    filtered(past[at - reach + 1 :], filters[2, :QUARTER_TAPS], count + 1, after)
+    filtered(half[1:], filters[2, QUARTER_TAPS : 2 * QUARTER_TAPS], count + 1, part)
+    for i in range(count + 1):
+        after[i] += part[i]
+    sample, middle = past[at : at + count + 2], half[reach : reach + count + 1]
     for i in range(1, count + 1):
-        crest = max(refined(r3[i - 1], sample[i], r1[i]), refined(sample[i], r1[i], r2[i]))
-        out[i] = max(crest, max(refined(r1[i], r2[i], r3[i]), refined(r2[i], r3[i], sample[i + 1])))
+        crest = max(refined(after[i - 1], sample[i], before[i]), refined(sample[i], before[i], middle[i]))
+        between[i] = max(crest, max(refined(before[i], middle[i], after[i]), refined(middle[i], after[i], sample[i + 1])))
 
 
 @inline
-def peaks_between(x, past, phases, rows, last, least, out, count):  # type: ignore[no-untyped-def]
+def reach_of(filters):  # type: ignore[no-untyped-def]
+    """How many times its loudest sample a sound can reach between them, whatever it is."""
+    half = np.float32(0.0)
+    for t in range(HALF_TAPS):
+        half += abs(filters[0, t])
+    most = half
+    for row in range(1, 3):
+        total = np.float32(0.0)
+        for t in range(QUARTER_TAPS):
+            total += abs(filters[row, t]) + half * abs(filters[row, QUARTER_TAPS + t])
+        most = max(most, total)
+    return most * np.float32(MAX_CREST)
+
+
+@inline
+def peaks_between(x, past, filters, rows, last, least, out, count):  # type: ignore[no-untyped-def]
     """out[i] = the highest magnitude around sample i, from its neighbour before to its neighbour after, TRUE_PEAK_LATE late.
 
-    past: (TRUE_PEAK_HISTORY + at least count,), the samples before. rows: (4, at least count + 1), scratch. last: the
-    highest between the two samples before, returned for the next stretch. Where nothing can come over `least`, whatever
-    the filter makes of it, samples stand for themselves.
+    past: (TRUE_PEAK_HISTORY + at least count,), the samples before. rows: see `between_samples`. last: the highest between
+    the two samples before, returned for the next stretch. Where nothing can come over `least`, whatever the filters make
+    of it, samples stand for themselves.
     """
-    reach = np.float32(0.0)
-    for p in range(phases.shape[0]):
-        total = np.float32(0.0)
-        for t in range(phases.shape[1]):
-            total += abs(phases[p, t])
-        reach = max(reach, total)
     for i in range(count):
         past[TRUE_PEAK_HISTORY + i] = x[i]
     bits = past.view(np.int32)
@@ -76,14 +115,15 @@ def peaks_between(x, past, phases, rows, last, least, out, count):  # type: igno
         loudest_bits = max(loudest_bits, bits[i] & np.int32(0x7FFFFFFF))
     between = rows[0]
     between.view(np.int32)[0] = loudest_bits
-    could = between[0] * reach
-    between[0] = np.float32(last)
+    could = between[0] * reach_of(filters)
     if could > least:
-        between_samples(past, phases, rows, between, count)
+        between_samples(past, filters, rows, between, count)
     else:
-        sample = past[TRUE_PEAK_HISTORY // 2 - 1 : TRUE_PEAK_HISTORY // 2 + count + 1]
+        at = TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE
+        sample = past[at : at + count + 1]
         for i in range(1, count + 1):
             between[i] = abs(sample[i])
+    between[0] = np.float32(last)
     for i in range(count):
         out[i] = max(between[i], between[i + 1])
     for i in range(TRUE_PEAK_HISTORY):
@@ -91,54 +131,43 @@ def peaks_between(x, past, phases, rows, last, least, out, count):  # type: igno
     return np.float64(between[count])
 
 
-@kernel("float32(float32[::1],float32[:,::1],boolean)", allocates=True)
-def true_peak(x, phases, inside):  # type: ignore[no-untyped-def]
-    """Largest interpolated magnitude of one channel, with silence before and after it.
+@kernel("float32(float32[::1],float32[:,::1])", allocates=True)
+def true_peak(x, filters):  # type: ignore[no-untyped-def]
+    """Largest magnitude of one channel, at its samples and between them, from TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE on and up
+    to TRUE_PEAK_LATE before its end: what comes in blocks overlaps by TRUE_PEAK_HISTORY.
 
-    inside: only between samples that have `taps` neighbours, for a stretch cut out of something longer.
-
-    A stretch whose samples cannot reach the peak found so far, whatever the filter makes of them, is not filtered.
+    A stretch whose samples cannot reach the peak found so far, whatever the filters make of them, is not filtered.
     """
-    oversampling, taps = phases.shape
-    frames = x.shape[0]
-    reach = np.float32(0.0)
-    for p in range(oversampling):
-        total = np.float32(0.0)
-        for t in range(taps):
-            total += abs(phases[p, t])
-        reach = max(reach, total)
     chunk = 128
-    padded = np.zeros(chunk + taps, np.float32)
-    padded_bits = padded.view(np.int32)
-    row = np.empty(chunk, np.float32)
-    row_bits = row.view(np.int32)
+    rows = np.empty((TRUE_PEAK_ROWS, chunk + TRUE_PEAK_ROOM), np.float32)
+    between = rows[0]
+    between_bits = between.view(np.int32)
+    at = TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE
+    reach = reach_of(filters)
     sign = np.int32(0x7FFFFFFF)
-    found = np.empty(1, np.float32)
-    found_bits = found.view(np.int32)
-    # Magnitudes sort like their bits: integer maxima vectorise, floating ones do not.
-    most = np.int32(0)
-    first = 0 if inside else -taps
-    end = frames - taps if inside else frames
+    most = np.float32(0.0)
+    first = 0
+    end = x.shape[0] - TRUE_PEAK_HISTORY
     while first < end:
         wanted = min(chunk, end - first)
-        for i in range(chunk + taps):
-            padded[i] = np.float32(0.0)
-        low = max(first, 0)
-        high = min(first + chunk + taps, frames)
-        padded[low - first : high - first] = x[low:high]
-        loudest = np.int32(0)
-        for i in range(chunk + taps):
-            loudest = max(loudest, padded_bits[i] & sign)
-        for i in range(wanted):
-            most = max(most, padded_bits[i + taps // 2] & sign)
-        found_bits[0] = loudest
-        could = found[0] * reach
-        found_bits[0] = most
-        if could > found[0]:
-            for p in range(1, oversampling):
-                filtered(padded, phases[p], chunk, row)
-                for i in range(wanted):
-                    most = max(most, row_bits[i] & sign)
-        first += chunk
-    found_bits[0] = most
-    return found[0]
+        past = x[first : first + TRUE_PEAK_HISTORY + wanted]
+        bits = past.view(np.int32)
+        # Magnitudes sort like their bits: integer maxima vectorise, floating ones do not.
+        loudest, here = np.int32(0), np.int32(0)
+        for i in range(TRUE_PEAK_HISTORY + wanted):
+            loudest = max(loudest, bits[i] & sign)
+        for i in range(at, at + wanted + 1):
+            here = max(here, bits[i] & sign)
+        between_bits[0] = loudest
+        could = between[0] * reach
+        between_bits[0] = here
+        most = max(most, between[0])
+        if could > most:
+            between_samples(past, filters, rows, between, wanted)
+            highest = np.int32(0)
+            for i in range(1, wanted + 1):
+                highest = max(highest, between_bits[i])
+            between_bits[0] = highest
+            most = max(most, between[0])
+        first += wanted
+    return most

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import loudness as kernels
-from saltanvil.dsp.true_peak import TRUE_PEAK_TAPS, true_peak, true_peak_phases
+from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, true_peak, true_peak_filters
 from saltanvil.dsp.units import gain_to_db
 
 OFFSET_LUFS = -0.691  # BS.1770-5 Annex 1, eq. 2
@@ -115,24 +115,25 @@ def loudness_range_lu(energies: Values) -> float:
     return float(high - low)
 
 
-def true_peak_dbtp(x: Audio, oversampling: int = 4) -> float:
-    """Largest magnitude between the samples of any channel (BS.1770-5 Annex 2), in dBTP."""
-    phases = true_peak_phases(oversampling)
-    return gain_to_db(max(float(true_peak(channel, phases, False)) for channel in x))
+def true_peak_dbtp(x: Audio) -> float:
+    """Largest magnitude between the samples of any channel (BS.1770-5 Annex 2), with silence around, in dBTP."""
+    meter = TruePeakMeter(len(x))
+    meter.add(x)
+    return meter.read_dbtp()
 
 
 class PeakMeter:
     """True peak of a stream, block by block, for two channels; each block is seen with the end of the one before."""
 
     def __init__(self) -> None:
-        self._phases = true_peak_phases()
-        self._tail = np.zeros((2, TRUE_PEAK_TAPS), np.float32)
+        self._filters = true_peak_filters()
+        self._tail = np.zeros((2, TRUE_PEAK_HISTORY), np.float32)
 
     def read_dbtp(self, x: Audio) -> list[float]:
         """Per channel, the largest magnitude since the last block, half a filter late."""
         seen = np.concatenate([self._tail, x], axis=1)
-        self._tail = seen[:, -TRUE_PEAK_TAPS:].copy()
-        return [gain_to_db(float(true_peak(channel, self._phases, True))) for channel in seen]
+        self._tail = seen[:, -TRUE_PEAK_HISTORY:].copy()
+        return [gain_to_db(float(true_peak(channel, self._filters))) for channel in seen]
 
 
 class TruePeakMeter:
@@ -140,17 +141,17 @@ class TruePeakMeter:
     silence before and after it."""
 
     def __init__(self, channels: int) -> None:
-        self._phases = true_peak_phases()
-        self._tail = np.zeros((channels, TRUE_PEAK_TAPS), np.float32)
+        self._filters = true_peak_filters()
+        self._tail = np.zeros((channels, TRUE_PEAK_HISTORY), np.float32)
         self._largest = 0.0
 
     def add(self, x: Audio) -> None:
         """(channels, frames)."""
         seen = np.concatenate([self._tail, x], axis=1)
-        self._tail = seen[:, -TRUE_PEAK_TAPS:].copy()
-        self._largest = max(self._largest, *(float(true_peak(channel, self._phases, True)) for channel in seen))
+        self._tail = seen[:, -TRUE_PEAK_HISTORY:].copy()
+        self._largest = max(self._largest, *(float(true_peak(channel, self._filters)) for channel in seen))
 
     def read_dbtp(self) -> float:
         """Of all that was added."""
         ended = np.concatenate([self._tail, np.zeros_like(self._tail)], axis=1)
-        return gain_to_db(max(self._largest, *(float(true_peak(channel, self._phases, True)) for channel in ended)))
+        return gain_to_db(max(self._largest, *(float(true_peak(channel, self._filters)) for channel in ended)))

@@ -10,7 +10,7 @@ from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
-from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_phases
+from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_filters
 from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
@@ -197,7 +197,7 @@ class Clipper(Processor):
         self._held_ring = np.zeros((3 * channels, 1 << (held + TRUE_PEAK_LATE + dsp.CHUNK_FRAMES).bit_length()), np.float32)
         self._lanes = np.zeros((3, held + 2))
         self._history = np.zeros((channels, TRUE_PEAK_HISTORY + dsp.CHUNK_FRAMES), np.float32)
-        self._phases = true_peak_phases(4)
+        self._filters = true_peak_filters()
         self._work = np.zeros((dsp.WORK_ROWS, top + MOST_TAPS), np.float32)
         self._way = ("", "", "")
         super().__init__(settings, channels, context)
@@ -252,7 +252,7 @@ class Clipper(Processor):
         self.heard = band
         dsp.clip(
             x, band, y, self._target, self._state, self._ladder, TAPS, self._ups, self._downs, self._pads,
-            self._ring, self._held_ring, self._lanes, self._history, self._phases, trace, self._work,
+            self._ring, self._held_ring, self._lanes, self._history, self._filters, trace, self._work,
         )  # fmt: skip
         driven_db = np.float32(gain_to_db(self._target[dsp.DRIVE]))
         self.telemetry = Telemetry(trace[0], trace[1] - driven_db, {"clipped": trace[2]})

@@ -1,5 +1,6 @@
 """The transient shaper."""
 
+import math
 from typing import Literal
 
 import numpy as np
@@ -22,6 +23,8 @@ SHELF_Q = 0.7071
 SAFE = LimiterSettings(ceiling_db=-0.1, peaks="sample", lookahead_ms=1.0, release_mode="fixed", release_ms=40.0)
 
 _HITS = {"mode": ["transients"]}
+#: What is taken and added is freed of what lies below.
+DC_HZ = 5.0
 
 
 class ShaperSettings(Settings):
@@ -167,6 +170,7 @@ class Shaper(Processor):
         target[dsp.SLOW] = time_constant(SLOW_MS / settings.speed, rate)
         target[dsp.LINGER] = time_constant(LINGER_MS / settings.speed, rate)
         target[dsp.GLIDE] = glide_part(rate)
+        target[dsp.DC_PART] = 1.0 - math.exp(-2.0 * math.pi * DC_HZ / rate)
         self._target = target
         self._attack.set(flanks(settings.attack_hz, None, DETECTOR_SLOPE_DB, rate) if filtered else None)
         self._sustain.set(flanks(None, settings.sustain_hz, DETECTOR_SLOPE_DB, rate) if filtered else None)
