@@ -130,8 +130,8 @@ def test_low_latency_says_what_it_changes():
     session, _ = edited(plain(), op="set_step", step_id="duck", settings={"lookahead_ms": 5.0})
     routing = routing_of(session)
     assert routing.low_latency_changes == {
-        "lim": "counts true peak becomes sample, lookahead 3 becomes 0.5: 2.8 ms less",
+        "lim": "counts true peak becomes sample, lookahead 3 becomes 0.5: 3.6 ms less",
         "duck": "lookahead 5 becomes 0: 5.0 ms less",
     }
-    assert routing.latency_ms == pytest.approx(8.3, abs=0.1) and routing.low_latency_ms == 0.5
+    assert routing.latency_ms == pytest.approx(9.1, abs=0.1) and routing.low_latency_ms == 0.5
     assert [cause.name for cause in routing.strips["bass"].causes] == ["KICK: limiter", "BASS: ducker"]

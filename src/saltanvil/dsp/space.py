@@ -102,20 +102,21 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
 # ---- room ------------------------------------------------------------------------------------------------------------
 LINES = 16
 DIFFUSERS = 4
-#: What lies outside the network, and so moves within each tick: the first of the settings.
-GLIDING_OUTSIDE = 3
 #: No delay inside the network is shorter than a tick, so that a whole tick is worked through at once.
 MIN_DELAY_FRAMES = TICK_FRAMES
 # Target settings; those before ROOM_GLIDING glide. DIFFUSION is the coefficient of the all-passes, EARLY and TAIL the
 # levels of what comes straight from them and of the lines; GAINS and ABSORB are the lines' losses and damping.
-ROOM_DRY, ROOM_WET, WIDTH, ROOM_LOW, DIFFUSION, EARLY, TAIL, GAINS = range(8)
-ABSORB = GAINS + LINES
-ROOM_GLIDING = ABSORB + LINES
+ROOM_DRY, ROOM_WET, WIDTH, EARLY, TAIL, DIFFUSION, GAINS = range(7)
+#: Gains move within each tick too: the first of the settings.
+RAMPED = GAINS + LINES
+ABSORB = RAMPED
+ROOM_LOW = ABSORB + LINES
+ROOM_GLIDING = ROOM_LOW + 1
 PREDELAY, ROOM_FADE_STEP, ROOM_GLIDE, ROOM_SETTINGS = range(ROOM_GLIDING, ROOM_GLIDING + 4)
 (ROOM_POSITION, ROOM_PRIMED, PRE_NOW, PRE_NEXT, PRE_FADE, ROOM_FROM) = range(ROOM_GLIDING, ROOM_GLIDING + 6)
-ROOM_HEADER = ROOM_FROM + 3  # dry, wet and width as the tick began
+ROOM_HEADER = ROOM_FROM + RAMPED  # the gains as the tick began
 ROOM_STATE = ROOM_HEADER + LINES + 2  # the lines' dampers, the inputs' low cuts
-ROOM_WORK_ROWS = LINES + 6
+ROOM_WORK_ROWS = LINES + 7
 
 
 @inline
@@ -159,16 +160,17 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
     now = state[:ROOM_GLIDING]
     if state[ROOM_PRIMED] == 0.0:
         copy(settings[:ROOM_GLIDING], now)
-        copy(now[:GLIDING_OUTSIDE], state[ROOM_FROM : ROOM_FROM + GLIDING_OUTSIDE])
+        copy(now[:RAMPED], state[ROOM_FROM : ROOM_FROM + RAMPED])
         state[PRE_NOW] = settings[PREDELAY]
         state[ROOM_PRIMED] = 1.0
     pre_mask, spread_mask, mask = pre.shape[1] - 1, diffusers.shape[2] - 1, lines.shape[1] - 1
     entered, total, sides, scratch = work[LINES : LINES + 2], work[LINES + 2], work[LINES + 3 : LINES + 5], work[LINES + 5]
+    along = work[LINES + 6]
     start = 0
     while start < frames:
         phase = int(state[ROOM_POSITION]) % TICK_FRAMES
         if phase == 0:
-            copy(now[:GLIDING_OUTSIDE], state[ROOM_FROM : ROOM_FROM + GLIDING_OUTSIDE])
+            copy(now[:RAMPED], state[ROOM_FROM : ROOM_FROM + RAMPED])
             for i in range(ROOM_GLIDING):
                 gap = settings[i] - now[i]
                 now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[ROOM_GLIDE]
@@ -177,7 +179,11 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
         base = int(state[ROOM_POSITION])
         first, second = int(state[PRE_NOW]), int(state[PRE_NEXT])
         fading = state[PRE_FADE] > 0.0
-        low, diffusion = now[ROOM_LOW], np.float32(now[DIFFUSION])
+        low = now[ROOM_LOW]
+        for i in range(count):
+            along[i] = np.float32(phase + i + 1) / np.float32(TICK_FRAMES)
+        diffusion_from = np.float32(state[ROOM_FROM + DIFFUSION])
+        diffusion_by = np.float32(now[DIFFUSION]) - diffusion_from
         for c in range(2):
             v = entered[c]
             write_ring(x[min(c, channels - 1), start : start + count], pre[c], base & pre_mask, count)
@@ -196,6 +202,7 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
                 read_ring(diffusers[c, d], (base - spreads[c, d]) & spread_mask, scratch, count)
                 for i in range(count):
                     held = scratch[i]
+                    diffusion = diffusion_from + diffusion_by * along[i]
                     into = v[i] + diffusion * held
                     v[i] = held - diffusion * into
                     scratch[i] = into
@@ -209,9 +216,11 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
                 read_ring(lines[k], (base - delays[k]) & mask, work[k], count)
             damp_four(work[n], work[n + 1], work[n + 2], work[n + 3], state[ROOM_HEADER + n :], now[ABSORB + n :], count)
         for n in range(LINES):
-            taken, side, gain = work[n], sides[n & 1], np.float32(now[GAINS + n])
+            taken, side = work[n], sides[n & 1]
+            gain_from = np.float32(state[ROOM_FROM + GAINS + n])
+            gain_by = np.float32(now[GAINS + n]) - gain_from
             for i in range(count):
-                taken[i] *= gain
+                taken[i] *= gain_from + gain_by * along[i]
             sign = np.float32(1.0 if n & 2 else -1.0)
             for i in range(count):
                 total[i] += taken[i]
@@ -223,8 +232,10 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
             for i in range(count):
                 taken[i] += sign * given[i] - spread_out * total[i]
             clean_into(taken, lines[n], base & mask, count)
-        early, tail = np.float32(now[EARLY]), np.float32(now[TAIL])
+        early_from, tail_from = state[ROOM_FROM + EARLY], state[ROOM_FROM + TAIL]
+        early_by, tail_by = now[EARLY] - early_from, now[TAIL] - tail_from
         for i in range(count):
+            early, tail = np.float32(early_from + early_by * along[i]), np.float32(tail_from + tail_by * along[i])
             left = early * entered[0, i] + tail * sides[0, i]
             right = early * entered[1, i] + tail * sides[1, i]
             sides[0, i] = np.float32(0.5) * (left + right)

@@ -279,6 +279,7 @@ def aliasing(bench: Bench, asked: Question) -> Result:
         Figure("alias_db", "Strongest fold", sweep.strongest_db[worst], "dB re the tone"),
         Figure("alias_hz", "at", sweep.strongest_hz[worst], "Hz"),
         Figure("alias_of_hz", "of a tone of", sweep.tones_hz[worst], "Hz"),
+        *(Figure("oversampling", "Oversampling", float(way[:-1]), "x") for way in least_oversampling(bench.path)),
     ]
     for number, way in enumerate(ways):
         other = Bench(
@@ -294,6 +295,12 @@ def aliasing(bench: Bench, asked: Question) -> Result:
         ["tone_hz", "fold_hz", "fold_db"], [rounded(np.array(row), 1) for row in rows],
         np.rint(sweep.levels_db).astype(int).tolist(), rounded(np.array(sweep.tones_hz), 1), rounded(sweep.bands_hz, 1),
     )  # fmt: skip
+
+
+def least_oversampling(path: Path) -> list[str]:
+    """What the figures were measured at: the lowest oversampling of the path's steps, if they have any."""
+    found = [getattr(step.settings, "oversampling", None) for step in path.walk() if not step.bypass]
+    return sorted((way for way in found if way is not None), key=lambda way: int(way[:-1]))[:1]
 
 
 def oversamplings(path: Path) -> list[str]:
