@@ -74,8 +74,8 @@ class SaturatorSettings(Settings):
         "8x",
         "Oversampling",
         "Quality",
-        "More folds less back as aliasing and costs more work. The plain character at 0 dBFS: 87 dB below the tone at 8x and 12 dB "
-        "of drive, 61 at 24 dB; 110 and 83 at 16x.",
+        "More folds less back as aliasing and costs more work. The plain character at 0 dBFS: 87 dB below the tone at 8x and 12 "
+        "dB of drive, 61 at 24 dB; 110 and 83 at 16x.",
         moves="latency",
     )
 
@@ -150,7 +150,12 @@ STARTS = (
         "parallel dirt",
         "Far too much alone; mixed in until it is missed when bypassed. Before or after the compressor: press R and hear both.",
         {
-            "character": "transformer", "drive_db": 24.0, "balance": 0.6, "low_emphasis_db": -9.0, "mix": 0.25, "oversampling": "16x",
+            "character": "transformer",
+            "drive_db": 24.0,
+            "balance": 0.6,
+            "low_emphasis_db": -9.0,
+            "mix": 0.25,
+            "oversampling": "16x",
         },
     ),
 )  # fmt: skip
