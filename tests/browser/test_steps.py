@@ -153,14 +153,17 @@ def test_a_slow_gate_is_seen_and_hold_takes_the_chatter_off(page):
     type_setting(page, "attack_ms", "0.1")
     type_setting(page, "lookahead_ms", "1")
     page.wait_for_selector("text=It opens too late", state="detached")
+    choose(page, "detector", "rms")  # a peak detector holds crests and does not chatter here
+    type_setting(page, "rms_ms", "1")
+    type_setting(page, "release_ms", "5")
     type_setting(page, "hysteresis_db", "0")
     type_setting(page, "hold_ms", "0")
-    chattering = wait_figure(page, "openings", lambda value: value > 15)
+    chattering = wait_figure(page, "openings", lambda value: value > 5)
     page.wait_for_selector("text=It chatters")
     type_setting(page, "hysteresis_db", "6")
     type_setting(page, "hold_ms", "2")
     calm = wait_figure(page, "openings", lambda value: value < 3)
-    assert calm < chattering / 8
+    assert calm < chattering / 2
     page.wait_for_selector("text=It chatters", state="detached")
 
 

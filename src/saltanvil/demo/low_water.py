@@ -385,7 +385,7 @@ def path_of(name: str) -> Path:
         ],
         "Bass": [
             # heard on small speakers; first, so that the compressor holds the notes and their harmonics together
-            ("lowend", {"amount_db": -4.0, "odd_share": 0.6, "upper_share": 0.5}),
+            ("lowend", {"amount_db": -7.5, "odd_share": 0.6}),
             (
                 "compressor",
                 {"threshold_db": -20.0, "ratio": 3.0, "attack_ms": 15.0, "release_ms": 120.0, "makeup_db": 2.0},
