@@ -25,16 +25,19 @@ TRUE_PEAK_ROWS, TRUE_PEAK_ROOM = 5, QUARTER_TAPS + 1
 TRUE_PEAK_MARGIN_DB = 0.03
 #: A parabola's crest is at most an eighth over its highest point.
 MAX_CREST = 1.125
+#: The row of the filters that says how far a sound can reach between its samples.
+REACH = 3
 
 
 def true_peak_filters() -> NDArray[np.float32]:
-    """(3, HALF_TAPS): for the half-way point; for the quarter points before and after it, of samples and of half-way points."""
+    """(4, HALF_TAPS): for the half-way point; for the quarter points before and after it, of samples and of half-way points;
+    and, first in the last row, how many times its loudest sample a sound can reach between them, whatever it is."""
 
     def sinc(positions: NDArray[np.floating], half_width: float) -> NDArray[np.float64]:
         window = np.i0(KAISER_BETA * np.sqrt(np.maximum(1.0 - (positions / half_width) ** 2, 0.0))) / np.i0(KAISER_BETA)
         return np.asarray(np.sinc(positions) * window)
 
-    filters = np.zeros((3, HALF_TAPS))
+    filters = np.zeros((4, HALF_TAPS))
     half = sinc(np.arange(HALF_TAPS) - (HALF_TAPS / 2 - 0.5), HALF_TAPS / 2)
     filters[0] = half / half.sum()
     for row, place in ((1, 0.5), (2, 1.5)):  # on the grid of twice the rate, counted from the sample
@@ -43,6 +46,9 @@ def true_peak_filters() -> NDArray[np.float32]:
         taps /= taps.sum()
         of_samples = grid % 2 == 0
         filters[row, :QUARTER_TAPS], filters[row, QUARTER_TAPS : 2 * QUARTER_TAPS] = taps[of_samples], taps[~of_samples]
+    half_reach = float(np.abs(filters[0]).sum())
+    quarters = np.abs(filters[1:3, : 2 * QUARTER_TAPS]).reshape(2, 2, QUARTER_TAPS).sum(axis=2) @ (1.0, half_reach)
+    filters[REACH, 0] = MAX_CREST * max(half_reach, float(quarters.max()))
     return filters.astype(np.float32)
 
 
@@ -85,21 +91,6 @@ def between_samples(past, filters, rows, between, count):  # type: ignore[no-unt
 
 
 @inline
-def reach_of(filters):  # type: ignore[no-untyped-def]
-    """How many times its loudest sample a sound can reach between them, whatever it is."""
-    half = np.float32(0.0)
-    for t in range(HALF_TAPS):
-        half += abs(filters[0, t])
-    most = half
-    for row in range(1, 3):
-        total = np.float32(0.0)
-        for t in range(QUARTER_TAPS):
-            total += abs(filters[row, t]) + half * abs(filters[row, QUARTER_TAPS + t])
-        most = max(most, total)
-    return most * np.float32(MAX_CREST)
-
-
-@inline
 def peaks_between(x, past, filters, rows, last, least, out, count):  # type: ignore[no-untyped-def]
     """out[i] = the highest magnitude around sample i, from its neighbour before to its neighbour after, TRUE_PEAK_LATE late.
 
@@ -115,7 +106,7 @@ def peaks_between(x, past, filters, rows, last, least, out, count):  # type: ign
         loudest_bits = max(loudest_bits, bits[i] & np.int32(0x7FFFFFFF))
     between = rows[0]
     between.view(np.int32)[0] = loudest_bits
-    could = between[0] * reach_of(filters)
+    could = between[0] * filters[REACH, 0]
     if could > least:
         between_samples(past, filters, rows, between, count)
     else:
@@ -143,7 +134,6 @@ def true_peak(x, filters):  # type: ignore[no-untyped-def]
     between = rows[0]
     between_bits = between.view(np.int32)
     at = TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE
-    reach = reach_of(filters)
     sign = np.int32(0x7FFFFFFF)
     most = np.float32(0.0)
     first = 0
@@ -159,7 +149,7 @@ def true_peak(x, filters):  # type: ignore[no-untyped-def]
         for i in range(at, at + wanted + 1):
             here = max(here, bits[i] & sign)
         between_bits[0] = loudest
-        could = between[0] * reach
+        could = between[0] * filters[REACH, 0]
         between_bits[0] = here
         most = max(most, between[0])
         if could > most:

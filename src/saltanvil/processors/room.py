@@ -133,8 +133,8 @@ class Room(Processor):
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         assert isinstance(settings, RoomSettings)
         rate, scale = context.rate, SCALES[settings.size]
-        self._delays = np.array([ms_to_frames(ms * scale, rate) for ms in LINES_MS], np.int64)
-        self._spreads = np.array([[ms_to_frames(ms, rate) for ms in side] for side in SPREADS_MS], np.int64)
+        self._delays = np.maximum([ms_to_frames(ms * scale, rate) for ms in LINES_MS], dsp.MIN_DELAY_FRAMES)
+        self._spreads = np.maximum([[ms_to_frames(ms, rate) for ms in side] for side in SPREADS_MS], dsp.MIN_DELAY_FRAMES)
         self._pre = np.zeros((2, power_above(ms_to_frames(MAX_PREDELAY_MS, rate))), np.float32)
         self._diffusers = np.zeros((2, dsp.DIFFUSERS, power_above(int(self._spreads.max()))), np.float32)
         self._lines = np.zeros((dsp.LINES, power_above(int(self._delays.max()))), np.float32)
@@ -145,7 +145,7 @@ class Room(Processor):
     @classmethod
     def widens(cls, settings: Settings) -> bool:
         assert isinstance(settings, RoomSettings)
-        return settings.width > 0.0 and settings.mix > 0.0
+        return settings.width > 0.0
 
     @classmethod
     def structural_key(cls, settings: Settings) -> tuple[object, ...]:
