@@ -34,11 +34,11 @@ def test_the_true_peak_stays_under_the_ceiling(name, over, lookahead, release):
     x = MATERIAL[name]()
     x *= 10 ** ((over - 1.0) / 20) / np.abs(x).max()
     y, _ = run("limiter", x, ceiling_db=-1.0, peaks="true peak", lookahead_ms=lookahead, release_ms=release)
-    assert true_peak_db(y[0]) <= -1.0 + 0.1
+    assert true_peak_db(y[0]) <= -1.0 + 0.05
 
 
 @pytest.mark.parametrize("make", [hats, lambda seconds: np.random.default_rng(0).standard_normal(round(seconds * RATE))])
 def test_noise_up_to_half_the_rate_comes_near(make):
     x = 2.0 * make(0.5)
     y, _ = run("limiter", x, ceiling_db=-1.0, peaks="true peak")
-    assert true_peak_db(y[0]) <= -1.0 + 0.5
+    assert true_peak_db(y[0]) <= -1.0 + 0.2

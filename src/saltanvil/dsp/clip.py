@@ -32,7 +32,7 @@ from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean
 from saltanvil.dsp.lookahead import rest as at_rest
 from saltanvil.dsp.oversample import doubled, halved
 from saltanvil.dsp.ring import through_ring
-from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_MARGIN_DB, peaks_between
+from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, peaks_between
 
 # Target settings; those before GLIDING glide from tick to tick. Gains are linear.
 (DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, HELD,
@@ -41,6 +41,8 @@ from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_MARGIN_DB, peaks_b
 POSITION, PRIMED, RING_AT, HEADER = 10, 11, 12, 16
 LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, DRIVEN, BETWEEN, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_STATE + 7)  # the window's first
 STATE = HEADER + 2 * FOLLOWERS
+#: What the parabola may still miss, and a gain's own movement.
+MARGIN_DB = 0.03
 MOST_FACTOR = 16
 MOST_PAD = 16
 #: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
@@ -132,7 +134,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
         state[PRIMED] = 1.0
     held = int(settings[HELD])
     true_peak = settings[TRUE_PEAK] != 0.0
-    margin = np.float32(10.0 ** (-TRUE_PEAK_MARGIN_DB / 20.0))
+    margin = np.float32(10.0 ** (-MARGIN_DB / 20.0))
     held_late = held + (TRUE_PEAK_LATE if true_peak else 0)
     held_mask = held_ring.shape[1] - 1
     steps = int(settings[STEPS])

@@ -16,7 +16,7 @@ from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
 from saltanvil.dsp.logs import TINY
 from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean, rest
 from saltanvil.dsp.ring import through_ring
-from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_MARGIN_DB, TRUE_PEAK_ROWS, peaks_between
+from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_ROWS, peaks_between
 
 # Target settings; those before GLIDING glide from tick to tick. CEILING and DRIVE in dB.
 (
@@ -32,6 +32,8 @@ BETWEEN, LOW_A, LOW_B, LOW_PEAK, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_ST
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 128
 WORK_ROWS = 13
+#: What the filters and the parabola may still miss of noise up to half the rate, and a gain's own movement.
+MARGIN_DB = 0.16
 #: Leaning begins this far below the ceiling.
 LEAN_FROM_DB = 6.0
 
@@ -53,7 +55,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
     window = int(settings[WINDOW])
     true_peak = settings[TRUE_PEAK] != 0.0
     late_by = window + (TRUE_PEAK_LATE if true_peak else 0)
-    margin = 10.0 ** (-TRUE_PEAK_MARGIN_DB / 20.0) if true_peak else 1.0
+    margin = 10.0 ** (-MARGIN_DB / 20.0) if true_peak else 1.0
     primed = state[PRIMED] != 0.0
     if not primed:
         copy(settings[:GLIDING], now)
