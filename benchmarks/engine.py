@@ -37,6 +37,7 @@ from saltanvil.session.document import Send, Session, Step, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.studies.ledger import ledger_of
+from saltanvil.studies.passage import passage_of
 from saltanvil.studies.pictures import bite_of, curve_of
 
 RATE = 48000
@@ -259,7 +260,11 @@ def main() -> None:
         began = time.perf_counter()
         compared = ScopeRenderer(session, media, cache, 5 * RATE, 15 * RATE).compare(Scope("a", "3"))
         step_of = session.strip("a").path.steps[4]
-        ledger_of(compared, session, step_of), bite_of(compared, 800), curve_of(step_of, step_of.settings, compared.detector_db)
+        (
+            ledger_of(passage_of(compared, RATE), session, step_of),
+            bite_of(passage_of(compared, RATE), 800),
+            curve_of(step_of, step_of.settings, compared.detector_db),
+        )
         found.append(time.perf_counter() - began)
     say("ledger and pictures after an edit, 10 s, five steps", f"median {np.median(found[2:]) * 1000:.0f} ms", "300 ms")
 

@@ -1,4 +1,4 @@
-"""The command line: serve, measure, process, bench, steps, render."""
+"""The command line: serve, measure, process, bench, steps, render; check, backup, restore."""
 
 import argparse
 import contextlib
@@ -150,6 +150,20 @@ def build_parser() -> argparse.ArgumentParser:
     steps.add_argument("--json", action="store_true")
     steps.set_defaults(run=run_steps)
 
+    check = commands.add_parser("check", help="test a folder of sessions: the database, every session, all sound; writes nothing")
+    add_data(check)
+    check.set_defaults(run=run_check)
+
+    backup = commands.add_parser("backup", help="copy all sessions and media to one file, also while they are in use")
+    backup.add_argument("-o", "--output", type=Path, required=True, metavar="FILE")
+    add_data(backup)
+    backup.set_defaults(run=run_backup)
+
+    restore = commands.add_parser("restore", help="bring the sessions of a copy back, beside those there are")
+    restore.add_argument("copy", type=Path, metavar="COPY", help="one of the daily copies, or a backup of the same folder")
+    add_data(restore)
+    restore.set_defaults(run=run_restore)
+
     render = commands.add_parser("render", help="render sessions to files, several at a time")
     render.add_argument("sessions", nargs="+", metavar="SESSION", help="their names or numbers")
     render.add_argument("-o", "--output", type=Path, required=True, metavar="DIR")
@@ -181,8 +195,12 @@ def run_serve(asked: argparse.Namespace) -> None:
     import uvicorn
 
     from saltanvil.web.app import create_app
-    from saltanvil.web.security import LOOPBACK
+    from saltanvil.web.audition import MAX_MESSAGE
+    from saltanvil.web.security import LOOPBACK, names_of_machine, url_host
+    from saltanvil.web.services import Services
 
+    if not 0 <= asked.port <= 65535:
+        raise Refused(f"--port {asked.port}: a port is from 0 to 65535")
     loopback = asked.host in ("127.0.0.1", "localhost", "::1")
     family = socket.AF_INET6 if ":" in asked.host else socket.AF_INET
     listener = socket.socket(family, socket.SOCK_STREAM)
@@ -191,16 +209,17 @@ def run_serve(asked: argparse.Namespace) -> None:
         listener.bind((asked.host, asked.port))
     except OSError as error:
         raise Refused(
-            f"port {asked.port} on {asked.host} cannot be used ({error.strerror}); choose another with --port"
+            f"port {asked.port} on {asked.host} cannot be used ({error.strerror}); choose another with --port or --host"
         ) from error
     if not asked.empty:
         ensure_demo(asked.data)
     token = None if loopback else secrets.token_urlsafe(18)
-    hosts = LOOPBACK if loopback else {*LOOPBACK, asked.host, socket.gethostname()}
+    hosts = LOOPBACK if loopback else {*LOOPBACK, *names_of_machine(asked.host)}
     page = asked.page if asked.page is not None and asked.page.is_dir() else None
-    app = create_app(asked.data, page, hosts, token)
+    services = Services(asked.data)
+    app = create_app(services, page, hosts, token)
     config = uvicorn.Config(
-        app, log_level="warning", ws_per_message_deflate=False, ws_max_size=1 << 17, timeout_graceful_shutdown=2
+        app, log_level="warning", ws_per_message_deflate=False, ws_max_size=MAX_MESSAGE, timeout_graceful_shutdown=2
     )
     server = uvicorn.Server(config)
     if asked.until_stdin_closes:
@@ -212,7 +231,8 @@ def run_serve(asked: argparse.Namespace) -> None:
         threading.Thread(target=wait, daemon=True).start()
     listener.listen(128)  # from here on a browser that is quick waits instead of being refused
     port = listener.getsockname()[1]
-    print(f"Salt Anvil is at http://{asked.host}:{port}/{f'?token={token}' if token else ''}", flush=True)
+    shown = url_host(asked.host)
+    print(f"Salt Anvil is at http://{shown}:{port}/{f'?token={token}' if token else ''}", flush=True)
     with contextlib.suppress(KeyboardInterrupt):
         server.run(sockets=[listener])
 
@@ -220,22 +240,58 @@ def run_serve(asked: argparse.Namespace) -> None:
 def ensure_demo(folder: Path) -> None:
     """Make the demo sessions if the store has no session at all."""
     from saltanvil.store.database import Database
+    from saltanvil.store.folder import DataFolder
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
 
-    database = Database(folder / "saltanvil.db")
-    sessions = SessionStore(database)
-    if sessions.listed():
-        return
-    from saltanvil.demo.make import make_demo
+    with DataFolder(folder) as held:
+        database = Database(held.database)
+        sessions = SessionStore(database)
+        if sessions.listed():
+            return
+        from saltanvil.demo.make import make_demo
 
-    def progress(share: float) -> None:
-        print(f"\rMaking the demo sessions ... {share:4.0%}", end="" if share < 1 else "\n", flush=True)
+        def progress(share: float) -> None:
+            print(f"\rMaking the demo sessions ... {share:4.0%}", end="" if share < 1 else "\n", flush=True)
 
-    progress(0.0)
-    media = MediaStore(database)
-    media.clear_unfinished()
-    make_demo(sessions, media, progress)
+        progress(0.0)
+        media = MediaStore(database)
+        media.clear_unfinished()
+        make_demo(sessions, media, progress)
+
+
+# ---- the folder ----------------------------------------------------------------------------------------------------
+
+
+def run_check(asked: argparse.Namespace) -> None:
+    from saltanvil.store.copies import findings
+
+    wrong = 0
+    for finding in findings(asked.data):
+        wrong += finding.wrong
+        print(f"{'wrong: ' if finding.wrong else ''}{finding.text}")
+    if wrong:
+        raise Refused(
+            f"{asked.data}: {wrong} faults; put a copy in its place, or bring single sessions back with `saltanvil restore`"
+        )
+    print("no fault found")
+
+
+def run_backup(asked: argparse.Namespace) -> None:
+    from saltanvil.store.copies import back_up
+
+    print(f"{asked.output}: {back_up(asked.data, asked.output) / (1 << 20):.1f} MiB")
+
+
+def run_restore(asked: argparse.Namespace) -> None:
+    from saltanvil.store.copies import restore_documents
+    from saltanvil.store.database import Database
+    from saltanvil.store.folder import DataFolder
+
+    copy = existing(asked.copy)
+    with DataFolder(asked.data) as held:
+        for name in restore_documents(Database(held.database), copy):
+            print(name)
 
 
 # ---- files ---------------------------------------------------------------------------------------------------------
@@ -414,15 +470,18 @@ def run_render(asked: argparse.Namespace) -> bool:
     from saltanvil.engine.export import export_strips
     from saltanvil.engine.time import session_frames
     from saltanvil.media.encode import SUFFIX
-    from saltanvil.store.database import Database
+    from saltanvil.store.copies import database_in
+    from saltanvil.store.database import Database, outdated
+    from saltanvil.store.folder import DataFolder
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
     from saltanvil.studies.match import settled
     from saltanvil.web.exports import file_names
 
-    if not (asked.data / "saltanvil.db").is_file():
-        raise Refused(f"{asked.data}: there are no sessions here; name their folder with --data")
-    database = Database(asked.data / "saltanvil.db")
+    path = database_in(asked.data)
+    # Reading needs no lock, migrating does.
+    with DataFolder(asked.data) if outdated(path) else contextlib.nullcontext():
+        database = Database(path)
     sessions, store = SessionStore(database), MediaStore(database)
     rows = [row for row in sessions.listed() if not row.deleted]
     if asked.strips and len(asked.sessions) > 1:
@@ -436,7 +495,10 @@ def run_render(asked: argparse.Namespace) -> bool:
     titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, asked.strips)]
     names = iter(file_names(titles, SUFFIX[asked.format]))
     work = [(session, {strip_id: asked.output / next(names) for strip_id in ids_of(session, asked.strips)}) for session in found]
-    asked.output.mkdir(parents=True, exist_ok=True)
+    try:
+        asked.output.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise Refused(f"{asked.output}: this folder cannot be made ({error.strerror}); name another one") from error
     progress = progress_line(len(work))
 
     files: list[tuple[str, Written]] = []

@@ -26,6 +26,7 @@ from saltanvil.session.edits import MoveStep
 from saltanvil.session.settings import loudness_gain_db
 from saltanvil.studies.ledger import ledger_of
 from saltanvil.studies.match import louder_by_db, settled
+from saltanvil.studies.passage import passage_of
 from tests.engine.test_routing import session_of, step, strip
 from tests.processors.test_processors import db, made, run
 from tests.signals import noise, tone
@@ -289,7 +290,7 @@ def test_hints_tell_of_a_colour_that_is_not_there_or_only_louder():
         session = session_of(strip("t", step(kind, "s", **chosen), media_id=0))
         ready = settled(session, Arrays(sound))
         found = ScopeRenderer(ready, Arrays(sound), SegmentCache(), 0, 3 * RATE).compare(Scope("t", "s"))
-        ledger = ledger_of(found, ready, ready.step("s").step)
+        ledger = ledger_of(passage_of(found, RATE), ready, ready.step("s").step)
         return [hint.name for hint in ledger.hints], {fact.name: fact.value for fact in ledger.facts}
 
     soft = np.float32(0.001) * x
@@ -318,9 +319,9 @@ def test_the_low_end_is_heard_on_small_speakers_and_stays_what_it_was():
     assert small == pytest.approx(lufs(speaker.through(y, RATE)) - lufs(speaker.through(x, RATE)), abs=0.05)
     session = session_of(strip("t", step("lowend", "l", **chosen), media_id=0))
     compared = ScopeRenderer(session, Arrays(x), SegmentCache(), 0, x.shape[1]).compare(Scope("t", "l"))
-    facts = {fact.name: fact.value for fact in ledger_of(compared, session, session.step("l").step).facts}
+    facts = {fact.name: fact.value for fact in ledger_of(passage_of(compared, RATE), session, session.step("l").step).facts}
     assert facts["small_louder_lu"] == pytest.approx(small, abs=0.1) and facts["full_louder_lu"] == pytest.approx(full, abs=0.1)
-    assert facts["coloured_db"] > -30 and not ledger_of(compared, session, session.step("l").step).hints
+    assert facts["coloured_db"] > -30 and not ledger_of(passage_of(compared, RATE), session, session.step("l").step).hints
     # The untouched sound stays: what is added has nothing at the pitch and obeys the filter.
     added = (y - x)[0].astype(np.float64)
     spectrum = np.abs(np.fft.rfft(added))

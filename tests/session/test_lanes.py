@@ -33,6 +33,7 @@ from saltanvil.session.validate import checked
 from saltanvil.studies.ledger import ledger_of
 from saltanvil.studies.make_up import make_up_level_db
 from saltanvil.studies.match import settled
+from saltanvil.studies.passage import passage_of
 from tests.edits import edit_json, set_lane, set_step
 from tests.matching import match_of
 from tests.signals import noise, tone
@@ -520,7 +521,7 @@ def test_a_silent_split_says_why(media):
 
     def hints():
         found = ScopeRenderer(session, media, SegmentCache(), 0, RATE).compare(Scope("a", "split"))
-        return [hint.text for hint in ledger_of(found, session, made).hints]
+        return [hint.text for hint in ledger_of(passage_of(found, RATE), session, made).hints]
 
     assert not any("split" in hint or "lane" in hint for hint in hints())
     for lane in made.lanes:
@@ -546,7 +547,7 @@ def test_inner_matches_come_before_outer_ones_and_the_stretch_is_held(media):
     done = renderer(session).compare(Scope("a", "out"))
     assert abs(match_db(done.before, done.after, RATE)) < 0.05
     treated = renderer(session).compare(Scope("a", None, "out-1"))
-    assert make_up_level_db(treated, 0.0, RATE) > 3
+    assert make_up_level_db(passage_of(treated, RATE), 0.0) > 3
 
 
 def test_parallel_drums_raise_the_detail_and_not_the_peaks(demo_tracks):

@@ -9,6 +9,7 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.document import Key
 from saltanvil.studies.ledger import ledger_of
+from saltanvil.studies.passage import passage_of
 from saltanvil.studies.routing import notices_of, routing_of, source_name
 from tests.engine.test_routing import edited, session_of, step, strip
 from tests.signals import noise, tone
@@ -93,7 +94,10 @@ def test_removing_or_muting_a_source_says_what_it_keyed():
 def hints(session, sounds, scope, frames=RATE * 2):
     found = ScopeRenderer(session, Arrays(*sounds), SegmentCache(), 0, frames).compare(scope)
     made = session.step(scope.step_id).step
-    return found, {h.name: h.text for h in ledger_of(found, session, made, made.key and source_name(session, made.key)).hints}
+    return found, {
+        h.name: h.text
+        for h in ledger_of(passage_of(found, RATE), session, made, made.key and source_name(session, made.key)).hints
+    }
 
 
 def test_a_gate_shut_by_its_key_and_a_filter_above_its_source_are_told_in_decibels():
@@ -130,8 +134,8 @@ def test_low_latency_says_what_it_changes():
     session, _ = edited(plain(), op="set_step", step_id="duck", settings={"lookahead_ms": 5.0})
     routing = routing_of(session)
     assert routing.low_latency_changes == {
-        "lim": "counts true peak becomes sample, lookahead 3 becomes 0.5: 3.6 ms less",
+        "lim": "counts true peak becomes sample, lookahead 3 becomes 0.5: 3.4 ms less",
         "duck": "lookahead 5 becomes 0: 5.0 ms less",
     }
-    assert routing.latency_ms == pytest.approx(9.1, abs=0.1) and routing.low_latency_ms == 0.5
+    assert routing.latency_ms == pytest.approx(8.9, abs=0.1) and routing.low_latency_ms == 0.5
     assert [cause.name for cause in routing.strips["bass"].causes] == ["KICK: limiter", "BASS: ducker"]

@@ -86,7 +86,11 @@ class Player:
         deliver: Callable[[Block], None],
         ended: Callable[[int], None],
         failed: Callable[[str], None],
+        room: Callable[[], bool] = lambda: True,
     ) -> None:
+        """room: whether another block may be delivered; `nudge` tells that it may have changed."""
+        self._room = room
+        self._sent = 0
         self._session, self._media = session, media
         self._deliver, self._ended, self._failed = deliver, ended, failed
         self._audition = Audition()
@@ -111,7 +115,7 @@ class Player:
             self._from = floor_tick(max(0, round(position_s * self._session.rate_hz)))
             self._playing = self._fresh = True
             self._epoch += 1
-            self._heard_frames = 0
+            self._heard_frames = self._sent = 0
             self._condition.notify()
             return self._epoch
 
@@ -158,9 +162,13 @@ class Player:
         """The listener's report: frames consumed of an epoch so far, and new gaps, each of which lengthens the lead."""
         with self._condition:
             if epoch == self._epoch:
-                self._heard_frames = max(self._heard_frames, frames)
+                self._heard_frames = max(self._heard_frames, min(frames, self._sent))
             if underruns > 0:
                 self._lead_s = min(self._lead_s + LEAD_STEP_S, LONGEST_LEAD_S)
+            self._condition.notify()
+
+    def nudge(self) -> None:
+        with self._condition:
             self._condition.notify()
 
     def close(self) -> None:
@@ -204,7 +212,7 @@ class Player:
             for at in range(preroll_start(start, session.rate_hz), start, PREROLL_BLOCK_FRAMES):
                 plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
         lost = plan.latency_frames
-        sequence = sent = 0
+        sequence = 0
         silent, quiet = 0, quiet_frames(session)
         while True:
             with self._condition:
@@ -212,7 +220,7 @@ class Player:
                     self._playing
                     and not self._fresh
                     and not self._closed
-                    and sent - self._heard_frames + BLOCK_FRAMES > self._lead_s * session.rate_hz
+                    and (self._sent - self._heard_frames + BLOCK_FRAMES > self._lead_s * session.rate_hz or not self._room())
                 ):
                     self._condition.wait()
                 if not self._playing or self._fresh or self._closed:
@@ -254,7 +262,9 @@ class Player:
                 position = reader.position_of(reader.given - frames - plan.latency_frames + cut)
                 if not audio.shape[1]:
                     continue
-            sent += audio.shape[1]
+            with self._condition:
+                if self._epoch == epoch:
+                    self._sent += audio.shape[1]
             self._deliver(self._block(plan, audio, epoch, sequence, position, loudness, peaks, lead_s))
             sequence += 1
 

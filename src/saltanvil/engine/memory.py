@@ -8,7 +8,7 @@ page is faulted in anew: measured here, a render of 24 tracks ran at half its sp
 import ctypes
 import functools
 
-M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD = -1, -2, -3
+M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD, M_ARENA_MAX = -1, -2, -3, -8
 
 
 @functools.cache
@@ -16,6 +16,8 @@ def keep_freed_memory() -> None:
     """Raise glibc's thresholds, once for the process."""
     library = ctypes.CDLL(None)
     if hasattr(library, "mallopt"):
-        library.mallopt(M_MMAP_THRESHOLD, 32 << 20)
-        library.mallopt(M_TRIM_THRESHOLD, 1 << 30)
-        library.mallopt(M_TOP_PAD, 64 << 20)
+        library.mallopt(M_MMAP_THRESHOLD, 8 << 20)
+        library.mallopt(M_TRIM_THRESHOLD, 128 << 20)
+        library.mallopt(M_TOP_PAD, 16 << 20)
+        # Each arena keeps what was freed in it: few of them, shared by the threads.
+        library.mallopt(M_ARENA_MAX, 2)

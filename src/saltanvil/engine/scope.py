@@ -1,5 +1,6 @@
 """Before and after of a scope over a passage, from cached stretches: an edit of step n renders from n on."""
 
+import threading
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -135,7 +136,9 @@ class ScopeRenderer:
     # ---- stretches -----------------------------------------------------------------------------------------------------
 
     def _stretches(self, plan: Plan, wanted: Iterable[Node]) -> dict[int, RenderedSegment]:
-        """The stretches of nodes, by their identity: from the cache, or made from those of their sources."""
+        """The stretches of nodes, by their identity: from the cache, or made from those of their sources, which are let go of
+        as soon as all that is made of them is there."""
+        wanted = list(wanted)
         names = fingerprints(plan, (self.begin, self.end, self.session.rate_hz))
         found: dict[int, RenderedSegment] = {}
         order: list[Node] = []
@@ -149,6 +152,20 @@ class ScopeRenderer:
                     order.insert(0, node)
                     needed.update(id(source) for source in node.sources)
 
+        kept = {id(node) for node in wanted}
+        uses: dict[int, int] = {}
+        for node in order:
+            for name in {id(source) for source in node.sources}:
+                uses[name] = uses.get(name, 0) + 1
+        lock = threading.Lock()
+
+        def let_go(node: Node) -> None:
+            with lock:
+                for name in {id(source) for source in node.sources}:
+                    uses[name] -= 1
+                    if not uses[name] and name not in kept:
+                        found.pop(name, None)
+
         def make(node: Node) -> None:
             if self.cancelled():
                 raise Cancelled
@@ -156,6 +173,7 @@ class ScopeRenderer:
             found[id(node)] = stretch
             if node.stored:
                 self.cache.put(names[id(node)], stretch)
+            let_go(node)
 
         if self.pool is not None and len(order) > 1:
             run_graph(order, make, self.pool)

@@ -6,6 +6,8 @@ from saltanvil.session.document import Session
 
 #: Played before what is wanted, so that detectors have settled; the same live and offline, so that the samples agree.
 PREROLL_S = 2.0
+#: The longest session that everything is made for.
+MAX_SESSION_S = 6 * 3600
 
 
 def floor_tick(frame: int) -> int:
@@ -31,3 +33,18 @@ def session_frames(session: Session, media: Media) -> int:
         if strip.media_id is not None
     ]
     return max([session.rate_hz, *ends])
+
+
+def check_length(session: Session, media: Media, before: Session) -> None:
+    """Raises ValueError if a session has become longer than the longest there may be, naming the strip that ends last."""
+    frames = session_frames(session, media)
+    if frames <= MAX_SESSION_S * session.rate_hz or frames <= session_frames(before, media):
+        return
+    last = max(
+        (strip for strip in session.strips if strip.media_id is not None),
+        key=lambda strip: round(strip.start_s * session.rate_hz) + media.frames(strip.media_id or 0),
+    )
+    raise ValueError(
+        f"{last.name!r} would end at {frames / session.rate_hz / 3600:.2f} h; a session lasts at most "
+        f"{MAX_SESSION_S // 3600} hours: start it earlier, or cut it into parts"
+    )

@@ -70,13 +70,17 @@ class FiguresMeter:
         self._powers.extend((np.einsum("cbw,cbw->b", cut, cut) / (self._window * self.channels)).tolist())
         self._rest = joined[:, count * self._window :]
 
+    def energies(self) -> NDArray[np.float64]:
+        """K-weighted energy of each hop of 10 ms, of all channels."""
+        parts = [weight * np.array(meter.energies) for weight, meter in zip(self._weights, self._loudness, strict=True)]
+        return np.asarray(sum(parts[1:], parts[0]))
+
     def figures(self) -> Figures:
         """Of all that was added.
 
         crest_db is sample peak over RMS of all channels; floor_dbfs the 10th percentile of the RMS of 50 ms windows.
         """
-        parts = [weight * np.array(meter.energies) for weight, meter in zip(self._weights, self._loudness, strict=True)]
-        energies = np.asarray(sum(parts[1:], parts[0]))
+        energies = self.energies()
         sample_peak = gain_to_db(self._sample_peak)
         rms = power_to_db(self._square / max(self._frames * self.channels, 1))
         return Figures(
@@ -100,13 +104,17 @@ def figures_of(x: NDArray[np.float32], rate: int) -> Figures:
 
 
 def match_db(before: NDArray[np.float32], after: NDArray[np.float32], rate: int) -> float:
-    """Loudness of `after` less that of `before`, in dB; 0 where either cannot be measured.
+    """`louder_db` of two sounds, (channels, frames)."""
+    return louder_db(loudness.hop_energies(before, rate), loudness.hop_energies(after, rate))
+
+
+def louder_db(before: NDArray[np.float64], after: NDArray[np.float64]) -> float:
+    """Loudness of `after` less that of `before`, in dB, from their energies; 0 where either cannot be measured.
 
     Integrated loudness (BS.1770-5); stretches under 400 ms, or below its gate, by their ungated weighted energy.
     """
     found = []
-    for x in (before, after):
-        energies = loudness.hop_energies(x, rate)
+    for energies in (before, after):
         value = loudness.integrated_lufs(energies)
         if not math.isfinite(value) and len(energies):
             value = loudness.energy_to_lufs(float(energies.mean()))

@@ -59,9 +59,13 @@ def average_db(x: NDArray[np.float32], rate: int, fraction: int) -> NDArray[np.f
     return banded_db(powers(x, size, starts).mean(axis=0), rate, fraction, centres_hz(rate))
 
 
-def moving_db(x: NDArray[np.float32], rate: int, fraction: int) -> tuple[float, NDArray[np.float64]]:
-    """Seconds between the pictures, and (pictures, POINTS); at most MOST_MOVING of them."""
-    hop = max(MOVING_FRAMES // 4, -(-x.shape[1] // MOST_MOVING))
+def moving_hop(frames: int) -> int:
+    """Frames between the pictures of a passage, so that there are at most MOST_MOVING."""
+    return max(MOVING_FRAMES // 4, -(-frames // MOST_MOVING))
+
+
+def moving_db(x: NDArray[np.float32], rate: int, fraction: int, hop: int) -> tuple[float, NDArray[np.float64]]:
+    """Seconds between the pictures, and (pictures, POINTS)."""
     starts = np.arange(0, x.shape[1], hop) - MOVING_FRAMES // 2
     padded = np.pad(x, ((0, 0), (MOVING_FRAMES // 2, MOVING_FRAMES)))
     found = powers(padded, MOVING_FRAMES, starts + MOVING_FRAMES // 2)

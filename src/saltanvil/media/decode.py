@@ -14,13 +14,14 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from saltanvil.dsp.envelope import all_finite
+from saltanvil.dsp.envelope import LOUDEST, all_finite
 
 Audio = NDArray[np.float32]
 
 BLOCK_FRAMES = 1 << 16
-MAX_FRAMES = 4 * 3600 * 96000
+MAX_S = 6 * 3600
 MIN_RATE, MAX_RATE = 8000, 384000
+TOO_LONG = f"it is longer than {MAX_S // 3600} hours; cut it into parts"
 EXACT = {"WAV", "WAVEX", "RF64", "FLAC", "AIFF", "W64"}
 
 
@@ -53,21 +54,25 @@ def open_audio(path: Path, name: str, most_channels: int = 2) -> Source:
     try:
         info = soundfile.info(str(path))
         exact = info.format in EXACT
-    except (soundfile.LibsndfileError, RuntimeError):
+    except (soundfile.LibsndfileError, RuntimeError, ValueError, OverflowError):
         exact = False
     source = _with_soundfile(path, name, info) if exact else _with_av(path, name, head)
     if not 1 <= source.channels <= most_channels:
         raise MediaError(name, f"it has {source.channels} channels; split it into mono or stereo files")
     if not MIN_RATE <= source.rate <= MAX_RATE:
         raise MediaError(name, f"its sample rate of {source.rate} Hz is out of range; use {MIN_RATE} to {MAX_RATE} Hz")
-    if source.frames > MAX_FRAMES:
-        raise MediaError(name, "it is longer than four hours; cut it into parts")
+    if source.frames > MAX_S * source.rate:
+        raise MediaError(name, TOO_LONG)
     return Source(source.name, source.rate, source.channels, source.frames, source.format, _checked(source))
 
 
 def _checked(source: Source) -> Iterator[Audio]:
     done = 0
     for block in source.blocks:
+        if np.abs(block).max(initial=0.0) > LOUDEST:
+            bad = done + int(np.argmax(np.abs(block).max(axis=0) > LOUDEST))
+            why = f"it is louder than +80 dBFS, first at {bad / source.rate:.3f} s; export it again, or turn it down"
+            raise MediaError(source.name, why)
         if not all_finite(block):
             bad = done + int(np.argmin(np.isfinite(block).all(axis=0)))
             raise MediaError(
@@ -75,8 +80,8 @@ def _checked(source: Source) -> Iterator[Audio]:
                 f"it holds values that are not numbers, first at {bad / source.rate:.3f} s; export it again",
             )
         done += block.shape[1]
-        if done > MAX_FRAMES:
-            raise MediaError(source.name, "it is longer than four hours; cut it into parts")
+        if done > MAX_S * source.rate:
+            raise MediaError(source.name, TOO_LONG)
         yield block
     if done == 0:
         raise MediaError(source.name, "it holds no sound; export it again")
@@ -97,7 +102,7 @@ def _with_soundfile(path: Path, name: str, info: "soundfile._SoundFileInfo") -> 
                         return
                     yield np.ascontiguousarray(block.T)
         except (soundfile.LibsndfileError, RuntimeError) as error:
-            raise MediaError(name, f"it is damaged ({error}); copy it again") from error
+            raise MediaError(name, f"it is damaged ({reason(error, path, name)}); copy it again") from error
 
     words = f"{info.format} {info.subtype}".replace("_", " ").lower()
     return Source(name, info.samplerate, info.channels, info.frames, words, blocks())
@@ -139,14 +144,19 @@ def _with_av(path: Path, name: str, head: bytes) -> Source:
                             decoded += sound
                             if sound:
                                 yield np.ascontiguousarray(plane.to_ndarray()[:, :sound], dtype=np.float32)
-        except (av.FFmpegError, ValueError) as error:
-            raise MediaError(name, f"it is damaged ({error}); copy it again") from error
+        except (av.FFmpegError, ValueError, OverflowError) as error:
+            raise MediaError(name, f"it is damaged ({reason(error, path, name)}); copy it again") from error
         if decoded < declared:
             raise MediaError(name, f"it is cut off: {decoded / rate:.2f} s of {declared / rate:.2f} s are there; copy it again")
 
     if channels > 2:
         return Source(name, rate, channels, 0, codec, iter(()))
     return Source(name, rate, channels, 0, codec, blocks())
+
+
+def reason(error: Exception, path: Path, name: str) -> str:
+    """What a library says, with the name that the user knows in place of where the file lies."""
+    return str(error).replace(str(path), name).replace(path.name, name)
 
 
 def _mp3_frames(path: Path) -> int:
@@ -171,7 +181,10 @@ def check_whole(path: Path, name: str, head: bytes) -> None:
             while len(chunk := file.read(8)) == 8:
                 length = struct.unpack("<I", chunk[4:])[0]
                 if chunk[:4] == b"ds64":
-                    long_data = struct.unpack("<Q", file.read(16)[8:])[0]
+                    sizes = file.read(16)
+                    if len(sizes) < 16 or length < 16:
+                        raise cut
+                    long_data = struct.unpack("<Q", sizes[8:])[0]
                     file.seek(length - 16, 1)
                     continue
                 if chunk[:4] == b"data":

@@ -22,6 +22,9 @@ from saltanvil.session.document import (
 from saltanvil.session.settings import Address, Moved, descriptor, put, value
 from saltanvil.session.validate import key_sources
 
+#: Beyond any place in a list.
+MAX_INDEX = 1 << 20
+
 
 class EditRefused(ValueError):
     """The edit cannot be made; the message says why, naming the object."""
@@ -52,7 +55,7 @@ class AddStrip(Edit):
 
     op: Literal["add_strip"] = "add_strip"
     strip: Strip
-    index: int | None = Field(default=None, ge=0)
+    index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
     feeders: list[Id] = Field(default_factory=list)
     lanes: list[Id] = Field(default_factory=list)
 
@@ -108,7 +111,7 @@ class MoveStrip(Edit):
 
     op: Literal["move_strip"] = "move_strip"
     strip_id: Id
-    index: int = Field(ge=0)
+    index: int = Field(ge=0, le=MAX_INDEX)
     output: Id | None = None
 
     def change(self, session: Session) -> Edit:
@@ -152,7 +155,7 @@ class AddSend(Edit):
     op: Literal["add_send"] = "add_send"
     strip_id: Id
     send: Send
-    index: int | None = Field(default=None, ge=0)
+    index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
 
     def change(self, session: Session) -> Edit:
         strip = session.strip(self.strip_id)
@@ -198,7 +201,7 @@ class AddStep(Edit):
     strip_id: Id
     lane_id: Id | None = None
     step: Step
-    index: int | None = Field(default=None, ge=0)
+    index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
 
     def change(self, session: Session) -> Edit:
         path = session.path(self.strip_id, self.lane_id)
@@ -226,7 +229,7 @@ class MoveStep(Edit):
     step_id: Id
     strip_id: Id
     lane_id: Id | None = None
-    index: int = Field(ge=0)
+    index: int = Field(ge=0, le=MAX_INDEX)
 
     def change(self, session: Session) -> Edit:
         place = session.step(self.step_id)
@@ -335,7 +338,7 @@ class Batch(Edit):
     """Several edits as one."""
 
     op: Literal["batch"] = "batch"
-    edits: list["AnyEdit"] = Field(max_length=500)  # type: ignore[name-defined]  # noqa: F821 -- see `saltanvil.session.apply`
+    edits: list["AnyEdit"]  # type: ignore[name-defined]  # noqa: F821 -- see `saltanvil.session.apply`
 
     def change(self, session: Session) -> Edit:
         inverses = [let_go(session, edit.change(session)) for edit in self.edits]

@@ -13,7 +13,7 @@ from saltanvil.dsp.units import gain_to_db
 from saltanvil.processors.split import BAND_STARTS, Dividers, SplitMode, SplitSettings
 from saltanvil.session.blend import blend_gains
 from saltanvil.session.document import Id, Lane, Name, Path, Place, Session, Step, Strip, new_id
-from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused, SetOutput
+from saltanvil.session.edits import MAX_INDEX, AddStrip, Batch, Edit, EditRefused, SetOutput
 from saltanvil.session.levels import OFF_DB
 
 #: Names of bands, from the lowest; a band named otherwise keeps its name.
@@ -191,7 +191,7 @@ class RemoveDivider(Edit):
 
     op: Literal["remove_divider"] = "remove_divider"
     step_id: Id
-    index: int = Field(ge=0)
+    index: int = Field(ge=0, le=MAX_INDEX)
     keep: Literal[0, 1] = 0
 
     def change(self, session: Session) -> Edit:
@@ -236,7 +236,7 @@ class Divide(Edit):
     strip_id: Id
     lane_id: Id | None = None
     step_ids: list[Id] = Field(default_factory=list, max_length=64)
-    index: int | None = Field(default=None, ge=0)
+    index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
     by: SplitMode = "copies"
     dividers_hz: Dividers = BAND_STARTS[4]
     split_id: Id = Field(default_factory=new_id)

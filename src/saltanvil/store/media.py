@@ -1,6 +1,10 @@
 """Media in chunks: importing, reading, waveform pyramids."""
 
+import logging
+import re
+import sqlite3
 import threading
+import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -13,13 +17,18 @@ from numpy.typing import NDArray
 from saltanvil.dsp.envelope import extremes
 from saltanvil.media.decode import open_audio
 from saltanvil.session.document import NotFound
-from saltanvil.store.database import Database
+from saltanvil.store.database import Database, StoreError
 
 Audio = NDArray[np.float32]
 
 CHUNK_FRAMES = 1 << 16
 PYRAMID_BINS = (256, 4096)
 CHUNKS_A_TRANSACTION = 16
+#: Media that nothing needs are kept this long, so that an older copy of the documents still finds them.
+UNUSED_DAYS = 7.0
+MEDIA_ID = re.compile(r'"media_id": ?(\d+)')
+
+log = logging.getLogger(__name__)
 
 
 class ImportCancelled(Exception):
@@ -73,7 +82,7 @@ class MediaStore:
     Implements the engine's `Media` for one rate through `at_rate`. Chunks read are kept, bounded in bytes.
     """
 
-    def __init__(self, database: Database, most_bytes: int = 1 << 30) -> None:
+    def __init__(self, database: Database, most_bytes: int = 1 << 27) -> None:
         self.database = database
         self.most_bytes = most_bytes
         self._held: OrderedDict[tuple[int, int, int], Audio] = OrderedDict()
@@ -83,9 +92,42 @@ class MediaStore:
         self._lengths: dict[tuple[int, int], int] = {}
 
     def clear_unfinished(self) -> None:
-        """Drop what a killed import left."""
+        """Drop what a killed or failed import left; on a full disk that waits for the next start or import."""
+        try:
+            with self.database.transaction() as connection:
+                connection.execute("DELETE FROM media WHERE ready = 0")
+        except StoreError as error:
+            log.warning("what a broken-off import left cannot be removed yet: %s", error)
+
+    def sweep(self, now: float | None = None) -> int:
+        """Note which media no session and no undo row needs; remove those that nothing has needed for a week.
+
+        Returns the bytes removed.
+        """
+        now = time.time() if now is None else now
         with self.database.transaction() as connection:
-            connection.execute("DELETE FROM media WHERE ready = 0")
+            unused = dict(unused_media(connection))
+            since = {
+                row["id"]: row["unused_since"] for row in connection.execute("SELECT id, unused_since FROM media WHERE ready = 1")
+            }
+            gone = [name for name in unused if since[name] is not None and now - since[name] > UNUSED_DAYS * 86400]
+            connection.executemany(
+                "UPDATE media SET unused_since = ? WHERE id = ?",
+                [
+                    (now, name) if name in unused else (None, name)
+                    for name, noted in since.items()
+                    if (noted is None) == (name in unused)
+                ],
+            )
+            connection.executemany("DELETE FROM media WHERE id = ?", [(name,) for name in gone])
+        freed = sum(unused[name] for name in gone)
+        with self._lock:
+            for name in gone:
+                self._rows.pop(name, None)
+                self._lengths = {key: frames for key, frames in self._lengths.items() if key[0] != name}
+        if gone:
+            log.warning("%d media (%.1f MiB) that no session has needed for a week were removed", len(gone), freed / (1 << 20))
+        return freed
 
     def import_file(
         self,
@@ -134,10 +176,18 @@ class MediaStore:
         try:
             self._fill(media_id, source_rate_hz, channels, blocks, rate_hz, expected_frames, progress, cancelled)
         except BaseException:
-            with self.database.transaction() as connection:
-                connection.execute("DELETE FROM media WHERE id = ?", (media_id,))
+            self.drop(media_id)
             raise
         return media_id
+
+    def drop(self, media_id: int) -> None:
+        """Remove media that no session got; where the disk is full, as soon as that is possible."""
+        try:
+            with self.database.transaction() as connection:
+                connection.execute("UPDATE media SET ready = 0 WHERE id = ?", (media_id,))
+                connection.execute("DELETE FROM media WHERE id = ?", (media_id,))
+        except StoreError as error:
+            log.warning("media %s cannot be removed yet: %s", media_id, error)
 
     def _fill(
         self,
@@ -198,7 +248,9 @@ class MediaStore:
                 "INSERT INTO renditions (media_id, rate_hz, frames) VALUES (?, ?, ?)",
                 [(media_id, rate, frames) for rate, frames in rates.items()],
             )
-            for bin_frames, values in self._levels(np.concatenate(pyramid, axis=1)):
+            # A few frames at a high rate may leave nothing at a lower one.
+            finest = np.concatenate(pyramid, axis=1) if pyramid else np.zeros((3, 1), np.float32)
+            for bin_frames, values in self._levels(finest):
                 connection.execute(
                     "INSERT INTO pyramids (media_id, bin_frames, extremes) VALUES (?, ?, ?)",
                     (media_id, bin_frames, values.tobytes()),
@@ -289,6 +341,21 @@ class MediaStore:
 
     def at_rate(self, rate_hz: int) -> "RatedMedia":
         return RatedMedia(self, rate_hz)
+
+
+def unused_media(connection: sqlite3.Connection) -> Iterator[tuple[int, int]]:
+    """Media that no session, deleted ones included, and no row of the history names, with their bytes of sound."""
+    used: set[int] = set()
+    for query in ("SELECT document FROM sessions", "SELECT edit FROM edits", "SELECT inverse FROM edits"):
+        for (text,) in connection.execute(query):
+            used.update(map(int, MEDIA_ID.findall(text)))
+    rows = connection.execute(
+        "SELECT media.id, total(length(samples)) FROM media LEFT JOIN chunks ON media_id = media.id "
+        "WHERE ready = 1 GROUP BY media.id"
+    )
+    for media_id, size in rows:
+        if media_id not in used:
+            yield media_id, int(size)
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ import json
 import sqlite3
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from saltanvil.session.apply import apply
@@ -48,7 +48,13 @@ class SessionStore:
     def __init__(self, database: Database) -> None:
         self.database = database
         self._lock = threading.Lock()
+        self._locks: dict[int, threading.Lock] = {}
         self._current: dict[int, Version] = {}
+
+    def _locked(self, session_id: int) -> threading.Lock:
+        """Each session has a lock of its own: one's long edit never holds up another's."""
+        with self._lock:
+            return self._locks.setdefault(session_id, threading.Lock())
 
     def listed(self) -> list[Listed]:
         """All sessions, the last changed first, deleted ones included."""
@@ -80,9 +86,18 @@ class SessionStore:
         if not found.rowcount:
             raise NotFound(f"there is no session {session_id}")
 
+    def _check_open(self, session_id: int) -> None:
+        """Raises EditRefused for a deleted session."""
+        row = self.database.connection().execute("SELECT deleted_at FROM sessions WHERE id = ?", (session_id,)).fetchone()
+        if row is not None and row["deleted_at"] is not None:
+            raise EditRefused("this session was deleted; restore it before you change it")
+
     def version(self, session_id: int) -> Version:
         """Raises NotFound, Unreadable."""
-        with self._lock:
+        found = self._current.get(session_id)
+        if found is not None:
+            return found
+        with self._locked(session_id):
             return self._version(session_id)
 
     def _version(self, session_id: int) -> Version:
@@ -100,32 +115,37 @@ class SessionStore:
             self._current[session_id] = found
         return found
 
-    def edit(self, session_id: int, edit: Edit, gesture: str | None = None) -> Version:
-        """Apply and store one edit.
+    def edit(
+        self, session_id: int, edit: Edit, gesture: str | None = None, check: Callable[[Session], None] = lambda session: None
+    ) -> Version:
+        """Apply and store one edit. check: told of the changed session before it is stored, and may refuse it.
 
         Edits of one gesture (a drag) that move the same values are one edit: the newer takes the place of the older, from
         the state before the gesture on, and they are undone together.
 
         Raises EditRefused (nothing changed), NotFound, Unreadable, StoreError (nothing changed).
         """
-        with self._lock:
+        with self._locked(session_id):
             version = self._version(session_id)
+            self._check_open(session_id)
+            connection = self.database.connection()
+            position = self._position(connection, session_id)
+            last = connection.execute(
+                "SELECT edit, inverse, gesture, matches_before FROM edits WHERE session_id = ? AND seq = ?",
+                (session_id, position),
+            ).fetchone()
+            begun = last is not None and gesture is not None and last["gesture"] == gesture and self._continues(last, edit)
+            base = apply(version.session, read_edit(last["inverse"]))[0] if begun else version.session
+            changed, inverse = apply(base, edit)
+            check(changed)
+            matches = matches_of(version.session)
+            if begun:
+                changed = with_matches(changed, matches)
+                matches_before = last["matches_before"]
+            else:
+                position += 1
+                matches_before = dumped(matches)
             with self.database.transaction() as connection:
-                position = self._position(connection, session_id)
-                last = connection.execute(
-                    "SELECT edit, inverse, gesture, matches_before FROM edits WHERE session_id = ? AND seq = ?",
-                    (session_id, position),
-                ).fetchone()
-                begun = last is not None and gesture is not None and last["gesture"] == gesture and self._continues(last, edit)
-                base = apply(version.session, read_edit(last["inverse"]))[0] if begun else version.session
-                changed, inverse = apply(base, edit)
-                matches = matches_of(version.session)
-                if begun:
-                    changed = with_matches(changed, matches)
-                    matches_before = last["matches_before"]
-                else:
-                    position += 1
-                    matches_before = dumped(matches)
                 connection.execute("DELETE FROM edits WHERE session_id = ? AND seq >= ?", (session_id, position))
                 connection.execute(
                     "INSERT INTO edits (session_id, seq, edit, inverse, gesture, matches_before) VALUES (?, ?, ?, ?, ?, ?)",
@@ -146,7 +166,7 @@ class SessionStore:
         This is no edit of its own: it belongs to the edit that caused it, which remembers the matches before it, and those
         after it when it is undone.
         """
-        with self._lock:
+        with self._locked(session_id):
             version = self._version(session_id)
             session = with_matches(version.session, matches)
             with self.database.transaction() as connection:
@@ -163,27 +183,29 @@ class SessionStore:
         return self._step(session_id, back=False)
 
     def _step(self, session_id: int, back: bool) -> Version:
-        with self._lock:
+        with self._locked(session_id):
             version = self._version(session_id)
+            self._check_open(session_id)
+            connection = self.database.connection()
+            position = self._position(connection, session_id)
+            seq = position if back else position + 1
+            row = connection.execute(
+                "SELECT edit, inverse, matches_before, matches_after FROM edits WHERE session_id = ? AND seq = ?",
+                (session_id, seq),
+            ).fetchone()
+            if row is None:
+                raise EditRefused("there is nothing to undo" if back else "there is nothing to redo")
+            changed, _ = apply(version.session, read_edit(row["inverse" if back else "edit"]))
+            kept = row["matches_before" if back else "matches_after"]
+            if kept is not None:
+                changed = with_matches(changed, loaded(kept))
+            position += -1 if back else 1
             with self.database.transaction() as connection:
-                position = self._position(connection, session_id)
-                seq = position if back else position + 1
-                row = connection.execute(
-                    "SELECT edit, inverse, matches_before, matches_after FROM edits WHERE session_id = ? AND seq = ?",
-                    (session_id, seq),
-                ).fetchone()
-                if row is None:
-                    raise EditRefused("there is nothing to undo" if back else "there is nothing to redo")
-                changed, _ = apply(version.session, read_edit(row["inverse" if back else "edit"]))
                 if back:
                     connection.execute(
                         "UPDATE edits SET matches_after = ? WHERE session_id = ? AND seq = ?",
                         (dumped(matches_of(version.session)), session_id, seq),
                     )
-                kept = row["matches_before" if back else "matches_after"]
-                if kept is not None:
-                    changed = with_matches(changed, loaded(kept))
-                position += -1 if back else 1
                 # A gesture ends with an undo or a redo: what comes after it under the same word is another.
                 connection.execute(
                     "UPDATE edits SET gesture = NULL WHERE session_id = ? AND seq IN (?, ?)", (session_id, seq, position)

@@ -9,13 +9,12 @@ from numpy.typing import NDArray
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import SILENCE_DB
 from saltanvil.engine.audition import Scope
-from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.measure.figures import figures_of, match_db
 from saltanvil.measure.spectrum import centres_hz
 from saltanvil.processors import processor_named
 from saltanvil.processors.split import band_gains_db
 from saltanvil.session.document import Lane, Session, Step, Strip
 from saltanvil.session.settings import resolve_split
+from saltanvil.studies.passage import Passage
 from saltanvil.studies.pictures import rounded
 
 
@@ -53,24 +52,24 @@ def main_step(lane: Lane) -> Step | None:
     return next(iter(listening or steps), None)
 
 
-def bands_of(session: Session, strip: Strip, split: Step, renderer: Callable[[], ScopeRenderer]) -> Bands:
-    """renderer makes one over the passage for each question."""
+def bands_of(session: Session, strip: Strip, split: Step, measure: Callable[[Scope], Passage]) -> Bands:
+    """measure: a scope over the passage."""
     rate = session.rate_hz
     frequencies = centres_hz(rate)
     settings = resolve_split(session, split)
     gains = band_gains_db(settings, frequencies, rate) if settings.by == "bands" else None
     lanes = []
     for index, lane in enumerate(split.lanes):
-        found = renderer().compare(Scope(strip.id, None, lane.id))
+        found = measure(Scope(strip.id, None, lane.id))
         step = main_step(lane)
         heard = found.detector_db
         reduction = found.reduction_db
         if step is not None:
-            inside = renderer().compare(Scope(strip.id, step.id))
+            inside = measure(Scope(strip.id, step.id))
             heard, reduction = inside.detector_db, inside.reduction_db
         if not len(heard):
-            heard = tick_peaks_db(found.before)
-        before, after = figures_of(found.before, rate), figures_of(found.after, rate)
+            heard = tick_peaks_db(found.found.before)
+        before, after = found.figures_before, found.figures_after
         working = reduction[np.abs(reduction) >= 0.1]
         lanes.append(
             LaneFigures(
@@ -83,7 +82,7 @@ def bands_of(session: Session, strip: Strip, split: Step, renderer: Callable[[],
                 after_rms_dbfs=after.rms_dbfs,
                 largest_db=float(reduction[np.abs(reduction).argmax()]) if len(reduction) else 0.0,
                 mean_db=float(working.mean()) if len(working) else 0.0,
-                loudness_moved_lu=match_db(found.before, found.after, rate),
+                loudness_moved_lu=found.louder_db,
                 gain_db=[] if gains is None else rounded(gains[index], 1),
             )
         )

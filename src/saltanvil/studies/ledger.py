@@ -2,8 +2,7 @@
 
 from dataclasses import asdict, dataclass
 
-from saltanvil.engine.scope import Compared
-from saltanvil.measure.figures import Figures, figures_of, match_db
+from saltanvil.measure.figures import Figures
 from saltanvil.measure.reduction import Reduction, reduction_of
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.evidence import Evidence, Fact, Hint
@@ -12,6 +11,7 @@ from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document import Session, Step
 from saltanvil.session.settings import loudness_gain_db, resolve
 from saltanvil.studies.hints import general_hints
+from saltanvil.studies.passage import Passage
 
 
 @dataclass(frozen=True)
@@ -27,16 +27,16 @@ class Ledger:
         return asdict(self)
 
 
-def ledger_of(found: Compared, session: Session, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
+def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
     """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*.
 
     key: the name of the outside key; silent: why nothing of the strip is heard, as far as the document says it.
     """
-    rate = session.rate_hz
+    found = whole.found
     seen = Evidence(
-        before=found.before, after=found.after, rate=rate, figures_before=figures_of(found.before, rate),
-        figures_after=figures_of(found.after, rate),
-        reduction=reduction_of(found.reduction_db) if len(found.reduction_db) else None, reduction_db=found.reduction_db,
+        before=found.before, after=found.after, rate=session.rate_hz, figures_before=whole.figures_before,
+        figures_after=whole.figures_after,
+        reduction=reduction_of(whole.reduction_db) if len(whole.reduction_db) else None, reduction_db=found.reduction_db,
         detector_db=found.detector_db, rows=found.rows, key=key, key_peak_db=found.key_peak_db,
     )  # fmt: skip
     settings = None if step is None else resolve(session, step)
@@ -44,7 +44,7 @@ def ledger_of(found: Compared, session: Session, step: Step | None, key: str | N
         seen.figures_before,
         seen.figures_after,
         seen.reduction,
-        match_db(found.before, found.after, rate),
+        whole.louder_db,
         [] if step is None or settings is None else facts_of(seen, step, settings),
         hints_of(seen, step, settings, silent),
     )

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.engine.audition import RENDERED, Scope
+from saltanvil.engine.audition import RENDERED
 from saltanvil.engine.cache import fingerprint
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
@@ -21,8 +21,8 @@ from saltanvil.engine.nodes import SplitNode, StepNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes
-from saltanvil.engine.scope import ScopeRenderer, fingerprints
-from saltanvil.measure.figures import match_db
+from saltanvil.engine.scope import fingerprints
+from saltanvil.measure.figures import louder_db
 from saltanvil.measure.loudness import OFFSET_LUFS, LoudnessMeter, integrated_lufs
 from saltanvil.processors import processor_named
 from saltanvil.session.apply import apply
@@ -277,14 +277,25 @@ def loudness_gain_db(mix: Energies, wanted_lufs: float) -> float | None:
 
 
 def louder_by_db(
-    session: Session, strip_id: str, edit: Edit, media: Media, renderer: Callable[[Session], ScopeRenderer]
+    session: Session,
+    strip_id: str,
+    edit: Edit,
+    media: Media,
+    start: int,
+    stop: int,
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: Executor | None = None,
 ) -> float:
-    """How much louder an edit makes a strip over the passage, with its matches found anew. Nothing is kept.
+    """How much louder an edit makes a strip over frames start..stop, with its matches found anew. Nothing is kept.
 
-    renderer: makes one over the passage for a version of the session. Raises EditRefused, Cancelled.
+    Raises EditRefused, Cancelled.
     """
-    one = renderer(session)
-    changed, _ = apply(session, edit)
-    other = renderer(settled(changed, media, one.cancelled, one.pool))
-    before, after = (side.compare(Scope(strip_id)).after for side in (one, other))
-    return match_db(before, after, session.rate_hz)
+    changed = settled(apply(session, edit)[0], media, cancelled, pool)
+    found = []
+    for version in (session, changed):
+        meter: LoudnessMeter | None = None
+        for (block,) in render_nodes(version, media, [NodeId("end", strip_id)], start, stop, cancelled, pool):
+            meter = meter or LoudnessMeter(version.rate_hz, len(block))
+            meter.add(block)
+        found.append(np.array([] if meter is None else meter.energies))
+    return louder_db(*found)

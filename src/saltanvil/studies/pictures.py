@@ -1,5 +1,6 @@
 """What the pictures are drawn from: envelopes and telemetry per column, level histogram, responses, spectra."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,6 +12,7 @@ from saltanvil.engine.scope import Compared
 from saltanvil.measure.spectrum import average_db, centres_hz, moving_db
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.document import Step
+from saltanvil.studies.passage import BIN_FRAMES, Passage, columns_of_bins
 
 CURVE_LOW_DB = -90.0
 HISTOGRAM_STEP_DB = 1.5
@@ -80,17 +82,21 @@ def magnitude_db(columns: NDArray[np.float32]) -> NDArray[np.floating]:
     return np.asarray(20.0 * np.log10(np.maximum(np.maximum(-columns[0], columns[1]), 10.0 ** (FLOOR_DB / 20.0))))
 
 
-def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = None, linear_gain_db: float = 0.0) -> Bite:
+def bite_of(whole: Passage, columns: int, first: int = 0, last: int | None = None, linear_gain_db: float = 0.0) -> Bite:
     """The picture of dynamics of frames first..last of the passage, in at most `columns` columns.
 
-    through_db: gain of what the scope leaves untouched.
+    linear_gain_db: gain of what the scope leaves untouched.
     """
-    last = found.before.shape[1] if last is None else last
-    before = columns_of(np.ascontiguousarray(found.before[:, first:last]), columns)
-    after = columns_of(np.ascontiguousarray(found.after[:, first:last]), columns)
+    last = whole.frames if last is None else last
+    if whole.envelopes is None:
+        found, through = whole.found, np.float32(10.0 ** (linear_gain_db / 20.0))
+        sounds = found.before[:, first:last], found.after[:, first:last]
+        before, after, moved = (columns_of(np.ascontiguousarray(x), columns) for x in (*sounds, sounds[1] - through * sounds[0]))
+    else:
+        cut = slice(first // BIN_FRAMES, max(-(-last // BIN_FRAMES), first // BIN_FRAMES + 1))
+        kept = whole.envelopes
+        before, after, moved = (columns_of_bins(x[:, cut], columns) for x in (kept.before, kept.after, kept.moved))
     count = before.shape[1]
-    through = np.float32(10.0 ** (linear_gain_db / 20.0))
-    moved = columns_of(np.ascontiguousarray(found.after[:, first:last] - through * found.before[:, first:last]), columns)
 
     def per_column(values: NDArray[np.float32], highest: bool = False) -> NDArray[np.float32]:
         """Of the ticks under each column, the highest value, or that of largest magnitude."""
@@ -108,10 +114,10 @@ def bite_of(found: Compared, columns: int, first: int = 0, last: int | None = No
         rounded(before[1], 4),
         rounded(after[0], 4),
         rounded(after[1], 4),
-        rounded(per_column(found.reduction_db)),
-        rounded(per_column(found.detector_db, highest=True)),
+        rounded(per_column(whole.reduction_db)),
+        rounded(per_column(whole.detector_db, highest=True)),
         rounded(np.maximum(-moved[0], moved[1]), 5),
-        {name: rounded(per_column(values)) for name, values in found.rows.items()},
+        {name: rounded(per_column(values)) for name, values in whole.rows.items()},
     )
 
 
@@ -149,27 +155,34 @@ class Spectrum:
 
 
 def spectrum_of(
-    found: Compared, rate: int, step: Step | None, settings: Settings | None, fraction: int, moving: bool
+    parts: Iterable[Compared], rate: int, step: Step | None, settings: Settings | None, fraction: int, hop: int | None
 ) -> Spectrum:
-    """Before, after and taken over the passage."""
+    """Before, after and difference over the passage, whose windows come one after the other. hop: frames from one moving
+    picture to the next, if there are to be any."""
     frequencies = centres_hz(rate)
     key = cut = None
     if step is not None and settings is not None:
         processor = processor_named(step.kind)
         key = processor.key_response(settings, frequencies, rate)
         cut = processor.response(settings, frequencies, rate)
-    hop_s, pictures = 0.0, [np.zeros((0, len(frequencies)))] * 2
-    if moving:
-        hop_s, first = moving_db(found.before, rate, fraction)
-        pictures = [first, moving_db(found.after, rate, fraction)[1]]
+    hop_s, moving = 0.0, [[np.zeros((0, len(frequencies)))] for _ in range(2)]
+    power, frames = np.zeros((3, len(frequencies))), 0
+    for found in parts:
+        for row, x in enumerate((found.before, found.after, found.before - found.after)):
+            power[row] += 10.0 ** (average_db(x, rate, fraction) / 10.0) * x.shape[1]
+            if hop is not None and row < 2:
+                hop_s, pictures = moving_db(x, rate, fraction, hop)
+                moving[row].append(pictures)
+        frames += found.before.shape[1]
+    before, after, taken = 10.0 * np.log10(power / max(frames, 1))
     return Spectrum(
         fraction,
         rounded(frequencies),
-        rounded(average_db(found.before, rate, fraction), 1),
-        rounded(average_db(found.after, rate, fraction), 1),
-        rounded(average_db(found.before - found.after, rate, fraction), 1),
+        rounded(before, 1),
+        rounded(after, 1),
+        rounded(taken, 1),
         None if key is None else rounded(key, 1),
         None if cut is None else rounded(cut, 2),
         hop_s,
-        *(np.rint(picture).astype(int).tolist() for picture in pictures),
+        *(np.rint(np.concatenate(pictures)).astype(int).tolist() for pictures in moving),
     )

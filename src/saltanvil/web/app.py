@@ -1,14 +1,18 @@
 """The application: routes, errors in words, the page."""
 
+import asyncio
+import sqlite3
 import sys
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from fastapi.staticfiles import StaticFiles
+from pydantic import BaseModel
 from starlette.middleware import Middleware
 
 from saltanvil.processors import REGISTRY
@@ -18,30 +22,50 @@ from saltanvil.session.document import NotFound
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import PART_DESCRIPTORS, Owner
-from saltanvil.store.database import StoreError
+from saltanvil.store.database import StoreError, refusal
 from saltanvil.store.presets import PresetRefused
 from saltanvil.web import audition, bench, exports, media, presets, sessions, studies
 from saltanvil.web.security import LOOPBACK, Guard
 from saltanvil.web.services import Services
 
+
+class Problem(BaseModel):
+    """What is wrong, and what to do about it."""
+
+    detail: str
+
+
+#: The answers that any route may give besides its own.
+PROBLEMS: dict[int | str, dict[str, Any]] = {
+    400: {"model": Problem, "description": "The body cannot be read"},
+    404: {"model": Problem, "description": "What is asked for is not there"},
+    409: {"model": Problem, "description": "It cannot be done, and nothing was changed"},
+    413: {"model": Problem, "description": "Too large"},
+    422: {"model": Problem, "description": "The question is not valid"},
+    507: {"model": Problem, "description": "It could not be stored, and nothing was changed"},
+}
+
 #: Other Python threads give way to the player's sooner than by default.
 SWITCH_INTERVAL_S = 0.0005
 
 
-def create_app(folder: Path, page: Path | None = None, hosts: set[str] | None = None, token: str | None = None) -> FastAPI:
-    """folder: where the data is; page: the built page, if it is to be served; hosts: names it may be asked by."""
+def create_app(
+    data: Path | Services, page: Path | None = None, hosts: set[str] | None = None, token: str | None = None
+) -> FastAPI:
+    """data: the services, or the folder where the data is; page: the built page, if it is to be served; hosts: names it may be
+    asked by."""
 
     @asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
         sys.setswitchinterval(SWITCH_INTERVAL_S)
-        app.state.services = Services(folder)
+        app.state.services = data if isinstance(data, Services) else Services(data)
         yield
-        app.state.services.close()
+        await asyncio.to_thread(app.state.services.close)
 
     guard = Middleware(Guard, hosts=hosts or LOOPBACK, token=token)
     app = FastAPI(title="Salt Anvil", version="1", lifespan=life, middleware=[guard], docs_url=None, redoc_url=None)
     for part in (sessions, media, studies, bench, exports, presets, audition):
-        app.include_router(part.router)
+        app.include_router(part.router, responses=PROBLEMS)
 
     @app.get("/api/processors", tags=["processors"])
     def list_processors() -> list[ProcessorReference]:
@@ -72,12 +96,27 @@ def create_app(folder: Path, page: Path | None = None, hosts: set[str] | None = 
     async def unstored(request: Request, error: StoreError) -> JSONResponse:
         return JSONResponse({"detail": str(error)}, 507)
 
+    @app.exception_handler(sqlite3.DatabaseError)
+    async def unread(request: Request, error: sqlite3.DatabaseError) -> JSONResponse:
+        services: Services = request.app.state.services
+        return JSONResponse({"detail": str(refusal(services.database.path, error))}, 507)
+
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        first = error.errors()[0]
-        where = ".".join(str(part) for part in first["loc"][1:])
-        return JSONResponse({"detail": f"{where}: {first['msg'].removeprefix('Value error, ')}"}, 422)
+        return JSONResponse({"detail": in_words(error.errors()[0])}, 422)
 
     if page is not None:
         app.mount("/", StaticFiles(directory=page, html=True), name="page")
     return app
+
+
+def in_words(error: dict[str, Any]) -> str:
+    """A refusal of the request's model: where, and what is wrong."""
+    where = ".".join(str(part) for part in error["loc"][1:]) or "the body"
+    text = str(error["msg"]).removeprefix("Value error, ")
+    limits = error.get("ctx", {})
+    if error["type"] == "too_long":
+        text = f"there may be at most {limits['max_length']} of these; send fewer"
+    elif error["type"] == "too_short":
+        text = f"there must be at least {limits['min_length']} of these"
+    return f"{where}: {text}"

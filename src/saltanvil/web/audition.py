@@ -7,6 +7,7 @@ channel, the right channel (float32, little endian).
 import asyncio
 import json
 import struct
+import time
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
@@ -21,6 +22,10 @@ from saltanvil.store.sessions import Version
 
 router = APIRouter()
 MAX_MESSAGE = 1 << 16
+#: Blocks that may wait for a listener who does not read, and messages of other sorts; more of these close the socket.
+MAX_WAITING_BLOCKS, MAX_WAITING_MESSAGES = 64, 1000
+#: Messages a second that a listener may send for long, and how many at once. A page reports a hundred times a second.
+MESSAGE_RATE, MESSAGE_BURST = 400.0, 2000.0
 
 
 class Message(BaseModel):
@@ -111,8 +116,21 @@ def pack(block: Block) -> bytes:
     return struct.pack("<I", len(text)) + text + block.audio.astype("<f4", copy=False).tobytes()
 
 
+class Allowance:
+    """How many messages a listener may still send: it fills with time, up to a burst."""
+
+    def __init__(self, now: float) -> None:
+        self._left, self._seen = MESSAGE_BURST, now
+
+    def take(self, now: float) -> bool:
+        self._left = min(self._left + (now - self._seen) * MESSAGE_RATE, MESSAGE_BURST)
+        self._seen = now
+        self._left -= 1.0
+        return self._left >= 0.0
+
+
 class Audition:
-    """One tab's listening. Its outgoing queue is bounded by the player's lead: unheard blocks stop the player."""
+    """One tab's listening. Its outgoing queue is bounded: unheard blocks, and blocks that are not read, stop the player."""
 
     def __init__(self, tab: str, version: Version, media: Any, loop: asyncio.AbstractEventLoop) -> None:
         self.tab, self.session_id = tab, version.id
@@ -122,17 +140,34 @@ class Audition:
         self._scope = Scope()
         self._measured: dict[Scope, float] = {}
         self._order = ("", 0.0)
+        self._blocks = 0
         self.player = Player(
             version.session,
             media,
             deliver=lambda block: self._send(pack(block)),
             ended=lambda epoch: self._send(json.dumps({"type": "ended", "epoch": epoch})),
             failed=lambda why: self._send(json.dumps({"type": "failed", "why": why})),
+            room=lambda: self._blocks < MAX_WAITING_BLOCKS,
         )
 
     def _send(self, message: bytes | str) -> None:
         if not self._loop.is_closed():
+            self._blocks += isinstance(message, bytes)
             self._loop.call_soon_threadsafe(self.outgoing.put_nowait, message)
+
+    async def next(self) -> bytes | str:
+        """The next message for the listener."""
+        message = await self.outgoing.get()
+        if isinstance(message, bytes):
+            self._blocks -= 1
+            if self._blocks == MAX_WAITING_BLOCKS - 1:
+                self.player.nudge()
+        return message
+
+    @property
+    def overrun(self) -> bool:
+        """Whether more waits for the listener than its play can account for."""
+        return self.outgoing.qsize() - self._blocks > MAX_WAITING_MESSAGES
 
     def tell_version(self, version: Version) -> None:
         self._send(json.dumps({"type": "version", "revision": version.revision}))
@@ -198,16 +233,20 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
 
     async def sending() -> None:
         while True:
-            message = await open_audition.outgoing.get()
+            message = await open_audition.next()
             if isinstance(message, bytes):
                 await socket.send_bytes(message)
             else:
                 await socket.send_text(message)
 
     sender = asyncio.create_task(sending())
+    allowance = Allowance(time.monotonic())
     try:
         while True:
             text = await socket.receive_text()
+            if not allowance.take(time.monotonic()) or open_audition.overrun:
+                await socket.close(1008, "too many messages")
+                break
             if len(text) > MAX_MESSAGE:
                 await socket.close(1009)
                 break
@@ -218,7 +257,7 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
                 open_audition.outgoing.put_nowait(json.dumps({"type": "failed", "why": f"not understood: {why}"}))
                 continue
             open_audition.handle(message)
-    except (WebSocketDisconnect, RuntimeError):
+    except (WebSocketDisconnect, RuntimeError, KeyError):  # KeyError: a binary message
         pass
     finally:
         sender.cancel()

@@ -1,15 +1,13 @@
 """Routes of the bench: test signals through a scope of the session, with progress."""
 
-import asyncio
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Query
+from fastapi import APIRouter, HTTPException, Query, Request
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
-from saltanvil.engine.render import Cancelled
 from saltanvil.studies.bench import Bench, Question, Result, Test, csv_of, measured, path_on_bench
-from saltanvil.web.services import Number, Served, Services
+from saltanvil.web.services import Asked, Number, Served, Services, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/bench", tags=["bench"])
 
@@ -41,15 +39,16 @@ class Progress(BaseModel):
 
 
 @router.post("")
-async def ask_bench(services: Served, session_id: Number, asked: BenchQuestion) -> BenchAnswer | None:
+async def ask_bench(services: Served, request: Request, session_id: Number, asked: BenchQuestion) -> BenchAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    return await asyncio.get_running_loop().run_in_executor(services.studies, answer, services, session_id, asked)
+    question = services.ask(asked.tab, "bench", asked.number)
+    return await answered(services, request, question, services.bench, answer, session_id, asked)
 
 
 @router.post("/csv", response_class=PlainTextResponse)
-async def bench_csv(services: Served, session_id: Number, asked: BenchQuestion) -> PlainTextResponse:
+async def bench_csv(services: Served, request: Request, session_id: Number, asked: BenchQuestion) -> PlainTextResponse:
     """The same as a table."""
-    found = await asyncio.get_running_loop().run_in_executor(services.studies, answer, services, session_id, asked)
+    found = await ask_bench(services, request, session_id, asked)
     if found is None:
         raise HTTPException(409, "the same tab has asked again meanwhile")
     return PlainTextResponse(csv_of(found.result), media_type="text/csv")
@@ -60,10 +59,9 @@ def bench_progress(services: Served, session_id: Number, tab: Annotated[str, Que
     return Progress(share=services.benches.get(tab, 1.0))
 
 
-def answer(services: Services, session_id: int, asked: BenchQuestion) -> BenchAnswer | None:
+def answer(services: Services, question: Asked, session_id: int, asked: BenchQuestion) -> BenchAnswer:
     version = services.sessions.version(session_id)
     session = version.session
-    question = services.ask(asked.tab, "bench", asked.number)
     path = path_on_bench(session, asked.strip_id, asked.step_id, asked.lane_id, asked.whole)
     strip = session.strip(asked.strip_id)
     media = services.media.at_rate(session.rate_hz)
@@ -79,8 +77,6 @@ def answer(services: Services, session_id: int, asked: BenchQuestion) -> BenchAn
             bench,
             Question(asked.test, asked.frequency_hz, asked.level_dbfs, asked.low_dbfs, asked.burst_ms, asked.compare),
         )
-    except Cancelled:
-        return None
     except ValueError as error:
         raise HTTPException(422, str(error)) from error
     return BenchAnswer(revision=version.revision, result=result)

@@ -2,12 +2,14 @@
 
 import re
 import secrets
+import unicodedata
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Annotated
 
 from fastapi import APIRouter, HTTPException
 from fastapi.responses import FileResponse
-from pydantic import BaseModel, Field
+from pydantic import AfterValidator, BaseModel, Field
 
 from saltanvil.engine.export import export_strips
 from saltanvil.engine.time import session_frames
@@ -20,11 +22,20 @@ from saltanvil.web.services import Number, Served
 router = APIRouter(prefix="/api", tags=["exports"])
 
 
+def each_once(strip_ids: list[str]) -> list[str]:
+    twice = next((name for name in strip_ids if strip_ids.count(name) > 1), None)
+    if twice is not None:
+        raise ValueError(f"strip {twice!r} is named twice; name each once")
+    return strip_ids
+
+
 class ExportRequest(BaseModel):
     """No passage means everything. Solo is not rendered, mute is. tail: whether what sounds at the session's end may decay;
     a passage ends where it ends."""
 
-    strip_ids: list[str] = Field(default_factory=lambda: [MAIN_ID], min_length=1, max_length=200)
+    strip_ids: Annotated[list[str], AfterValidator(each_once)] = Field(
+        default_factory=lambda: [MAIN_ID], min_length=1, max_length=200
+    )
     start_s: float | None = Field(default=None, ge=0.0, le=1e6)
     end_s: float | None = Field(default=None, ge=0.0, le=1e6)
     format: FileFormat = "wav24"
@@ -73,13 +84,18 @@ def download(services: Served, number: Number, index: Number) -> FileResponse:
     return FileResponse(path, filename=job.files[index])
 
 
+def without_marks(name: str) -> str:
+    """A name without marks that are not seen, such as those that turn the direction of writing and hide a file's ending."""
+    return "".join(character for character in name if unicodedata.category(character) not in ("Cf", "Cc", "Cs", "Co"))
+
+
 def file_names(titles: list[str], suffix: str) -> list[str]:
     """Titles as file names that any system takes, each once."""
 
     def plain() -> Iterator[str]:
         seen: set[str] = set()
         for title in titles:
-            base = re.sub(r'[\x00-\x1f<>:"/\\|?*]', "_", title).strip(" .") or "export"
+            base = re.sub(r'[\x00-\x1f<>:"/\\|?*]', "_", without_marks(title)).strip(" .") or "export"
             name, number = base, 2
             while name.lower() in seen:
                 name, number = f"{base} {number}", number + 1

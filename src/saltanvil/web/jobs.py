@@ -1,12 +1,14 @@
 """Long work: progress, time left, cancel."""
 
+import contextlib
 import itertools
 import logging
 import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any, Literal
+from pathlib import Path
+from typing import Literal
 
 from pydantic import BaseModel
 
@@ -46,7 +48,7 @@ class Job:
         self.error: str | None = None
         self.files: list[str] = []
         self.warnings: list[str] = []
-        self.paths: list[Any] = []
+        self.paths: list[Path] = []
         self._cancel = threading.Event()
         self._began = time.monotonic()
 
@@ -60,6 +62,14 @@ class Job:
         self._cancel.set()
         if self.state == "waiting":
             self.state = "cancelled"
+
+    def discard(self) -> None:
+        """The files go with the job."""
+        for path in self.paths:
+            path.unlink(missing_ok=True)
+        for folder in {path.parent for path in self.paths}:
+            with contextlib.suppress(OSError):
+                folder.rmdir()
 
     def view(self) -> JobView:
         spent = time.monotonic() - self._began
@@ -79,8 +89,12 @@ class Job:
             self.state, self.share = "done", 1.0
         except (Cancelled, ImportCancelled):
             self.state = "cancelled"
-        except (MediaError, StoreError, EditRefused, Unreadable, NotFound, OSError) as error:
+        except (MediaError, StoreError, EditRefused, Unreadable) as error:
             self.error, self.state = str(error), "failed"
+        except NotFound as error:
+            self.error, self.state = str(error.args[0]), "failed"
+        except OSError as error:
+            self.error, self.state = f"{self.title}: {error.strerror or error}; is there room on the disk?", "failed"
         except Exception:
             log.exception("job %s failed", self.title)
             self.error, self.state = f"{self.title}: something went wrong here; the server's log says what", "failed"
@@ -100,7 +114,7 @@ class JobRunner:
             job = Job(next(self._numbers), session_id, kind, title)
             self._jobs[job.number] = job
             for number in [n for n, old in self._jobs.items() if old.state in ("done", "failed", "cancelled")][:-KEPT]:
-                del self._jobs[number]
+                self._jobs.pop(number).discard()
         self._pool.submit(job.run, work)
         return job
 

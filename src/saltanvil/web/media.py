@@ -9,6 +9,7 @@ from fastapi import APIRouter, HTTPException, Query, Request, Response
 
 from saltanvil.session.document import Strip
 from saltanvil.session.edits import AddStrip
+from saltanvil.web.exports import without_marks
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served
 
@@ -21,7 +22,7 @@ async def import_media(
 ) -> JobView:
     """The body is the file itself. Answers with the job that reads it; when done, the session has a new track."""
     session = (await asyncio.to_thread(services.sessions.version, session_id)).session
-    shown = PurePosixPath(name.replace("\\", "/")).name or "file"
+    shown = without_marks(PurePosixPath(name.replace("\\", "/")).name) or "file"
     path = services.folder / "uploads" / secrets.token_hex(12)
     try:
         with path.open("wb") as file:
@@ -40,7 +41,11 @@ async def import_media(
         finally:
             path.unlink(missing_ok=True)
         strip = Strip(name=(Path(shown).stem or shown)[:120], kind="track", media_id=media_id)
-        services.edit(session_id, AddStrip(strip=strip))
+        try:
+            services.edit(session_id, AddStrip(strip=strip))
+        except BaseException:
+            services.media.drop(media_id)
+            raise
 
     return services.jobs.start(session_id, "import", shown, work).view()
 

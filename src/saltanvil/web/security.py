@@ -1,25 +1,68 @@
 """Who may talk to the server: Host and Origin checked, sizes bounded, a token when bound beyond loopback."""
 
+import contextlib
 import hmac
+import ipaddress
 import json
-from http.cookies import SimpleCookie
+import socket
 from urllib.parse import parse_qs, urlsplit
 
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 LOOPBACK = {"127.0.0.1", "localhost", "[::1]"}
 MAX_BODY_BYTES = 4 << 20
-MAX_UPLOAD_BYTES = 8 << 30
+MAX_UPLOAD_BYTES = 16 << 30
 COOKIE = "saltanvil_token"
 HEADERS = [
     (
         b"content-security-policy",
-        b"default-src 'self'; style-src 'self' 'unsafe-inline'; worker-src 'self' blob:; connect-src 'self' ws: wss:",
+        b"default-src 'self'; style-src 'self' 'unsafe-inline'; worker-src 'self' blob:; connect-src 'self' ws: wss:; "
+        b"frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
     ),
+    (b"cross-origin-opener-policy", b"same-origin"),
     (b"x-content-type-options", b"nosniff"),
     (b"referrer-policy", b"no-referrer"),
     (b"cross-origin-resource-policy", b"same-origin"),
 ]
+
+
+def names_of_machine(host: str) -> set[str]:
+    """What a server bound to a host may be asked by: the host itself, and, bound to all, every name and address there is."""
+    names = {host}
+    if host in ("0.0.0.0", "::", ""):
+        names = {socket.gethostname(), socket.getfqdn(), *addresses()}
+    return {url_form(name).lower() for name in names if name}
+
+
+def addresses() -> list[str]:
+    """The machine's addresses, the one that other machines reach it by first."""
+    found: list[str] = []
+    for family, other in ((socket.AF_INET, "192.0.2.1"), (socket.AF_INET6, "2001:db8::1")):  # nothing is sent there
+        try:
+            with socket.socket(family, socket.SOCK_DGRAM) as probe:
+                probe.connect((other, 9))
+                found.append(str(probe.getsockname()[0]))
+        except OSError:
+            continue
+    with contextlib.suppress(OSError):
+        found.extend(str(info[4][0]) for info in socket.getaddrinfo(socket.gethostname(), None))
+    return list(dict.fromkeys(address.split("%")[0] for address in found))
+
+
+def url_form(name: str) -> str:
+    """A host as it stands in a URL: IPv6 addresses in brackets."""
+    try:
+        return f"[{name}]" if ipaddress.ip_address(name).version == 6 else name
+    except ValueError:
+        return name
+
+
+def url_host(host: str) -> str:
+    """A host that can be opened: for a server bound to all of them, the machine's address."""
+    if host in ("0.0.0.0", "::", ""):
+        usable = [name for name in addresses() if host == "::" or ":" not in name]
+        host = next(iter(usable), socket.gethostname())
+    return url_form(host)
 
 
 class TooLarge(Exception):
@@ -38,11 +81,11 @@ class Guard:
             return
         headers = {name.decode("latin-1"): value.decode("latin-1") for name, value in scope["headers"]}
         host = headers.get("host", "")
-        if host_name(host) not in self.hosts:
+        if host_name(host).lower() not in self.hosts:
             await refuse(scope, send, 421, "this address is not served here; open the address that was printed at the start")
             return
         origin = headers.get("origin")
-        if origin is not None and urlsplit(origin).netloc != host:
+        if origin is not None and origin_host(origin) != host.lower():
             await refuse(scope, send, 403, "requests from other sites are refused")
             return
         if scope["type"] == "websocket" and origin is None and "sec-fetch-site" in headers:
@@ -51,14 +94,17 @@ class Guard:
         cookie = None
         if self.token is not None:
             given = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
-            kept = SimpleCookie(headers.get("cookie", "")).get(COOKIE)
+            # Cookies count for all ports of a machine: each server has a name of its own for it.
+            name = f"{COOKIE}_{(scope.get('server') or ('', 0))[1]}"
+            kept = cookie_value(headers.get("cookie", ""), name)
             if hmac.compare_digest(given.encode(), self.token.encode()):
-                cookie = f"{COOKIE}={self.token}; HttpOnly; SameSite=Strict; Path=/"
-            elif kept is None or not hmac.compare_digest(kept.value.encode(), self.token.encode()):
+                cookie = f"{name}={self.token}; HttpOnly; SameSite=Strict; Path=/"
+            elif not hmac.compare_digest(kept.encode(), self.token.encode()):
                 await refuse(scope, send, 401, "a token is needed; open the address with the token that was printed at the start")
                 return
         limit = MAX_UPLOAD_BYTES if scope["path"].endswith("/media") else MAX_BODY_BYTES
-        if int(headers.get("content-length") or 0) > limit:
+        length = headers.get("content-length", "0")
+        if not length.isdigit() or int(length) > limit:
             await refuse(scope, send, 413, f"too large; at most {limit >> 20} MiB are taken here")
             return
         taken = 0
@@ -86,6 +132,24 @@ class Guard:
 def host_name(host: str) -> str:
     """`127.0.0.1:8420` without its port."""
     return host if host.endswith("]") else host.rsplit(":", 1)[0]
+
+
+def origin_host(origin: str) -> str | None:
+    """Host and port of an origin; None for one that is none."""
+    try:
+        parts = urlsplit(origin)
+    except ValueError:
+        return None
+    return parts.netloc.lower() if parts.scheme in ("http", "https") and parts.netloc else None
+
+
+def cookie_value(header: str, name: str) -> str:
+    """One cookie of a header; whatever others are there, and however they are written."""
+    for part in header.split(";"):
+        found, _, value = part.strip().partition("=")
+        if found == name:
+            return value
+    return ""
 
 
 async def refuse(scope: Scope, send: Send, status: int, why: str) -> None:

@@ -1,12 +1,14 @@
 """What the routes share: the stores, the cache, the jobs and the open auditions."""
 
+import asyncio
+import logging
 import os
 import shutil
 import threading
-from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Iterator
+from concurrent.futures import Executor, ThreadPoolExecutor
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, TypeVar
 
 from fastapi import Depends, Request
 from fastapi import Path as PathParameter
@@ -14,9 +16,13 @@ from fastapi import Path as PathParameter
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.memory import keep_freed_memory
-from saltanvil.session.document import NotFound
+from saltanvil.engine.render import Cancelled
+from saltanvil.engine.time import check_length
+from saltanvil.session.document import NotFound, Session
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
-from saltanvil.store.database import Database
+from saltanvil.store.copies import copy_documents
+from saltanvil.store.database import Database, StoreError
+from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
@@ -24,7 +30,11 @@ from saltanvil.web.audition import Audition
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
 
+log = logging.getLogger(__name__)
+T = TypeVar("T")
+
 STUDY_NICENESS = 10
+HOUSEKEEPING_S = 3600.0
 
 
 def media_named(edit: Edit) -> Iterator[int]:
@@ -46,9 +56,18 @@ class Services:
     """Made once for each server."""
 
     def __init__(self, folder: Path) -> None:
+        """Raises StoreError if another process works with the folder, or its database cannot be used."""
         keep_freed_memory()
         self.folder = folder
-        self.database = Database(folder / "saltanvil.db")
+        self._held = DataFolder(folder)
+        try:
+            self.database = Database(self._held.database)
+            for name in ("uploads", "exports"):
+                shutil.rmtree(folder / name, ignore_errors=True)
+                (folder / name).mkdir(mode=0o700)
+        except BaseException:
+            self._held.close()
+            raise
         self.sessions = SessionStore(self.database)
         self.presets = PresetStore(self.database)
         self.media = MediaStore(self.database)
@@ -56,7 +75,10 @@ class Services:
         self.cache = SegmentCache()
         self.jobs = JobRunner()
         self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=give_way)
-        self.studies = ThreadPoolExecutor(2, thread_name_prefix="study", initializer=give_way)
+        # Each sort of question has threads of its own, so that a long one never keeps a picture waiting.
+        self.pictures = ThreadPoolExecutor(2, thread_name_prefix="picture", initializer=give_way)
+        self.studies = ThreadPoolExecutor(1, thread_name_prefix="study", initializer=give_way)
+        self.bench = ThreadPoolExecutor(1, thread_name_prefix="bench", initializer=give_way)
         self._auditions: dict[str, Audition] = {}
         self._lock = threading.Lock()
         self.matches = MatchKeeper(
@@ -65,19 +87,35 @@ class Services:
         self._asked: dict[tuple[str, str], int] = {}
         #: How far each tab's bench is.
         self.benches: dict[str, float] = {}
-        for name in ("uploads", "exports"):
-            shutil.rmtree(folder / name, ignore_errors=True)
-            (folder / name).mkdir(parents=True)
+        self._closing = threading.Event()
+        self._housekeeper = threading.Thread(target=self._keep_house, name="housekeeping", daemon=True)
+        self._housekeeper.start()
 
     def close(self) -> None:
+        self._closing.set()
         with self._lock:
             auditions = list(self._auditions.values())
+            self._asked.clear()
         for audition in auditions:
             audition.player.close()
         self.jobs.close()
         self.matches.close()
-        self.pool.shutdown(wait=False)
-        self.studies.shutdown(wait=False, cancel_futures=True)
+        for pool in (self.pool, self.pictures, self.studies, self.bench):
+            pool.shutdown(wait=False, cancel_futures=True)
+        self._housekeeper.join(timeout=10.0)
+        self._held.close()
+
+    def _keep_house(self) -> None:
+        """Once a day a copy of the documents; media that nothing needs go after a week."""
+        give_way()
+        while True:
+            try:
+                copy_documents(self.folder)
+                self.media.sweep()
+            except StoreError as error:
+                log.warning("%s", error)
+            if self._closing.wait(HOUSEKEEPING_S):
+                return
 
     # ---- auditions -------------------------------------------------------------------------------------------------
 
@@ -90,16 +128,26 @@ class Services:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
                 self.benches.pop(audition.tab, None)
+                # What the tab asked for, nobody waits for any more.
+                self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab}
 
     def edit(self, session_id: int, edit: Edit, gesture: str | None = None, tab: str | None = None) -> Version:
         """Apply, store and spread an edit. Raises EditRefused, also if it names media that are not there."""
-        rate_hz = self.sessions.version(session_id).session.rate_hz
+        before = self.sessions.version(session_id).session
+        media = self.media.at_rate(before.rate_hz)
         for media_id in media_named(edit):
             try:
-                self.media.frames_at(media_id, rate_hz)
+                media.frames(media_id)
             except NotFound as error:
                 raise EditRefused(str(error.args[0])) from error
-        return self.changed(self.sessions.edit(session_id, edit, gesture), tab)
+
+        def check(session: Session) -> None:
+            try:
+                check_length(session, media, before)
+            except ValueError as error:
+                raise EditRefused(str(error)) from error
+
+        return self.changed(self.sessions.edit(session_id, edit, gesture, check), tab)
 
     def changed(self, version: Version, tab: str | None) -> Version:
         """Let every open tab of the session hear and see the change; the tab that made it has its answer already. What the
@@ -139,13 +187,56 @@ class Services:
     def is_latest(self, name: tuple[str, str], number: int) -> bool:
         return self._asked.get(name) == number
 
+    def answered(self, name: tuple[str, str], number: int) -> None:
+        """Forget a question of a tab that has no socket, which would tell when it leaves."""
+        with self._lock:
+            if name[0] not in self._auditions and self._asked.get(name) == number:
+                del self._asked[name]
+
 
 class Asked:
+    """A question on its way to its answer."""
+
     def __init__(self, services: Services, name: tuple[str, str], number: int) -> None:
         self._services, self._name, self._number = services, name, number
+        self._gone = threading.Event()
+
+    def leave(self) -> None:
+        """Nobody waits for the answer any more."""
+        self._gone.set()
+
+    def done(self) -> None:
+        self._services.answered(self._name, self._number)
 
     def superseded(self) -> bool:
-        return not self._services.is_latest(self._name, self._number)
+        return self._gone.is_set() or not self._services.is_latest(self._name, self._number)
+
+
+DISCONNECT_CHECK_S = 0.1
+
+
+async def answered(
+    services: Services, request: Request, question: Asked, executor: Executor, work: Callable[..., T], *given: object
+) -> T | None:
+    """Work off the event loop; None if it was superseded. A listener that has gone calls it off, also before it begins."""
+
+    def run() -> T | None:
+        try:
+            return None if question.superseded() else work(services, question, *given)
+        except Cancelled:
+            return None
+        finally:
+            question.done()
+
+    future = asyncio.get_running_loop().run_in_executor(executor, run)
+    try:
+        while not (await asyncio.wait({future}, timeout=DISCONNECT_CHECK_S))[0]:
+            if await request.is_disconnected():
+                question.leave()
+        return await future
+    except asyncio.CancelledError:
+        question.leave()
+        raise
 
 
 def services_of(request: Request) -> Services:

@@ -4,13 +4,14 @@ from collections.abc import Sequence
 from typing import Annotated
 
 from fastapi import APIRouter
-from pydantic import BaseModel, Field
+from pydantic import AfterValidator, BaseModel, Field
 
 from saltanvil.engine.time import session_frames
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Session
+from saltanvil.session.edits import Batch
 from saltanvil.session.settings import differing, resolve
 from saltanvil.store.sessions import Version
 from saltanvil.studies.match import is_matched
@@ -20,6 +21,7 @@ from saltanvil.web.services import Number, Served, Services
 router = APIRouter(prefix="/api/sessions", tags=["sessions"])
 
 Tab = Annotated[str | None, Field(max_length=64)]
+MAX_BATCH_DEPTH, MAX_EDITS = 8, 500
 
 
 class SessionRow(BaseModel):
@@ -57,10 +59,23 @@ class NewSession(BaseModel):
     tempo_bpm: float = Field(default=120.0, ge=20.0, le=300.0)
 
 
+def bounded(edit: AnyEdit) -> AnyEdit:
+    """An edit within bounds: so many edits in one, and so deep in each other."""
+
+    def count(part: AnyEdit, depth: int) -> int:
+        if depth > MAX_BATCH_DEPTH:
+            raise ValueError(f"batches stand in each other more than {MAX_BATCH_DEPTH} deep; send a flat one")
+        return 1 + sum(count(inner, depth + 1) for inner in part.edits) if isinstance(part, Batch) else 1
+
+    if count(edit, 0) > MAX_EDITS:
+        raise ValueError(f"these are more than {MAX_EDITS} edits; send them in parts")
+    return edit
+
+
 class EditRequest(BaseModel):
     """gesture: edits of one drag carry the same word and are undone together; tab: who asks."""
 
-    edit: AnyEdit
+    edit: Annotated[AnyEdit, AfterValidator(bounded)]
     gesture: str | None = Field(default=None, max_length=64)
     tab: Tab = None
 

@@ -1,49 +1,36 @@
 """Routes that ask: what did this scope do, and what does the strip look like."""
 
-import asyncio
-from collections.abc import Callable
 from dataclasses import replace
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Literal
 
-from fastapi import APIRouter, HTTPException
+import numpy as np
+from fastapi import APIRouter, HTTPException, Request
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.latency import Latencies
-from saltanvil.engine.render import Cancelled
-from saltanvil.engine.scope import Compared, ScopeRenderer
+from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
+from saltanvil.measure.spectrum import moving_hop
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.processors.evidence import Hint
-from saltanvil.session.document import Session, Step, Strip
+from saltanvil.session.document import Step, Strip
 from saltanvil.session.edits import MoveStep
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import resolve
-from saltanvil.store.sessions import Version
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.make_up import make_up_level_db
 from saltanvil.studies.match import louder_by_db
-from saltanvil.studies.pictures import (
-    Bite,
-    Curve,
-    Response,
-    Spectrum,
-    bite_of,
-    columns_of,
-    curve_of,
-    response_of,
-    rounded,
-    spectrum_of,
-)
+from saltanvil.studies.passage import Passage, binned, columns_of_bins, measured, passage_of, window_frames, windows
+from saltanvil.studies.pictures import Bite, Curve, Response, Spectrum, bite_of, curve_of, response_of, rounded, spectrum_of
 from saltanvil.studies.routing import Silences, source_name
-from saltanvil.web.services import Number, Served, Services
+from saltanvil.web.services import Asked, Number, Served, Services, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
 
 MAX_PASSAGE_S = 1800.0
-T = TypeVar("T")
 
 
 #: Questions of a tab are numbered by it, as they may arrive in another order than they were asked in.
@@ -149,106 +136,101 @@ class OverviewAnswer(BaseModel):
     after_high: list[float]
 
 
-async def apart(services: Services, work: Callable[..., T], *given: object) -> T:
-    """Off the event loop, at a study's priority."""
-    return await asyncio.get_running_loop().run_in_executor(services.studies, work, services, *given)
-
-
-@router.post("/scope")
-async def study_scope(services: Served, session_id: Number, asked: ScopeQuestion) -> ScopeAnswer | None:
-    """Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, scope_answer, session_id, asked)
-
-
 class Questioned:
-    """A question about a passage of a session: checked, and given up if the same tab asks again."""
+    """A question about a passage of a session, checked."""
 
-    def __init__(self, services: Services, session_id: int, asked: PassageQuestion | OrderQuestion, kind: str) -> None:
-        self.services = services
+    def __init__(self, services: Services, asked: Asked, session_id: int, passage: PassageQuestion | OrderQuestion) -> None:
+        self.services, self._asked = services, asked
         self.version = services.sessions.version(session_id)
         self.session, self.rate = self.version.session, self.version.session.rate_hz
         self.media = services.media.at_rate(self.rate)
-        self.start = round(asked.start_s * self.rate)
-        self.stop = min(round(asked.end_s * self.rate), session_frames(self.session, self.media))
+        self.start = round(passage.start_s * self.rate)
+        self.stop = min(round(passage.end_s * self.rate), session_frames(self.session, self.media))
         if self.stop - self.start < self.rate // 50:
             raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
         if self.stop - self.start > MAX_PASSAGE_S * self.rate:
             raise HTTPException(422, "the passage is longer than half an hour; choose a shorter one")
-        self._asked = services.ask(asked.tab, kind, asked.number)
 
-    def renderer(self, session: Session | None = None) -> ScopeRenderer:
+    def renderer(self, start: int, stop: int) -> ScopeRenderer:
         services = self.services
-        return ScopeRenderer(
-            session or self.session, self.media, services.cache, self.start, self.stop, self._asked.superseded, services.pool
-        )
+        return ScopeRenderer(self.session, self.media, services.cache, start, stop, self._asked.superseded, services.pool)
+
+    def measured(self, scope: Scope) -> Passage:
+        return measured(self.renderer, scope, self.start, self.stop, self.through_db(scope))
+
+    def through_db(self, scope: Scope) -> float:
+        """The gain of what the scope leaves untouched."""
+        step = self.step(scope)
+        return 0.0 if step is None or step.bypass else processor_named(step.kind).linear_gain_db(resolve(self.session, step))
+
+    def step(self, scope: Scope) -> Step | None:
+        return self.session.step(scope.step_id).step if scope.step_id is not None else None
+
+    def windows(self) -> list[tuple[int, int]]:
+        return list(windows(self.start, self.stop, window_frames(len(self.session.strips), self.rate)))
 
 
-def compare(
-    services: Services, session_id: int, asked: PassageQuestion, kind: str
-) -> tuple[Version, Compared, Step | None, Scope, int, int] | None:
-    """Before and after of the asked scope; None if the tab has asked a question of this kind again meanwhile."""
-    question = Questioned(services, session_id, asked, kind)
-    scope = Scope(asked.strip_id, asked.step_id, asked.lane_id)
-    try:
-        found = question.renderer().compare(scope)
-    except Cancelled:
-        return None
-    step = question.session.step(scope.step_id).step if scope.step_id is not None else None
-    return question.version, found, step, scope, question.start, question.stop
+def scope_of(passage: PassageQuestion) -> Scope:
+    return Scope(passage.strip_id, passage.step_id, passage.lane_id)
 
 
-def scope_answer(services: Services, session_id: int, asked: ScopeQuestion) -> ScopeAnswer | None:
-    compared = compare(services, session_id, asked, "scope")
-    if compared is None:
-        return None
-    version, found, step, scope, start, stop = compared
-    rate = version.session.rate_hz
+@router.post("/scope")
+async def study_scope(services: Served, request: Request, session_id: Number, asked: ScopeQuestion) -> ScopeAnswer | None:
+    """Answers null if the same tab has asked again meanwhile."""
+    question = services.ask(asked.tab, "scope", asked.number)
+    return await answered(services, request, question, services.pictures, scope_answer, session_id, asked)
+
+
+def scope_answer(services: Services, asking: Asked, session_id: int, asked: ScopeQuestion) -> ScopeAnswer:
+    question, scope = Questioned(services, asking, session_id, asked), scope_of(asked)
+    session, rate, start, stop = question.session, question.rate, question.start, question.stop
+    whole = question.measured(scope)
+    step = question.step(scope)
     key = step.key if step is not None else None
-    session = version.session
     strip = session.strip(scope.strip_id)
     silent = Silences(session).of(strip)
-    ledger = ledger_of(found, session, step, None if key is None else source_name(session, key), silent)
+    ledger = ledger_of(whole, session, step, None if key is None else source_name(session, key), silent)
     if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
-        hint = silenced_by(services, session_id, asked, strip)
+        hint = silenced_by(question, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
     settings = resolve(session, step) if step is not None else None
-    linear_gain_db, ceiling_db = 0.0, None
+    linear_gain_db, ceiling_db = question.through_db(scope), None
     if step is not None and settings is not None:
-        kind = processor_named(step.kind)
-        linear_gain_db = 0.0 if step.bypass else kind.linear_gain_db(settings)
-        ceiling_db = kind.output_ceiling_db(settings)
+        ceiling_db = processor_named(step.kind).output_ceiling_db(settings)
     delays = Latencies(Graph(session))
     length = stop - start
     first = min(int(asked.zoom_start * length), length - 64)
     last = max(round(asked.zoom_end * length), first + 64)
+    if whole.envelopes is not None and last - first <= window_frames(len(session.strips), rate):  # near enough for samples
+        near = passage_of(question.renderer(start + first, start + last).compare(scope), rate)
+        bite = bite_of(near, asked.columns, linear_gain_db=linear_gain_db)
+    else:
+        bite = bite_of(whole, asked.columns, first, last, linear_gain_db)
     services.matched(asked.tab, scope, ledger.matched_db)
     return ScopeAnswer(
-        revision=version.revision,
+        revision=question.version.revision,
         start_s=start / rate,
         end_s=stop / rate,
         ledger=ledger,
-        bite=bite_of(found, asked.columns, first, last, linear_gain_db),
+        bite=bite,
         linear_gain_db=linear_gain_db,
         output_ceiling_db=ceiling_db,
         settings={} if settings is None else settings.model_dump(mode="json"),
         bite_start_s=(start + first) / rate,
         bite_end_s=(start + last) / rate,
         response=response_of(step, settings, rate) if step is not None and settings is not None else None,
-        curve=curve_of(step, settings, found.detector_db) if step is not None and settings is not None else None,
+        curve=curve_of(step, settings, whole.detector_db) if step is not None and settings is not None else None,
         latency_ms=delays.scope(scope.strip_id, scope.step_id, scope.lane_id) * 1000 / rate,
         strip_latency_ms=delays.latency_frames[NodeId("end", strip.id)] * 1000 / rate,
     )
 
 
-def silenced_by(services: Services, session_id: int, asked: PassageQuestion, strip: Strip) -> Hint | None:
+def silenced_by(question: Questioned, strip: Strip) -> Hint | None:
     """The first step of a strip's path that lets nothing out, and what it says of itself."""
+    session = question.session
     for step in strip.path.steps:
-        question = asked.model_copy(update={"step_id": step.id, "number": None})
-        compared = compare(services, session_id, question, "silence")
-        if compared is None:
-            return None
-        version, found, *_ = compared
-        own = ledger_of(found, version.session, step, None if step.key is None else source_name(version.session, step.key))
+        found = question.measured(Scope(strip.id, step.id))
+        own = ledger_of(found, session, step, None if step.key is None else source_name(session, step.key))
         if own.after.sample_peak_dbfs <= -120.0:
             label = processor_named(step.kind).label.lower()
             why = next((hint.text for hint in own.hints), "")
@@ -257,94 +239,96 @@ def silenced_by(services: Services, session_id: int, asked: PassageQuestion, str
 
 
 @router.post("/spectrum")
-async def study_spectrum(services: Served, session_id: Number, asked: SpectrumQuestion) -> SpectrumAnswer | None:
+async def study_spectrum(
+    services: Served, request: Request, session_id: Number, asked: SpectrumQuestion
+) -> SpectrumAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, spectrum_answer, session_id, asked)
+    question = services.ask(asked.tab, "spectrum", asked.number)
+    return await answered(services, request, question, services.pictures, spectrum_answer, session_id, asked)
 
 
-def spectrum_answer(services: Services, session_id: int, asked: SpectrumQuestion) -> SpectrumAnswer | None:
-    compared = compare(services, session_id, asked, "spectrum")
-    if compared is None:
-        return None
-    version, found, step, _, start, _ = compared
-    rate = version.session.rate_hz
-    settings = None if step is None else resolve(version.session, step)
-    spectrum = spectrum_of(found, rate, step, settings, asked.fraction, asked.moving)
-    return SpectrumAnswer(revision=version.revision, start_s=start / rate, spectrum=spectrum)
+def spectrum_answer(services: Services, asking: Asked, session_id: int, asked: SpectrumQuestion) -> SpectrumAnswer:
+    question, scope = Questioned(services, asking, session_id, asked), scope_of(asked)
+    rate, step = question.rate, question.step(scope)
+    settings = None if step is None else resolve(question.session, step)
+    parts = (question.renderer(start, stop).compare(scope) for start, stop in question.windows())
+    hop = moving_hop(question.stop - question.start) if asked.moving else None
+    spectrum = spectrum_of(parts, rate, step, settings, asked.fraction, hop)
+    return SpectrumAnswer(revision=question.version.revision, start_s=question.start / rate, spectrum=spectrum)
 
 
 @router.post("/bands")
-async def study_bands(services: Served, session_id: Number, asked: PassageQuestion) -> BandsAnswer | None:
+async def study_bands(services: Served, request: Request, session_id: Number, asked: PassageQuestion) -> BandsAnswer | None:
     """What each lane of the asked split did. Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, bands_answer, session_id, asked)
+    question = services.ask(asked.tab, "bands", asked.number)
+    return await answered(services, request, question, services.pictures, bands_answer, session_id, asked)
 
 
-def bands_answer(services: Services, session_id: int, asked: PassageQuestion) -> BandsAnswer | None:
-    question = Questioned(services, session_id, asked, "bands")
+def bands_answer(services: Services, asking: Asked, session_id: int, asked: PassageQuestion) -> BandsAnswer:
+    question = Questioned(services, asking, session_id, asked)
     place = question.session.step(asked.step_id or "")
     if not place.step.lanes:
         raise HTTPException(422, f"this step is a {place.step.kind} and has no lanes; ask about a split")
-    try:
-        found = bands_of(question.session, place.strip, place.step, question.renderer)
-    except Cancelled:
-        return None
+    found = bands_of(question.session, place.strip, place.step, question.measured)
     return BandsAnswer(revision=question.version.revision, bands=found)
 
 
 @router.post("/order")
-async def study_order(services: Served, session_id: Number, asked: OrderQuestion) -> OrderAnswer | None:
+async def study_order(services: Served, request: Request, session_id: Number, asked: OrderQuestion) -> OrderAnswer | None:
     """What another order of steps does to a strip's loudness. Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, order_answer, session_id, asked)
+    question = services.ask(asked.tab, "order", asked.number)
+    return await answered(services, request, question, services.studies, order_answer, session_id, asked)
 
 
-def order_answer(services: Services, session_id: int, asked: OrderQuestion) -> OrderAnswer | None:
-    question = Questioned(services, session_id, asked, "order")
-    try:
-        louder_db = louder_by_db(question.session, asked.move.strip_id, asked.move, question.media, question.renderer)
-    except Cancelled:
-        return None
+def order_answer(services: Services, asking: Asked, session_id: int, asked: OrderQuestion) -> OrderAnswer:
+    question = Questioned(services, asking, session_id, asked)
+    louder_db = louder_by_db(
+        question.session, asked.move.strip_id, asked.move, question.media, question.start, question.stop, asking.superseded,
+        services.pool,
+    )  # fmt: skip
     return OrderAnswer(revision=question.version.revision, louder_db=round(louder_db, 3))
 
 
 @router.post("/give-back")
-async def study_give_back(services: Served, session_id: Number, asked: PassageQuestion) -> AimAnswer | None:
+async def study_give_back(services: Served, request: Request, session_id: Number, asked: PassageQuestion) -> AimAnswer | None:
     """The aim of equal loudness for a lane. Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, give_back_answer, session_id, asked)
+    question = services.ask(asked.tab, "give back", asked.number)
+    return await answered(services, request, question, services.studies, give_back_answer, session_id, asked)
 
 
-def give_back_answer(services: Services, session_id: int, asked: PassageQuestion) -> AimAnswer | None:
-    compared = compare(services, session_id, asked, "give back")
-    if compared is None:
-        return None
-    version, found, *_ = compared
-    _, _, lane = version.session.lane(asked.lane_id or "")
-    level_db = make_up_level_db(found, lane.level_db, version.session.rate_hz)
-    return AimAnswer(revision=version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
+def give_back_answer(services: Services, asking: Asked, session_id: int, asked: PassageQuestion) -> AimAnswer:
+    question = Questioned(services, asking, session_id, asked)
+    _, _, lane = question.session.lane(asked.lane_id or "")
+    level_db = make_up_level_db(question.measured(scope_of(asked)), lane.level_db)
+    return AimAnswer(revision=question.version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
 
 
 @router.post("/overview")
-async def study_overview(services: Served, session_id: Number, asked: OverviewQuestion) -> OverviewAnswer | None:
+async def study_overview(
+    services: Served, request: Request, session_id: Number, asked: OverviewQuestion
+) -> OverviewAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    return await apart(services, overview_answer, session_id, asked)
-
-
-def overview_answer(services: Services, session_id: int, asked: OverviewQuestion) -> OverviewAnswer | None:
-    version = services.sessions.version(session_id)
-    rate = version.session.rate_hz
-    frames = session_frames(version.session, services.media.at_rate(rate))
     question = services.ask(asked.tab, "overview", asked.number)
+    return await answered(services, request, question, services.studies, overview_answer, session_id, asked)
+
+
+def overview_answer(services: Services, asking: Asked, session_id: int, asked: OverviewQuestion) -> OverviewAnswer:
+    version = services.sessions.version(session_id)
+    session, rate = version.session, version.session.rate_hz
     media = services.media.at_rate(rate)
-    renderer = ScopeRenderer(version.session, media, services.cache, 0, frames, question.superseded, services.pool)
-    try:
+    frames = session_frames(session, media)
+    before, after = [], []
+    for start, stop in windows(0, frames, window_frames(len(session.strips), rate)):
+        renderer = ScopeRenderer(session, media, services.cache, start, stop, asking.superseded, services.pool)
         found = renderer.compare(Scope(asked.strip_id))
-    except Cancelled:
-        return None
-    before, after = columns_of(found.before, asked.columns), columns_of(found.after, asked.columns)
+        before.append(binned(found.before))
+        after.append(binned(found.after))
+    entering, leaving = (columns_of_bins(np.concatenate(bins, axis=1), asked.columns) for bins in (before, after))
     return OverviewAnswer(
         revision=version.revision,
         length_s=frames / rate,
-        before_low=rounded(before[0], 4),
-        before_high=rounded(before[1], 4),
-        after_low=rounded(after[0], 4),
-        after_high=rounded(after[1], 4),
+        before_low=rounded(entering[0], 4),
+        before_high=rounded(entering[1], 4),
+        after_low=rounded(leaving[0], 4),
+        after_high=rounded(leaving[1], 4),
     )
