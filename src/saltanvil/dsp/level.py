@@ -4,22 +4,24 @@
                     |
                     +--> mean of 400 ms --> target - level, within the range --> slow --> gain --(+)--> total --(x)--> out
                     |                                                                             ^
-                    +--> x total --> mean of 400 ms --> its mean in dB, less its loudness ----------+
+                    +--> x total --> blocks of 400 ms, one each 100 ms --> their loudness ... correction
 
 Gain and means stand still while the quick mean is below the gate: a pause neither raises the gain nor drags the level
-down for the first word after it. The gain brings the mean of what leaves, in decibels, to the target. Of notes that
-decay the loudness lies above that mean, by 1 to 3 LU, as it counts powers, and only those within 10 LU of their own mean
-(the gate of ITU-R BS.1770-5): so both are measured of what leaves, and the difference taken off. (The design is ours; no
-source.)
+down for the first word after it. The gain brings the mean in decibels to the target. Of notes that decay the loudness lies
+above that mean, by 1 to 3 LU, as it counts powers, and only those within 10 LU of their own mean (blocks and gate of
+ITU-R BS.1770-5): so the loudness of what leaves is measured. A part of its distance from the mean in decibels is taken off at
+once, and what then is still missing to the target is made up slowly. (The design and its constants are ours, found on notes
+that decay; no source.)
 """
 
 import numpy as np
 
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
 
-(TARGET, RANGE, GATE, OFFSET, GLIDING, QUICK, SLOW, SPEED, LONG, CORRECTION, SETTINGS) = range(11)
-(POSITION, PRIMED, QUICK_MEAN, TICK_SUM, TICKS, SLOW_MEAN, OUT_MEAN, LONG_MEAN, GATED_MEAN, MEAN_DB, GAIN_DB, CORRECTION_DB,
- TOTAL_DB, GAIN_FROM, WORKING, STATE) = range(16)  # fmt: skip
+(TARGET, RANGE, GATE, OFFSET, GLIDING, QUICK, SLOW, SPEED, LONG, CORRECTION, HOP, SETTINGS) = range(12)
+(POSITION, PRIMED, QUICK_MEAN, TICK_SUM, TICKS, SLOW_MEAN, GAIN_DB, CORRECTION_DB, TOTAL_DB, GAIN_FROM, WORKING,
+ HOP_SUM, HOP_TICKS, LAST_HOP, HOP_BEFORE, THIRD_HOP, BLOCKS, LONG_MEAN, GATED_MEAN, MEAN_DB, MISSING_DB, WANTED_DB,
+ STATE) = range(23)  # fmt: skip
 # Rows of the trace, one column a tick: loss in dB (negative where gain rises), level in dB, whether it is at work.
 TRACE_ROWS = 3
 FLOOR = 1e-16
@@ -27,8 +29,11 @@ FLOOR = 1e-16
 FIRST_TICKS = 150.0
 #: The relative gate of BS.1770 as a ratio of powers, and the most that the correction does.
 RELATIVE_GATE, MAX_CORRECTION_DB = 0.1, 12.0
-#: Loud notes meet a gain that came up in the tail before: a quarter more is taken off (measured on decaying notes).
-EXCESS = 1.25
+#: The share of the distance between mean and loudness that is taken off, and how fast the rest follows, as a share of LONG.
+TAKEN, FOLLOWED = 0.6, 0.25
+MAX_MISSING_DB, NEAR_DB = 2.0, 0.5
+#: Blocks until the gain is there: what left before says nothing.
+FIRST_BLOCKS = 10.0
 
 
 @inline
@@ -42,16 +47,37 @@ def move(state, settings):  # type: ignore[no-untyped-def]
     wanted = min(max(settings[TARGET] - in_db(state[SLOW_MEAN], settings), -settings[RANGE]), settings[RANGE])
     # Plain means of what there is, until there is enough: the first phrase is not waited through.
     state[GAIN_DB] += (wanted - state[GAIN_DB]) * max(settings[SPEED], 1.0 / state[TICKS])
-    part = max(
-        settings[LONG], 1.0 / max(state[TICKS] - 1.0 / settings[SPEED] - 2.0 / settings[SLOW], 1.0)
-    )  # once the gain is there
-    state[LONG_MEAN] += (state[OUT_MEAN] - state[LONG_MEAN]) * part
-    if state[OUT_MEAN] > RELATIVE_GATE * state[LONG_MEAN]:
-        state[GATED_MEAN] += (state[OUT_MEAN] - state[GATED_MEAN]) * part
-    state[MEAN_DB] += (in_db(state[OUT_MEAN], settings) - state[MEAN_DB]) * part
-    correction = min(max(EXCESS * (state[MEAN_DB] - in_db(state[GATED_MEAN], settings)), -MAX_CORRECTION_DB), MAX_CORRECTION_DB)
-    state[CORRECTION_DB] += (correction - state[CORRECTION_DB]) * settings[CORRECTION]
+    state[CORRECTION_DB] += (state[WANTED_DB] - state[CORRECTION_DB]) * settings[CORRECTION]
     state[TOTAL_DB] = min(max(state[GAIN_DB] + state[CORRECTION_DB], -settings[RANGE]), settings[RANGE])
+
+
+@inline
+def leave(power, state, settings):  # type: ignore[no-untyped-def]
+    """A tick has left with this power; each 100 ms a block of 400 ms counts."""
+    state[HOP_SUM] += power
+    state[HOP_TICKS] += 1.0
+    if state[HOP_TICKS] < settings[HOP]:
+        return
+    hop = state[HOP_SUM] / state[HOP_TICKS]
+    state[HOP_SUM] = state[HOP_TICKS] = 0.0
+    block = 0.25 * (hop + state[LAST_HOP] + state[HOP_BEFORE] + state[THIRD_HOP])
+    state[THIRD_HOP], state[HOP_BEFORE], state[LAST_HOP] = state[HOP_BEFORE], state[LAST_HOP], hop
+    if in_db(block, settings) <= settings[GATE]:
+        return
+    state[BLOCKS] += 1.0
+    part = max(settings[LONG], 1.0 / max(state[BLOCKS] - FIRST_BLOCKS, 1.0))
+    state[LONG_MEAN] += (block - state[LONG_MEAN]) * part
+    state[MEAN_DB] += (in_db(block, settings) - state[MEAN_DB]) * part
+    if block > RELATIVE_GATE * state[LONG_MEAN]:
+        state[GATED_MEAN] += (block - state[GATED_MEAN]) * part
+    loudness = in_db(state[GATED_MEAN], settings)
+    if state[BLOCKS] > FIRST_BLOCKS:
+        # While the gain is on its way, by far less than is missing: else it would swing.
+        apart = min(max(settings[TARGET] - loudness, -NEAR_DB), NEAR_DB)
+        missing = state[MISSING_DB] + apart * FOLLOWED * settings[LONG]
+        state[MISSING_DB] = min(max(missing, -MAX_MISSING_DB), MAX_MISSING_DB)
+    wanted = state[MISSING_DB] + TAKEN * (state[MEAN_DB] - loudness)
+    state[WANTED_DB] = min(max(wanted, -MAX_CORRECTION_DB), MAX_CORRECTION_DB)
 
 
 @kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1])")
@@ -66,12 +92,12 @@ def level(x, key, y, settings, state, trace):  # type: ignore[no-untyped-def]
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            power = state[TICK_SUM] / TICK_FRAMES
+            leave(power * 10.0 ** (state[TOTAL_DB] / 10.0), state, settings)
             if state[WORKING] != 0.0:
-                power = state[TICK_SUM] / TICK_FRAMES
                 state[TICKS] += 1.0
                 part = max(settings[SLOW], 1.0 / state[TICKS])
                 state[SLOW_MEAN] += (power - state[SLOW_MEAN]) * part
-                state[OUT_MEAN] += (power * 10.0 ** (state[TOTAL_DB] / 10.0) - state[OUT_MEAN]) * part
             state[TICK_SUM] = 0.0
             state[GAIN_FROM] = 10.0 ** (state[TOTAL_DB] / 20.0)
             state[WORKING] = 1.0 if in_db(state[QUICK_MEAN], settings) > settings[GATE] else 0.0

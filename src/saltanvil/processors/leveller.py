@@ -20,6 +20,10 @@ from saltanvil.processors.filters import Filter
 QUICK_MS, SLOW_S = 30.0, 0.4
 #: What leaves is measured over the first, and over so many times the speed if that is longer.
 LONG_S, LONG_SPEEDS = 3.0, 2.0
+#: Of that, how long the loudness that leaves is averaged, and how long a correction takes.
+LONG_SHARE, CORRECTION_SHARE = 0.6, 0.2
+#: The hop of the loudness blocks (BS.1770-5).
+HOP_S = 0.1
 #: ITU-R BS.1770-5, Annex 1, eq. 2.
 LOUDNESS_OFFSET_DB = -0.691
 
@@ -134,10 +138,11 @@ class Leveller(KeyedProcessor):
         for place, seconds in (
             (dsp.SLOW, SLOW_S),
             (dsp.SPEED, settings.speed_s),
-            (dsp.LONG, long_s),
-            (dsp.CORRECTION, 0.5 * long_s),
+            (dsp.CORRECTION, CORRECTION_SHARE * long_s),
         ):
             target[place] = 1.0 - math.exp(-TICK_FRAMES / (seconds * rate))
+        target[dsp.LONG] = 1.0 - math.exp(-HOP_S / (LONG_SHARE * long_s))
+        target[dsp.HOP] = round(HOP_S * rate / TICK_FRAMES)
         self._target = target
         self._key.configure(settings, rate)
         self._weighting.set(k_weighting(rate) if loudness else None)

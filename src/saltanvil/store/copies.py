@@ -66,8 +66,7 @@ def copy_documents(folder: Path, now: float | None = None) -> Path | None:
     try:
         copies.mkdir(mode=0o700, exist_ok=True)
         part.unlink(missing_ok=True)
-        Database(part)
-        with closing(sqlite3.connect(part, isolation_level=None)) as copy:
+        with closing(Database(part).connection()) as copy:
             copy.execute("ATTACH ? AS source", (f"{folder / DATABASE}",))
             copy.execute("BEGIN")
             for table in DOCUMENTS:

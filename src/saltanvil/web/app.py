@@ -12,7 +12,6 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from fastapi.staticfiles import StaticFiles
-from pydantic import BaseModel
 from starlette.middleware import Middleware
 
 from saltanvil.processors import REGISTRY
@@ -28,21 +27,19 @@ from saltanvil.web import audition, bench, exports, media, presets, sessions, st
 from saltanvil.web.security import LOOPBACK, Guard
 from saltanvil.web.services import Services
 
-
-class Problem(BaseModel):
-    """What is wrong, and what to do about it."""
-
-    detail: str
-
-
+#: What is wrong, and what to do about it.
+PROBLEM = {"type": "object", "properties": {"detail": {"type": "string"}}, "required": ["detail"]}
 #: The answers that any route may give besides its own.
 PROBLEMS: dict[int | str, dict[str, Any]] = {
-    400: {"model": Problem, "description": "The body cannot be read"},
-    404: {"model": Problem, "description": "What is asked for is not there"},
-    409: {"model": Problem, "description": "It cannot be done, and nothing was changed"},
-    413: {"model": Problem, "description": "Too large"},
-    422: {"model": Problem, "description": "The question is not valid"},
-    507: {"model": Problem, "description": "It could not be stored, and nothing was changed"},
+    status: {"description": why, "content": {"application/json": {"schema": PROBLEM}}}
+    for status, why in (
+        (400, "The body cannot be read"),
+        (404, "What is asked for is not there"),
+        (409, "It cannot be done, and nothing was changed"),
+        (413, "It is too large"),
+        (422, "The question is not valid"),
+        (507, "It could not be stored, and nothing was changed"),
+    )
 }
 
 #: Other Python threads give way to the player's sooner than by default.

@@ -21,7 +21,7 @@ from saltanvil.store.database import StoreError
 from saltanvil.store.media import ImportCancelled
 
 log = logging.getLogger(__name__)
-KEPT = 200
+KEPT = 20
 
 
 class JobView(BaseModel):

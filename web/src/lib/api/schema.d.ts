@@ -1078,11 +1078,6 @@ export interface components {
       /** Floor Dbfs */
       floor_dbfs: number;
     };
-    /** HTTPValidationError */
-    HTTPValidationError: {
-      /** Detail */
-      detail?: components["schemas"]["ValidationError"][];
-    };
     /**
      * Hint
      * @description A measured fact, why it matters, and the setting to change.
@@ -2431,19 +2426,6 @@ export interface components {
       /** Tab */
       tab?: string | null;
     };
-    /** ValidationError */
-    ValidationError: {
-      /** Location */
-      loc: (string | number)[];
-      /** Message */
-      msg: string;
-      /** Error Type */
-      type: string;
-      /** Input */
-      input?: unknown;
-      /** Context */
-      ctx?: Record<string, never>;
-    };
     /**
      * VersionView
      * @description A session as it stands. `revision` grows with every change.
@@ -2510,6 +2492,72 @@ export interface operations {
           "application/json": components["schemas"]["SessionRow"][];
         };
       };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
     };
   };
   new_session_api_sessions_post: {
@@ -2534,13 +2582,70 @@ export interface operations {
           "application/json": components["schemas"]["VersionView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2565,13 +2670,70 @@ export interface operations {
           "application/json": components["schemas"]["VersionView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2594,13 +2756,70 @@ export interface operations {
         };
         content?: never;
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2625,13 +2844,70 @@ export interface operations {
           "application/json": components["schemas"]["VersionView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2654,13 +2930,70 @@ export interface operations {
         };
         content?: never;
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2689,13 +3022,70 @@ export interface operations {
           "application/json": components["schemas"]["VersionView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2724,13 +3114,70 @@ export interface operations {
           "application/json": components["schemas"]["VersionView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2759,13 +3206,70 @@ export interface operations {
           "application/json": components["schemas"]["VersionView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2792,13 +3296,70 @@ export interface operations {
           "application/json": components["schemas"]["JobView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2823,13 +3384,70 @@ export interface operations {
         };
         content?: never;
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2854,13 +3472,70 @@ export interface operations {
           "application/json": components["schemas"]["JobView"][];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2883,13 +3558,70 @@ export interface operations {
         };
         content?: never;
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2918,13 +3650,70 @@ export interface operations {
           "application/json": components["schemas"]["ScopeAnswer"] | null;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2953,13 +3742,70 @@ export interface operations {
           "application/json": components["schemas"]["SpectrumAnswer"] | null;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -2988,13 +3834,70 @@ export interface operations {
           "application/json": components["schemas"]["BandsAnswer"] | null;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3023,13 +3926,70 @@ export interface operations {
           "application/json": components["schemas"]["OrderAnswer"] | null;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3058,13 +4018,70 @@ export interface operations {
           "application/json": components["schemas"]["AimAnswer"] | null;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3093,13 +4110,70 @@ export interface operations {
           "application/json": components["schemas"]["OverviewAnswer"] | null;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3128,13 +4202,70 @@ export interface operations {
           "application/json": components["schemas"]["BenchAnswer"] | null;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3163,13 +4294,70 @@ export interface operations {
           "text/plain": string;
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3196,13 +4384,70 @@ export interface operations {
           "application/json": components["schemas"]["Progress"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3231,13 +4476,70 @@ export interface operations {
           "application/json": components["schemas"]["JobView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3261,13 +4563,70 @@ export interface operations {
         };
         content?: never;
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3292,13 +4651,70 @@ export interface operations {
           "application/json": components["schemas"]["PresetView"][];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3325,13 +4741,70 @@ export interface operations {
           "application/json": components["schemas"]["PresetView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3356,13 +4829,70 @@ export interface operations {
           "application/json": components["schemas"]["PresetFile"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3389,13 +4919,70 @@ export interface operations {
           "application/json": components["schemas"]["PresetView"][];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3418,13 +5005,70 @@ export interface operations {
         };
         content?: never;
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3453,13 +5097,70 @@ export interface operations {
           "application/json": components["schemas"]["PresetView"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3482,13 +5183,70 @@ export interface operations {
         };
         content?: never;
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3515,13 +5273,70 @@ export interface operations {
           "application/json": components["schemas"]["CurvePoints"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3548,13 +5363,70 @@ export interface operations {
           "application/json": components["schemas"]["CurveText"];
         };
       };
-      /** @description Validation Error */
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
       422: {
         headers: {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["HTTPValidationError"];
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
@@ -3575,6 +5447,72 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["PathStartView"][];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            detail: string;
+          };
         };
       };
     };
