@@ -234,3 +234,26 @@ def test_nobody_else_reads_the_folder(tmp_path):
         Database(held.database).connection().execute("BEGIN IMMEDIATE")
         modes = {path.name: stat.S_IMODE(path.stat().st_mode) for path in (folder, *folder.iterdir())}
     assert modes.pop("new") == 0o700 and set(modes.values()) == {0o600}
+
+
+def test_a_disk_that_turns_read_only_is_said(folder):
+    """As SQLite says it: its own switch for the connection stands for the disk's."""
+    with DataFolder(folder) as held:
+        database = Database(held.database)
+        sessions = SessionStore(database)
+        sessions.version(1)
+        database.connection().execute("PRAGMA query_only = 1")
+        with pytest.raises(StoreError, match="is the disk or the folder read-only"):
+            sessions.rename(1, "x")
+        database.connection().execute("PRAGMA query_only = 0")
+        assert sessions.rename(1, "x").session.name == "x"
+
+
+def test_a_folder_without_leave_to_write_is_one_line(tmp_path, monkeypatch, capsys):
+    def refuse(*_, **__):
+        raise PermissionError(13, "Permission denied")
+
+    monkeypatch.setattr("saltanvil.store.folder.os.open", refuse)
+    assert main(["serve", "--port", "0", "--data", str(tmp_path)]) == 1
+    err = capsys.readouterr().err
+    assert len(err.splitlines()) == 1 and "Permission denied" in err and str(tmp_path) in err

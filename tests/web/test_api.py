@@ -11,6 +11,7 @@ import schemathesis
 import soundfile
 from fastapi.testclient import TestClient
 from hypothesis import HealthCheck, given, settings
+from schemathesis.specs.openapi.checks import positive_data_acceptance
 from starlette.websockets import WebSocketDisconnect
 
 from saltanvil.session.document import Session
@@ -398,8 +399,11 @@ def test_two_tabs_hear_of_each_other(client, session):
         assert len(block) == 4 + length + 8 * header["frames"] and header["position_s"] == 0
 
 
+REQUEST = ("method", "url", "params", "json", "headers", "content", "data")
+
+
 def test_no_request_of_the_schema_breaks_the_server(tmp_path):
-    """schemathesis: any request the schema allows is answered, never with 500."""
+    """schemathesis, all its checks but one: valid data may be refused, as a session's rules go beyond what a schema can say."""
     app = create_app(tmp_path / "fuzz")
     with TestClient(app, base_url=BASE, raise_server_exceptions=False) as served:
         for operation in schemathesis.openapi.from_dict(app.openapi()).get_all_operations():
@@ -408,7 +412,7 @@ def test_no_request_of_the_schema_breaks_the_server(tmp_path):
             @given(case=operation.ok().as_strategy())
             def ask(case):
                 sent = case.as_transport_kwargs(base_url=BASE)
-                answer = served.request(**{k: v for k, v in sent.items() if k in ("method", "url", "params", "json", "headers")})
-                assert answer.status_code < 500, answer.text
+                answer = served.request(**{k: v for k, v in sent.items() if k in REQUEST})
+                case.validate_response(answer, excluded_checks=[positive_data_acceptance])
 
             ask()
