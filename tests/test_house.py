@@ -58,7 +58,7 @@ def test_rules_of_the_trade_stand_where_the_architecture_says():
     assert len(told) >= 12 and len({rule for rule, _, _ in told}) == len(told)
     for rule, file, name in told:
         tree = ast.parse((ROOT / "src/saltanvil" / file).read_text())
-        names = {node.name for node in tree.body if isinstance(node, ast.FunctionDef | ast.ClassDef)}
+        names = {node.name for node in tree.body if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef)}
         for node in tree.body:
             targets = node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
             names |= {part.id for target in targets for part in ast.walk(target) if isinstance(part, ast.Name)}

@@ -371,7 +371,7 @@ def test_another_order_is_heard_as_loud_as_the_first(demo_tracks):
     session, media = session_of(strip("t", squash, dirt, media_id=0)), Arrays(x)
     swap = MoveStep(step_id="d", strip_id="t", index=0)
     renderer = lambda s: ScopeRenderer(s, media, SegmentCache(), 0, x.shape[1])  # noqa: E731
-    louder = louder_by_db(session, "t", swap, media, renderer)
+    louder = louder_by_db(session, "t", swap, media, 0, x.shape[1])
     first = renderer(session).compare(Scope("t")).after
     other = session.model_copy(deep=True)
     swap.change(other)

@@ -32,8 +32,8 @@ RELATIVE_GATE, MAX_CORRECTION_DB = 0.1, 12.0
 #: The share of the distance between mean and loudness that is taken off, and how fast the rest follows, as a share of LONG.
 TAKEN, FOLLOWED = 0.6, 0.25
 MAX_MISSING_DB, NEAR_DB = 2.0, 0.5
-#: Blocks until the gain is there: what left before says nothing.
-FIRST_BLOCKS = 10.0
+#: Blocks until the gain is about there: what left before says nothing; and until it is there, so that what is missing then counts.
+FIRST_BLOCKS, SETTLED_BLOCKS = 10.0, 25.0
 
 
 @inline
@@ -71,7 +71,7 @@ def leave(power, state, settings):  # type: ignore[no-untyped-def]
     if block > RELATIVE_GATE * state[LONG_MEAN]:
         state[GATED_MEAN] += (block - state[GATED_MEAN]) * part
     loudness = in_db(state[GATED_MEAN], settings)
-    if state[BLOCKS] > FIRST_BLOCKS:
+    if state[BLOCKS] > SETTLED_BLOCKS:
         # While the gain is on its way, by far less than is missing: else it would swing.
         apart = min(max(settings[TARGET] - loudness, -NEAR_DB), NEAR_DB)
         missing = state[MISSING_DB] + apart * FOLLOWED * settings[LONG]
