@@ -32,7 +32,7 @@ RELATIVE_GATE, MAX_CORRECTION_DB = 0.1, 12.0
 #: The share of the distance between mean and loudness that is taken off, and how fast the rest follows, as a share of LONG.
 TAKEN, FOLLOWED = 0.6, 0.25
 MAX_MISSING_DB, NEAR_DB = 2.0, 0.5
-#: Blocks until the gain is about there: what left before says nothing; and until it is there, so that what is missing then counts.
+#: Blocks until the gain is about there, as what left before says nothing; and until it is, so that what is missing then counts.
 FIRST_BLOCKS, SETTLED_BLOCKS = 10.0, 25.0
 
 
