@@ -13,11 +13,12 @@ from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.export import export_strips
-from saltanvil.engine.live import Passage, Player, Reader
+from saltanvil.engine.live import Player
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.engine.stream import Passage, Reader
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.freecurve import MOST_CHANGE_DB

@@ -1,5 +1,6 @@
 """How one listens to the main: over the full range, a small speaker, in mono, or dimmed. Never in a rendered file."""
 
+import copy
 from typing import Literal
 
 import numpy as np
@@ -28,6 +29,13 @@ class Monitor:
         self._memory = np.zeros((len(self._sections), 4, 2))
         self._state = np.array([0.0, 1.0, 1.0])
         self._glides = {monitor: np.zeros(mix.GLIDE_STATE) for monitor in MONITORS}
+
+    def clone(self) -> "Monitor":
+        """A copy with a state of its own, that goes on from here."""
+        twin = copy.copy(self)
+        twin._now, twin._memory, twin._state = self._now.copy(), self._memory.copy(), self._state.copy()
+        twin._glides = {monitor: glide.copy() for monitor, glide in self._glides.items()}
+        return twin
 
     def __call__(self, x: Audio) -> Audio:
         """(2, frames) of any length."""

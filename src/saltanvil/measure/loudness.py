@@ -1,5 +1,6 @@
 """Programme loudness, loudness range and true peak: ITU-R BS.1770-5, EBU Tech 3341 and 3342."""
 
+import copy
 import math
 from dataclasses import dataclass, field
 
@@ -44,10 +45,11 @@ def lufs_to_energy(lufs: float) -> float:
 
 @dataclass
 class LoudnessMeter:
-    """Takes blocks of any length and keeps the K-weighted energy of each 10 ms; mono or stereo."""
+    """Takes blocks of any length and keeps the K-weighted energy of each 10 ms; mono or stereo. keep: only the last so many."""
 
     rate: int
     channels: int
+    keep: int | None = None
     hop: int = field(init=False)
     energies: list[float] = field(default_factory=list)
 
@@ -63,6 +65,14 @@ class LoudnessMeter:
         energies = np.empty(max(done, 1))
         kernels.weighted_energy(x, self._sections, self._memory, self._progress, self.hop, energies)
         self.energies.extend((energies[:done] / self.hop).tolist())
+        if self.keep is not None:
+            del self.energies[: -self.keep]
+
+    def clone(self) -> "LoudnessMeter":
+        """A copy that goes on from here."""
+        twin = copy.copy(self)
+        twin.energies, twin._memory, twin._progress = [*self.energies], self._memory.copy(), self._progress.copy()
+        return twin
 
     def latest_lufs(self, hops: int) -> float:
         """Loudness of the last `hops` x 10 ms, -inf for silence or before anything was heard."""
@@ -128,6 +138,11 @@ class PeakMeter:
     def __init__(self) -> None:
         self._filters = true_peak_filters()
         self._tail = np.zeros((2, TRUE_PEAK_HISTORY), np.float32)
+
+    def clone(self) -> "PeakMeter":
+        twin = copy.copy(self)
+        twin._tail = self._tail.copy()
+        return twin
 
     def read_dbtp(self, x: Audio) -> list[float]:
         """Per channel, the largest magnitude since the last block, half a filter late."""

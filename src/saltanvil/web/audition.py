@@ -14,8 +14,9 @@ from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from saltanvil.engine.audition import Listening, Scope
-from saltanvil.engine.live import Block, Player
+from saltanvil.engine.live import Player
 from saltanvil.engine.monitor import MonitorName
+from saltanvil.engine.stream import Block
 from saltanvil.session.document import NotFound
 from saltanvil.session.format import Unreadable
 from saltanvil.store.sessions import Version
@@ -94,6 +95,8 @@ def pack(block: Block) -> bytes:
     header = {
         "epoch": block.epoch,
         "sequence": block.sequence,
+        "version": block.version,
+        "seam": block.seam,
         "frames": block.audio.shape[1],
         "position_s": round(block.position_s, 6),
         "strips": block.strips,

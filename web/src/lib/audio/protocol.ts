@@ -1,9 +1,14 @@
 /** What the page, the socket's worker and the worklet say to each other. */
 
+import type { QueuedBlock } from './block-queue';
+
 /** The header of a block: figures of the sound that starts at `position_s`. */
 export interface BlockHeader {
   epoch: number;
   sequence: number;
+  /** How often the play was taken back, and the first block of this version. */
+  version: number;
+  seam: number;
   frames: number;
   position_s: number;
   strips: Record<string, [number, number]>;
@@ -25,7 +30,7 @@ export interface BlockHeader {
 
 /** From the worker to the worklet. */
 export type ToWorklet =
-  | { type: 'block'; epoch: number; sequence: number; left: Float32Array; right: Float32Array }
+  | ({ type: 'block'; epoch: number } & QueuedBlock)
   | { type: 'epoch'; epoch: number }
   | { type: 'last'; epoch: number };
 

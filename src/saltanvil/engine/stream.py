@@ -1,0 +1,325 @@
+"""A play: plan, place, meters and monitor, whose states are kept along the lead, so that an edit is heard at once.
+
+    heard      earliest block that can still be replaced          rendered so far
+    --|-----------|-------|-------|-------|-------|-------|-------|--> blocks
+                  ^ edit: back to the last state saved before it,
+                    forward with what was wanted then, from here with what is wanted now
+
+Blocks are the same whether they were rendered at once or anew: live is offline, and after an edit what a play would be in which
+the edit came at that block.
+"""
+
+import copy
+from collections import deque
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from saltanvil.dsp import mix
+from saltanvil.dsp.units import SILENCE_DB, gain_to_db
+from saltanvil.engine.audition import Audition
+from saltanvil.engine.compile import compile_plan, structure_of
+from saltanvil.engine.media import Media
+from saltanvil.engine.monitor import Monitor, MonitorName
+from saltanvil.engine.nodes import SplitNode
+from saltanvil.engine.plan import Plan
+from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.run_graph import THREADS
+from saltanvil.engine.tail import MAX_TAIL_S, last_sounding, quiet_frames
+from saltanvil.engine.time import ceil_tick, preroll_start, session_frames
+from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
+from saltanvil.session.document import MAIN_ID, Session
+
+BLOCK_FRAMES = 1024
+#: Long, so that the cores seldom wait for each other.
+PREROLL_BLOCK_FRAMES = 1 << 16
+#: A state is saved before each so many blocks.
+SAVE_EVERY = 4
+
+
+@dataclass(frozen=True)
+class Block:
+    """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start.
+
+    version: how often the play was taken back; seam: the first block of this version, which goes on exactly from the one before.
+    steps: each step's largest change of gain in dB, negative where it fell; doors: where a step's door stands;
+    lanes: peak of each lane in its split's sum, in dBFS; sends: of what each send brings to its bus; keys: loudest
+    level at each detector that has an outside key, in dB.
+    """
+
+    epoch: int
+    sequence: int
+    version: int
+    seam: int
+    audio: Audio
+    position_s: float
+    strips: dict[str, tuple[float, float]]
+    steps: dict[str, float]
+    doors: dict[str, str]
+    lanes: dict[str, float]
+    sends: dict[str, float]
+    keys: dict[str, float]
+    reduction_db: list[float]
+    detector_db: float
+    main_peaks_dbfs: tuple[float, float]
+    main_true_peaks_dbtp: list[float]
+    momentary_lufs: float
+    short_term_lufs: float
+    lead_s: float
+    latency_s: float
+
+
+@dataclass(frozen=True)
+class Passage:
+    """Frames start..stop, whole ticks; looped or played once."""
+
+    start: int = 0
+    stop: int = 1 << 62
+    loop: bool = False
+
+
+@dataclass(frozen=True, eq=False)
+class Wanted:
+    """What the listener wants to hear, all of it changed without a click."""
+
+    session: Session
+    audition: Audition = field(default_factory=Audition)
+    passage: Passage = field(default_factory=Passage)
+    monitor: MonitorName = "full range"
+
+    def same(self, other: "Wanted") -> bool:
+        """Documents are compared by identity: each edit makes another."""
+        return (
+            self.session is other.session
+            and self.audition == other.audition
+            and self.passage == other.passage
+            and self.monitor == other.monitor
+        )
+
+
+@dataclass
+class State:
+    """All that a play has become, before a block. frames: delivered so far."""
+
+    sequence: int
+    frames: int
+    now: Wanted
+    rack: Rack
+    monitor: Monitor
+    loudness: LoudnessMeter
+    peaks: PeakMeter
+    reader: "Reader"
+    lost: int
+    silent: int
+
+    def clone(self) -> "State":
+        return State(
+            self.sequence, self.frames, self.now, self.rack.clone(), self.monitor.clone(), self.loudness.clone(),
+            self.peaks.clone(), self.reader.clone(), self.lost, self.silent,
+        )  # fmt: skip
+
+
+class Stream:
+    """A play from a frame on. Used by one thread."""
+
+    def __init__(self, media: Media, wanted: Wanted, start: int, epoch: int) -> None:
+        self.media, self.epoch = media, epoch
+        self.version = self.seam = 0
+        session, rate = wanted.session, wanted.session.rate_hz
+        rack = Rack()
+        self._plan = compile_plan(session, media, rack, wanted.audition)
+        self._set_ends(session)
+        # The states settle on what comes before; then the latency is filled.
+        with ThreadPoolExecutor(THREADS) as pool:
+            for at in range(preroll_start(start, rate), start, PREROLL_BLOCK_FRAMES):
+                self._plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
+        self._state = State(
+            0, 0, wanted, rack, Monitor(wanted.monitor, rate), LoudnessMeter(rate, 2, SHORT_TERM_HOPS), PeakMeter(),
+            Reader(start, wanted.passage, self._end), self._plan.latency_frames, 0,
+        )  # fmt: skip
+        self._true_peaks: list[float] = []
+        self._saved: deque[State] = deque()
+        #: What each block was rendered with, and the frame of the play at which it begins; from the oldest saved state on.
+        self._rendered: dict[int, tuple[Wanted, int]] = {}
+
+    @property
+    def frames(self) -> int:
+        """Frames delivered so far."""
+        return self._state.frames
+
+    def _set_ends(self, session: Session) -> None:
+        self._end, self._quiet = session_frames(session, self.media), quiet_frames(session)
+
+    def take_back(self, frame: int) -> None:
+        """Go back to the first block that begins at a frame of the play or later, to render it and what follows anew."""
+        target = next((number for number, (_, start) in self._rendered.items() if start >= frame), self._state.sequence)
+        saved = next((state for state in reversed(self._saved) if state.sequence <= target), None)
+        if saved is None or target >= self._state.sequence:
+            return
+        while self._saved[-1] is not saved:
+            self._saved.pop()
+        self._state = saved.clone()
+        now = self._state.now
+        self._set_ends(now.session)
+        self._plan = compile_plan(now.session, self.media, self._state.rack, now.audition)
+        while self._state.sequence < target:
+            wanted, _ = self._rendered[self._state.sequence]
+            self._render(wanted)
+        self._rendered = {number: of for number, of in self._rendered.items() if number < target}
+        self.version += 1
+        self.seam = target
+
+    def forget(self, heard: int) -> None:
+        """Let go of states and blocks that can never be replaced."""
+        while len(self._saved) > 1 and self._saved[1].frames <= heard:
+            self._saved.popleft()
+        oldest = self._saved[0].sequence if self._saved else 0
+        for number in [number for number in self._rendered if number < oldest]:
+            del self._rendered[number]
+
+    def next(self, wanted: Wanted, lead_s: float) -> Block | None:
+        """The next block; None at the end."""
+        state = self._state
+        if state.sequence % SAVE_EVERY == 0 and not (self._saved and self._saved[-1].sequence == state.sequence):
+            self._saved.append(state.clone())
+        self._rendered[state.sequence] = wanted, state.frames
+        found = self._render(wanted)
+        if found is None:
+            return None
+        audio, position = found
+        return self._block(audio, position, lead_s)
+
+    def _render(self, wanted: Wanted) -> tuple[Audio, int] | None:
+        """What the next block sounds like and the session frame it begins at; None at the end."""
+        state = self._state
+        rate = wanted.session.rate_hz
+        while True:
+            new, faded = self._changed(wanted)
+            reader = state.reader
+            tail = round(MAX_TAIL_S * rate)
+            reader.end = self._end + ceil_tick(new.latency_frames) + (0 if state.silent >= self._quiet else tail)
+            at, frames = reader.next(BLOCK_FRAMES)
+            if frames == 0:
+                return None
+            audio = new.render(at, frames)
+            if faded is not None:
+                audio = structural_fade(faded.render(at, frames), audio)
+            self._plan = new
+            main = new.node(MAIN_ID).output
+            after = at >= self._end + new.latency_frames
+            state.silent = state.silent + frames if after and not last_sounding([main]) else 0
+            state.loudness.add(main)
+            self._true_peaks = state.peaks.read_dbtp(main)
+            audio = state.monitor(audio)
+            position = reader.position_of(reader.given - frames - new.latency_frames)
+            if state.lost:
+                cut = min(state.lost, frames)
+                state.lost -= cut
+                audio = np.ascontiguousarray(audio[:, cut:])
+                position = reader.position_of(reader.given - frames - new.latency_frames + cut)
+                if not audio.shape[1]:
+                    continue
+            state.sequence += 1
+            state.frames += audio.shape[1]
+            return audio, position
+
+    def _changed(self, wanted: Wanted) -> tuple[Plan, Plan | None]:
+        """The plan for what is wanted, and the old one to fade from where the change is one of structure."""
+        state, plan = self._state, self._plan
+        now, state.now = state.now, wanted
+        state.monitor.name, state.reader.passage = wanted.monitor, wanted.passage
+        if wanted.session is now.session and wanted.audition == now.audition:
+            return plan, None
+        self._set_ends(wanted.session)
+        structural = structure_of(wanted.session, wanted.audition) != structure_of(now.session, now.audition)
+        twin = state.rack.clone() if structural else None
+        new = compile_plan(wanted.session, self.media, state.rack, wanted.audition)
+        return new, compile_plan(now.session, self.media, twin, now.audition) if twin is not None else None
+
+    def _block(self, audio: Audio, position: int, lead_s: float) -> Block:
+        plan, state = self._plan, self._state
+        main = plan.node(MAIN_ID).output
+        rate = plan.session.rate_hz
+        steps: dict[str, float] = {}
+        doors: dict[str, str] = {}
+        lanes: dict[str, float] = {}
+        keys: dict[str, float] = {}
+        traced: list[float] = []
+        detector = SILENCE_DB
+        for step in plan.walk():
+            telemetry = step.processor.telemetry
+            steps[step.step.id] = round(step.change_db, 2)
+            if isinstance(step, SplitNode):
+                lanes.update({placed.lane.id: round(placed.peak_db, 1) for placed in step.placed})
+            if step.door is not None:
+                doors[step.step.id] = step.door
+            if step.key is not None and len(telemetry.detector_db):
+                keys[step.step.id] = round(float(telemetry.detector_db.max()), 1)
+            if step.step.id == plan.audition.scope.step_id and len(telemetry.reduction_db):
+                traced = [round(float(value), 2) for value in telemetry.reduction_db]
+                detector = round(float(telemetry.detector_db.max()), 1)
+        strips = {strip_id: strip.levels_db() for strip_id, strip in plan.strips.items()}
+        feeds = (feed for strip in plan.strips.values() for feed in strip.entry.feeds if feed.gains is not None)
+        return Block(
+            epoch=self.epoch,
+            sequence=state.sequence - 1,
+            version=self.version,
+            seam=self.seam,
+            audio=audio,
+            position_s=position / rate,
+            strips={strip_id: (round(entering, 1), round(leaving, 1)) for strip_id, (entering, leaving) in strips.items()},
+            steps=steps,
+            doors=doors,
+            lanes=lanes,
+            sends={feed.name: round(feed.peak_db, 1) for feed in feeds},
+            keys=keys,
+            reduction_db=traced,
+            detector_db=detector,
+            main_peaks_dbfs=(gain_to_db(float(mix.peak(main[:1]))), gain_to_db(float(mix.peak(main[1:])))),
+            main_true_peaks_dbtp=self._true_peaks,
+            momentary_lufs=max(state.loudness.latest_lufs(MOMENTARY_HOPS), SILENCE_DB),
+            short_term_lufs=max(state.loudness.latest_lufs(SHORT_TERM_HOPS), SILENCE_DB),
+            lead_s=lead_s,
+            latency_s=plan.latency_frames / rate,
+        )
+
+
+def structural_fade(old: Audio, new: Audio) -> Audio:
+    """From the old plan's block to the new one's, (channels, frames), in a straight line over the block."""
+    along = (np.arange(1, new.shape[1] + 1, dtype=np.float32) / new.shape[1])[None, :]
+    return np.asarray(new * along + old * (1 - along), dtype=np.float32)
+
+
+class Reader:
+    """Walks through the session's frames, looping without a gap, and remembers where each rendered frame came from."""
+
+    def __init__(self, start: int, passage: Passage, end: int) -> None:
+        self.passage, self.end = passage, end
+        self.given = 0
+        self._at = start
+        self._segments: deque[tuple[int, int]] = deque([(0, start)], maxlen=64)
+
+    def clone(self) -> "Reader":
+        twin = copy.copy(self)
+        twin._segments = self._segments.copy()
+        return twin
+
+    def next(self, most: int) -> tuple[int, int]:
+        """The next stretch as (session frame, frames); 0 frames at the end."""
+        loops = self.passage.loop and self._at <= self.passage.stop
+        if loops and self._at >= self.passage.stop:
+            self._at = self.passage.start
+            self._segments.append((self.given, self._at))
+        stop = self.passage.stop if loops else ceil_tick(self.end)
+        at, frames = self._at, max(0, min(most, stop - self._at))
+        self._at += frames
+        self.given += frames
+        return at, frames
+
+    def position_of(self, stream_frame: int) -> int:
+        """Session frame of a frame counted from the play's start."""
+        for began, position in reversed(self._segments):
+            if stream_frame >= began:
+                return position + stream_frame - began
+        return max(0, self._segments[0][1] + stream_frame - self._segments[0][0])

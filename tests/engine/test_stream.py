@@ -1,0 +1,220 @@
+"""A play taken back: blocks rendered anew are those of a play in which the edit came there, and every state is whole."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from saltanvil.demo import harbour_walk, low_water
+from saltanvil.engine.audition import Audition, Scope
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.live import LEAD_S, LEAD_STEP_S, MAX_LEAD_S, QUIET_S, WAY_S, Player
+from saltanvil.engine.rack import Rack
+from saltanvil.engine.stream import BLOCK_FRAMES, SAVE_EVERY, Passage, Stream, Wanted
+from saltanvil.processors import REGISTRY
+from saltanvil.processors.base import Context
+from saltanvil.session.document import Path, Session, Step, Strip
+from tests.engine.test_engine import Arrays
+from tests.signals import noise
+
+RATE = 48000
+FRAMES = 3 * RATE
+MEDIA = Arrays(noise(1, FRAMES, 1), noise(2, FRAMES, 2))
+
+
+def session(threshold_db=-30.0, extra=(), **strip):
+    compressor = Step.model_validate(
+        {"id": "c", "kind": "compressor", "settings": {"threshold_db": threshold_db, "ratio": 6.0, "lookahead_ms": 2.0}}
+    )
+    steps = [compressor, *(Step.model_validate(step) for step in extra)]
+    return Session(
+        name="Small",
+        strips=[
+            Strip(id="main", name="Main", kind="main", output=None),
+            Strip(id="a", name="A", kind="track", media_id=0, path=Path(steps=steps), **strip),
+            Strip(id="b", name="B", kind="track", media_id=1, level_db=-3.0),
+        ],
+    )
+
+
+SESSIONS = [
+    session(),
+    session(-50.0),
+    session(mute=True),
+    session(solo=True, pan=0.5),
+    session(extra=[{"id": "e", "kind": "echo", "settings": {"mix": 0.5}}]),
+    session(extra=[{"id": "l", "kind": "limiter", "settings": {"ceiling_db": -12.0}}]),
+    session(extra=[{"id": "s", "kind": "split", "lanes": [
+        {"id": "one", "name": "One", "path": {"steps": []}},
+        {"id": "two", "name": "Two", "path": {"steps": [{"id": "g", "kind": "gate", "settings": {"threshold_db": -20.0}}]}},
+    ]}]),
+]  # fmt: skip
+AUDITIONS = [
+    Audition(),
+    Audition(Scope("a", "c"), "before", -4.0),
+    Audition(Scope("a", "c"), "taken"),
+    Audition(Scope("a"), "after"),
+]
+PASSAGES = [Passage(), Passage(0, 20 * 1024, True), Passage(6400, 64_000, True)]
+
+wanted = st.builds(
+    Wanted,
+    st.sampled_from(SESSIONS),
+    st.sampled_from(AUDITIONS),
+    st.sampled_from(PASSAGES),
+    st.sampled_from(("full range", "small speaker", "mono", "dim")),
+)
+
+
+def run(stream, want, count):
+    return [block for _ in range(count) if (block := stream.next(want, LEAD_S)) is not None]
+
+
+def same(one, other):
+    assert np.array_equal(one.audio, other.audio)
+    assert (one.sequence, one.position_s, one.steps, one.strips) == (other.sequence, other.position_s, other.steps, other.strips)
+    assert (one.momentary_lufs, one.main_true_peaks_dbtp) == (other.momentary_lufs, other.main_true_peaks_dbtp)
+
+
+@settings(max_examples=40, deadline=None)
+@given(
+    st.lists(st.tuples(wanted, st.integers(1, 12), st.integers(0, 14)), min_size=2, max_size=6), st.integers(0, 60_000), st.data()
+)
+def test_blocks_rendered_anew_are_those_of_a_play_in_which_the_edit_came_there(moves, start, data):
+    """Any edits at any times, each taken back by so many blocks: bit for bit."""
+    start = start // 64 * 64
+    first = moves[0][0]
+    stream = Stream(MEDIA, first, start, 1)
+    heard: list = []
+    plan: list[Wanted] = []  # with what each block is to be rendered in the end
+    forgotten = 0
+    for want, ahead, back in moves:
+        target = max(len(heard) - back, forgotten)
+        frame = sum(block.audio.shape[1] for block in heard[:target])
+        stream.take_back(frame)
+        kept = stream._state.sequence
+        assert kept == target or (kept >= target and kept <= len(heard))
+        del heard[kept:], plan[kept:]
+        blocks = run(stream, want, ahead)
+        assert all(block.version == stream.version and block.seam <= block.sequence for block in blocks)
+        heard += blocks
+        plan += [want] * len(blocks)
+        if data.draw(st.booleans()):
+            forgotten = max(0, len(heard) - data.draw(st.integers(0, 8)))
+            stream.forget(sum(block.audio.shape[1] for block in heard[:forgotten]))
+            assert len(stream._saved) <= len(heard) // SAVE_EVERY + 1
+    other = Stream(MEDIA, first, start, 1)
+    for block, want in zip(heard, plan, strict=True):
+        expected = other.next(want, LEAD_S)
+        assert expected is not None
+        same(block, expected)
+
+
+def test_what_is_wanted_now_begins_at_the_seam():
+    stream = Stream(MEDIA, Wanted(SESSIONS[0]), 0, 1)
+    before = run(stream, Wanted(SESSIONS[0]), 14)
+    stream.take_back(6 * BLOCK_FRAMES)
+    after = run(stream, Wanted(SESSIONS[1]), 8)
+    assert after[0].sequence == after[0].seam and after[0].version == 1
+    assert 5 <= after[0].sequence <= 7
+    changed = [np.abs(new.audio - before[new.sequence].audio).max() for new in after if new.sequence < len(before)]
+    assert max(changed) > 0.01
+
+
+@pytest.mark.parametrize("kind", sorted(set(REGISTRY) - {"split"}))  # whose lanes are the plan's
+@pytest.mark.parametrize("channels", [1, 2])
+def test_a_processors_copy_has_all_of_its_state(kind, channels):
+    """Process, copy, process on; what the copy makes then is the same to the bit, and so is what a copy of the copy makes."""
+    made = REGISTRY[kind]
+    x = 0.5 * noise(channels, 64 * 600, 3)
+    processor = made(made.settings_model(**(made.starts[0].settings if made.starts else {})), channels, Context())
+
+    def go(one, first, last):
+        return one.process(np.ascontiguousarray(x[:, 64 * first : 64 * last]))
+
+    go(processor, 0, 200)
+    copy = processor.clone()
+    again = copy.clone()
+    expected = go(processor, 200, 333), go(processor, 333, 600)
+    assert all(np.array_equal(a, b) for a, b in zip((go(copy, 200, 333), go(copy, 333, 600)), expected, strict=True))
+    assert all(np.array_equal(a, b) for a, b in zip((go(again, 200, 333), go(again, 333, 600)), expected, strict=True))
+
+
+class Listener:
+    """A player under a clock of its own; what was sent, by number."""
+
+    def __init__(self, monkeypatch):
+        self.now = 100.0
+        monkeypatch.setattr("saltanvil.engine.live.time.monotonic", lambda: self.now)
+        self.blocks, self.sent = {}, []
+        self.player = Player(SESSIONS[0], MEDIA, self.deliver, lambda epoch: None, pytest.fail)
+
+    def deliver(self, block):
+        self.blocks[block.sequence] = block
+        self.sent.append(block)
+
+    def settled(self):
+        """Once the player has rendered its lead."""
+        import time
+
+        last = -1
+        while last != len(self.sent):
+            last = len(self.sent)
+            time.sleep(0.15)
+        return self
+
+
+def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
+    listener = Listener(monkeypatch)
+    player = listener.player
+    epoch = player.play(0.0)
+    before = dict(listener.settled().blocks)
+    assert LEAD_S * RATE - BLOCK_FRAMES < sum(block.audio.shape[1] for block in before.values()) <= LEAD_S * RATE + BLOCK_FRAMES
+    player.heard(epoch, 3000, 0)
+    listener.settled()
+    count = len(listener.sent)
+    player.set_session(SESSIONS[1])
+    anew = listener.settled().sent[count:]
+    assert anew[0].version == 1 and anew[0].seam == anew[0].sequence
+    begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
+    assert 3000 + WAY_S * RATE <= begins < 3000 + WAY_S * RATE + BLOCK_FRAMES
+    assert [block.sequence for block in anew] == list(
+        range(anew[0].sequence, max(before) + 1 + (anew[-1].sequence - max(before)))
+    )
+    assert not np.array_equal(anew[2].audio, before[anew[2].sequence].audio)
+    player.close()
+
+
+def test_the_lead_grows_with_gaps_and_shrinks_after_quiet_minutes(monkeypatch):
+    listener = Listener(monkeypatch)
+    player = listener.player
+    epoch = player.play(0.0)
+    for _ in range(20):
+        player.heard(epoch, 0, 1)
+    assert player._lead_s == MAX_LEAD_S
+    for minute in range(20):
+        listener.now += QUIET_S + 1.0
+        player.heard(epoch, 0, 0)
+        assert player._lead_s == pytest.approx(max(MAX_LEAD_S - LEAD_STEP_S * (minute + 1), LEAD_S))
+    player.close()
+
+
+class Names(dict):
+    """A number for each name that is asked for."""
+
+    def __missing__(self, name):
+        return self.setdefault(name, len(self))
+
+
+@pytest.mark.parametrize("demo", [harbour_walk, low_water])
+def test_the_demos_states_are_whole(demo):
+    """With all their steps, on noise: blocks after a copy of the rack are the same to the bit."""
+    document = demo.build_session(Names())
+    media = Arrays(*(0.3 * noise(1, 90 * BLOCK_FRAMES, seed) for seed in range(24)))
+    rack = Rack()
+    plan = compile_plan(document, media, rack)
+    for at in range(0, 40 * BLOCK_FRAMES, BLOCK_FRAMES):
+        plan.render(at, BLOCK_FRAMES)
+    twin = compile_plan(document, media, rack.clone())
+    for at in range(40 * BLOCK_FRAMES, 80 * BLOCK_FRAMES, BLOCK_FRAMES):
+        assert np.array_equal(plan.render(at, BLOCK_FRAMES), twin.render(at, BLOCK_FRAMES))

@@ -1,0 +1,92 @@
+import { expect, test } from 'vitest';
+import { BlockQueue, FADE_FRAMES } from './block-queue';
+
+const QUANTUM = 128;
+const FRAMES = 1024;
+
+/** A block of one value on the left, its negative on the right. */
+function block(sequence: number, value: number, version = 0, seam = 0, frames = FRAMES) {
+  const left = new Float32Array(frames).fill(value);
+  return { sequence, version, seam, left, right: left.map((v) => -v) };
+}
+
+function play(queue: BlockQueue, quanta: number): number[] {
+  const heard: number[] = [];
+  for (let n = 0; n < quanta; n += 1) {
+    const left = new Float32Array(QUANTUM);
+    const right = new Float32Array(QUANTUM);
+    queue.fill(left, right);
+    expect([...right]).toEqual([...left].map((v) => -v));
+    heard.push(...left);
+  }
+  return heard;
+}
+
+test('blocks follow each other and are counted', () => {
+  const queue = new BlockQueue();
+  queue.take(block(0, 1, 0, 0, 700)); // the first is cut by the latency
+  queue.take(block(1, 2));
+  const heard = play(queue, 13);
+  expect(heard.slice(0, 700).every((v) => v === 1)).toBe(true);
+  expect(heard.slice(700, 1664).every((v) => v === 2)).toBe(true);
+  expect(queue.frames).toBe(1664);
+  expect(queue.current).toEqual({ sequence: 1, offset: 964 });
+});
+
+test('a replaced block goes on from the one before without a fade', () => {
+  const queue = new BlockQueue();
+  for (let n = 0; n < 4; n += 1) queue.take(block(n, 1));
+  play(queue, 4);
+  expect(queue.take(block(1, 5, 1, 1))).toBe(true);
+  expect(queue.take(block(2, 6, 1, 1))).toBe(true);
+  expect(queue.take(block(3, 7, 1, 1))).toBe(true);
+  const heard = play(queue, 28);
+  expect(heard.slice(0, 512).every((v) => v === 1)).toBe(true);
+  expect(heard[512]).toBe(5);
+  expect(heard[512 + FRAMES]).toBe(6);
+  expect(heard[512 + 2 * FRAMES]).toBe(7);
+  expect(queue.underruns).toBe(0);
+});
+
+test('one that comes too late is dropped, and the next border is crossfaded', () => {
+  const queue = new BlockQueue();
+  for (let n = 0; n < 3; n += 1) queue.take(block(n, 1));
+  play(queue, 9); // block 1 has begun
+  expect(queue.take(block(1, 0, 1, 1))).toBe(false);
+  expect(queue.take(block(2, 0, 1, 1))).toBe(true);
+  const heard = play(queue, 14);
+  const border = 2 * FRAMES - 9 * QUANTUM;
+  expect(heard[border - 1]).toBe(1);
+  let steepest = 0;
+  for (let i = border; i < border + FADE_FRAMES; i += 1)
+    steepest = Math.max(steepest, Math.abs(heard[i]! - heard[i - 1]!));
+  expect(steepest).toBeLessThan(0.0079); // a 128th
+  expect(heard[border + FADE_FRAMES - 1]).toBe(0);
+});
+
+test('where what it would have gone on with is not known, the last value is faded out', () => {
+  const queue = new BlockQueue();
+  queue.take(block(0, 1));
+  play(queue, 1);
+  queue.take(block(1, -1, 2, 0));
+  const heard = play(queue, 10);
+  const border = FRAMES - QUANTUM;
+  expect(Math.abs(heard[border]! - heard[border - 1]!)).toBeLessThan(0.016);
+  expect(heard[border + FADE_FRAMES]).toBe(-1);
+});
+
+test('running dry is a gap once, and none at the end; both are let down gently', () => {
+  const queue = new BlockQueue();
+  queue.take(block(0, 1));
+  const heard = play(queue, 12);
+  expect(queue.underruns).toBe(1);
+  expect(heard[FRAMES]).toBe(1);
+  expect(heard[FRAMES + FADE_FRAMES]).toBe(0);
+  queue.take(block(1, 1));
+  queue.ending = true;
+  play(queue, 12);
+  expect(queue.underruns).toBe(1);
+  queue.clear();
+  expect(queue.frames).toBe(0);
+  expect(queue.take(block(0, 3))).toBe(true); // another play counts from the beginning
+});
