@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from saltanvil.engine.time import MAX_SESSION_S
 from saltanvil.session.document import MAIN_ID
 from saltanvil.session.edits import SetSections
-from saltanvil.store.database import Database
+from saltanvil.store.database import Database, StoreError
 from saltanvil.store.folder import DataFolder
 from saltanvil.web.app import create_app
 from saltanvil.web.audition import MESSAGE_BURST, Allowance
@@ -399,6 +399,24 @@ def test_a_listener_that_lies_gets_no_more_than_the_lead(client, session):
         with player._condition:
             assert player._heard_frames <= player._sent <= 4 * (player._lead_s * rate + 2048)
         socket.send_json({"type": "stop"})
+
+
+def test_an_edit_that_cannot_be_stored_is_taken_back_from_the_ear(client, session, monkeypatch):
+    """It is heard before it is on the disk; where that fails, the player goes back to what is."""
+    services = client.app.state.services
+    rename = {"edit": {"op": "set", "values": [{"of": "session", "id": None, "name": "name", "value": "Heard"}]}}
+    with client.websocket_connect(f"/api/sessions/{session}/audition?tab=one", headers=WHERE):
+        player = services._auditions["one"].player
+        heard = []
+        monkeypatch.setattr(player, "set_session", lambda document: heard.append(document.name))
+
+        def full(*_):
+            assert heard == ["Heard"]
+            raise StoreError("could not be saved; free some space")
+
+        monkeypatch.setattr(services.sessions, "_write", full)
+        assert client.post(f"/api/sessions/{session}/edits", json=rename).status_code == 507
+        assert heard == ["Heard", "Attack"]
 
 
 def test_floods_are_closed():

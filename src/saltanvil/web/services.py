@@ -146,8 +146,18 @@ class Services:
                 check_length(session, media, before)
             except ValueError as error:
                 raise EditRefused(str(error)) from error
+            # Heard before it is on the disk, answered only then.
+            self._play(session_id, session)
 
-        return self.changed(self.sessions.edit(session_id, edit, gesture, check), tab)
+        try:
+            return self.changed(self.sessions.edit(session_id, edit, gesture, check), tab)
+        except BaseException:
+            self._play(session_id, self.sessions.version(session_id).session)
+            raise
+
+    def _play(self, session_id: int, session: Session) -> None:
+        for audition in self._listening_to(session_id):
+            audition.player.set_session(session)
 
     def changed(self, version: Version, tab: str | None) -> Version:
         """Let every open tab of the session hear and see the change; the tab that made it has its answer already. What the
