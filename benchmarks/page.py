@@ -93,9 +93,10 @@ def pressed(page: Page, selector: str, sounding: bool) -> float:
     # A gap in the sound is no change: eight quanta of silence are.
     span = 1 if sounding else 8
     found = (
-        "() => { const heard = window.tap.heard.filter(([time]) => time > %f);"
-        " return heard.findIndex((_, n) => n + %d <= heard.length && heard.slice(n, n + %d).every(([, power]) => %s)); }"
-    ) % (began, span, span, test)
+        f"() => {{ const heard = window.tap.heard.filter(([time]) => time > {began});"
+        f" return heard.findIndex((_, n) => n + {span} <= heard.length"
+        f" && heard.slice(n, n + {span}).every(([, power]) => {test})); }}"
+    )
     page.wait_for_function(f"({found})() >= 0")
     at = page.evaluate(f"window.tap.heard.filter(([time]) => time > {began})[({found})()][0]")
     return 1000.0 * float(at - began)
