@@ -137,6 +137,11 @@ def test_process_gives_its_key_to_every_detector_without_one_of_its_own(files):
         (["process", "in.wav", "-o", "out.wav", "--path", "path.json", "--tempo", "0"], "--tempo"),
         (["process", "in.wav", "-o", "out.wav", "--path", "loop.json"], "limiter > ducker"),
         (["render", "Nothing", "-o", "out", "--data", "nowhere"], "nowhere"),
+        (["check", "--data", "nowhere"], "nowhere"),
+        (["backup", "-o", "gone/copy.db", "--data", "nowhere"], "nowhere"),
+        (["restore", "gone.db", "--data", "nowhere"], "gone.db"),
+        (["serve", "--port", "99999"], "--port 99999"),
+        (["process", "in.wav", "-o", "gone/out.wav", "--path", "path.json"], "gone"),
     ],
 )
 def test_errors_are_one_clear_line(files, monkeypatch, capsys, arguments, words):

@@ -53,9 +53,13 @@ CURVES = {
     ),
     "limiter": ({"ceiling_db": -24.0, "peaks": "sample"}, lambda level: -24.0 - level),
 }
-high = st.floats(np.log(30.0), np.log(10000.0)).map(lambda e: float(np.exp(e)))
-attacks = st.floats(np.log(0.05), np.log(100.0)).map(lambda e: float(np.exp(e)))
-releases = st.floats(np.log(5.01), np.log(2000.0)).map(lambda e: float(np.exp(e)))
+
+
+def logarithmic(low, high):
+    return st.floats(np.log(low), np.log(high)).map(lambda e: min(max(float(np.exp(e)), low), high))
+
+
+high, attacks, releases = logarithmic(30.0, 10000.0), logarithmic(0.05, 100.0), logarithmic(5.01, 2000.0)
 
 
 @pytest.mark.parametrize("name", CURVES)

@@ -163,6 +163,8 @@ def test_a_backup_taken_while_edits_go_on_is_whole(folder, tmp_path):
         assert not [finding.text for finding in findings(copied) if finding.wrong]
         with pytest.raises(StoreError, match="is there already"):
             back_up(folder, copied / DATABASE)
+        with pytest.raises(StoreError, match="no such folder"):
+            back_up(folder, tmp_path / "gone/copy.db")
 
 
 def test_the_last_three_days_are_kept_and_come_back_beside_what_is_there(folder):
