@@ -93,8 +93,10 @@
     {/each}
     <span class="figure loud" data-figure="short_term">{shown(header?.short_term_lufs)} LUFS short</span>
     <span class="figure loud" data-figure="true_peak">{shown(loudest)} dBTP</span>
-    {#if header && header.lead_s > 0.125}
-      <span class="figure lead" title="This machine needs more time, so sound is prepared further ahead"
+    {#if header && header.lead_s > 0.305}
+      <span
+        class="figure lead"
+        title="This machine needs more time, so more sound is prepared ahead; edits are heard at once all the same"
         >lead {Math.round(header.lead_s * 1000)} ms</span
       >
     {/if}
