@@ -217,7 +217,8 @@ def test_every_route_says_what_else_it_may_answer(client):
                 continue
             for status in ("404", "409", "422", "507"):
                 body = operation["responses"][status]["content"]["application/json"]["schema"]
-                assert body["properties"] == {"detail": {"type": "string"}}, (path, verb, status)
+                assert body == {"$ref": "#/components/schemas/Problem"}, (path, verb, status)
+    assert schema["components"]["schemas"]["Problem"]["properties"] == {"detail": {"type": "string"}}
 
 
 def test_exports_go_with_their_jobs(client, session):

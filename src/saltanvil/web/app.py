@@ -31,7 +31,7 @@ from saltanvil.web.services import Services
 PROBLEM = {"type": "object", "properties": {"detail": {"type": "string"}}, "required": ["detail"]}
 #: The answers that any route may give besides its own.
 PROBLEMS: dict[int | str, dict[str, Any]] = {
-    status: {"description": why, "content": {"application/json": {"schema": PROBLEM}}}
+    status: {"description": why, "content": {"application/json": {"schema": {"$ref": "#/components/schemas/Problem"}}}}
     for status, why in (
         (400, "The body cannot be read"),
         (404, "What is asked for is not there"),
@@ -102,6 +102,14 @@ def create_app(
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
         return JSONResponse({"detail": in_words(error.errors()[0])}, 422)
 
+    generated = app.openapi
+
+    def openapi() -> dict[str, Any]:
+        schema = generated()
+        schema["components"]["schemas"]["Problem"] = PROBLEM
+        return schema
+
+    app.openapi = openapi  # type: ignore[method-assign]
     if page is not None:
         app.mount("/", StaticFiles(directory=page, html=True), name="page")
     return app

@@ -2465,6 +2465,9 @@ export interface components {
       /** Measuring */
       measuring: string[];
     };
+    Problem: {
+      detail: string;
+    };
   };
   responses: never;
   parameters: never;
@@ -2498,9 +2501,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -2509,9 +2510,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -2520,9 +2519,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -2531,9 +2528,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -2542,9 +2537,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -2553,9 +2546,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -2588,9 +2579,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -2599,9 +2588,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -2610,9 +2597,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -2621,9 +2606,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -2632,9 +2615,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -2643,9 +2624,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -2676,9 +2655,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -2687,9 +2664,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -2698,9 +2673,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -2709,9 +2682,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -2720,9 +2691,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -2731,9 +2700,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -2762,9 +2729,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -2773,9 +2738,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -2784,9 +2747,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -2795,9 +2756,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -2806,9 +2765,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -2817,9 +2774,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -2850,9 +2805,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -2861,9 +2814,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -2872,9 +2823,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -2883,9 +2832,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -2894,9 +2841,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -2905,9 +2850,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -2936,9 +2879,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -2947,9 +2888,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -2958,9 +2897,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -2969,9 +2906,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -2980,9 +2915,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -2991,9 +2924,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3028,9 +2959,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3039,9 +2968,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3050,9 +2977,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3061,9 +2986,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3072,9 +2995,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3083,9 +3004,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3120,9 +3039,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3131,9 +3048,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3142,9 +3057,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3153,9 +3066,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3164,9 +3075,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3175,9 +3084,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3212,9 +3119,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3223,9 +3128,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3234,9 +3137,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3245,9 +3146,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3256,9 +3155,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3267,9 +3164,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3302,9 +3197,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3313,9 +3206,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3324,9 +3215,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3335,9 +3224,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3346,9 +3233,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3357,9 +3242,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3390,9 +3273,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3401,9 +3282,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3412,9 +3291,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3423,9 +3300,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3434,9 +3309,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3445,9 +3318,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3478,9 +3349,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3489,9 +3358,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3500,9 +3367,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3511,9 +3376,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3522,9 +3385,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3533,9 +3394,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3564,9 +3423,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3575,9 +3432,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3586,9 +3441,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3597,9 +3450,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3608,9 +3459,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3619,9 +3468,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3656,9 +3503,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3667,9 +3512,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3678,9 +3521,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3689,9 +3530,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3700,9 +3539,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3711,9 +3548,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3748,9 +3583,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3759,9 +3592,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3770,9 +3601,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3781,9 +3610,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3792,9 +3619,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3803,9 +3628,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3840,9 +3663,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3851,9 +3672,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3862,9 +3681,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3873,9 +3690,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3884,9 +3699,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3895,9 +3708,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -3932,9 +3743,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -3943,9 +3752,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -3954,9 +3761,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -3965,9 +3770,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -3976,9 +3779,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -3987,9 +3788,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4024,9 +3823,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4035,9 +3832,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4046,9 +3841,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4057,9 +3850,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4068,9 +3859,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4079,9 +3868,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4116,9 +3903,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4127,9 +3912,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4138,9 +3921,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4149,9 +3930,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4160,9 +3939,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4171,9 +3948,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4208,9 +3983,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4219,9 +3992,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4230,9 +4001,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4241,9 +4010,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4252,9 +4019,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4263,9 +4028,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4300,9 +4063,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4311,9 +4072,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4322,9 +4081,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4333,9 +4090,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4344,9 +4099,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4355,9 +4108,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4390,9 +4141,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4401,9 +4150,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4412,9 +4159,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4423,9 +4168,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4434,9 +4177,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4445,9 +4186,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4482,9 +4221,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4493,9 +4230,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4504,9 +4239,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4515,9 +4248,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4526,9 +4257,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4537,9 +4266,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4569,9 +4296,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4580,9 +4305,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4591,9 +4314,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4602,9 +4323,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4613,9 +4332,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4624,9 +4341,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4657,9 +4372,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4668,9 +4381,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4679,9 +4390,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4690,9 +4399,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4701,9 +4408,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4712,9 +4417,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4747,9 +4450,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4758,9 +4459,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4769,9 +4468,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4780,9 +4477,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4791,9 +4486,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4802,9 +4495,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4835,9 +4526,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4846,9 +4535,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4857,9 +4544,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4868,9 +4553,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4879,9 +4562,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4890,9 +4571,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -4925,9 +4604,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -4936,9 +4613,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -4947,9 +4622,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -4958,9 +4631,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -4969,9 +4640,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -4980,9 +4649,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -5011,9 +4678,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -5022,9 +4687,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -5033,9 +4696,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -5044,9 +4705,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -5055,9 +4714,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -5066,9 +4723,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -5103,9 +4758,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -5114,9 +4767,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -5125,9 +4776,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -5136,9 +4785,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -5147,9 +4794,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -5158,9 +4803,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -5189,9 +4832,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -5200,9 +4841,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -5211,9 +4850,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -5222,9 +4859,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -5233,9 +4868,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -5244,9 +4877,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -5279,9 +4910,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -5290,9 +4919,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -5301,9 +4928,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -5312,9 +4937,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -5323,9 +4946,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -5334,9 +4955,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -5369,9 +4988,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -5380,9 +4997,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -5391,9 +5006,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -5402,9 +5015,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -5413,9 +5024,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -5424,9 +5033,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
@@ -5455,9 +5062,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description What is asked for is not there */
@@ -5466,9 +5071,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It cannot be done, and nothing was changed */
@@ -5477,9 +5080,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It is too large */
@@ -5488,9 +5089,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description The question is not valid */
@@ -5499,9 +5098,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
       /** @description It could not be stored, and nothing was changed */
@@ -5510,9 +5107,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": {
-            detail: string;
-          };
+          "application/json": components["schemas"]["Problem"];
         };
       };
     };
