@@ -14,7 +14,8 @@ import pytest
 from saltanvil.cli import main
 from saltanvil.session.apply import apply
 from saltanvil.session.document import Session, Strip
-from saltanvil.session.edits import AddStrip, EditRefused, RemoveStrip
+from saltanvil.session.edits import AddStrip, EditRefused, RemoveStrip, Set
+from saltanvil.session.settings import Moved
 from saltanvil.store.copies import KEPT_DAYS, back_up, copy_documents, findings, restore_documents
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.folder import DATABASE, DataFolder
@@ -259,3 +260,25 @@ def test_a_folder_without_leave_to_write_is_one_line(tmp_path, monkeypatch, caps
     assert main(["serve", "--port", "0", "--data", str(tmp_path)]) == 1
     err = capsys.readouterr().err
     assert len(err.splitlines()) == 1 and "Permission denied" in err and str(tmp_path) in err
+
+
+def test_what_a_full_disk_kept_from_going_goes_with_the_next_import(folder):
+    with DataFolder(folder) as held:
+        database = Database(held.database)
+        media = MediaStore(database)
+        left = media.add("left", "wav", 48000, 1, iter([noise(1, 1000)]), 48000)
+        database.connection().execute("PRAGMA query_only = 1")
+        media.drop(left)
+        database.connection().execute("PRAGMA query_only = 0")
+        media.add("next", "wav", 48000, 1, iter([noise(1, 1000)]), 48000)
+        assert [row[0] for row in database.connection().execute("SELECT name FROM media")] == ["take", "next"]
+
+
+def test_what_is_heard_early_of_a_drag_is_what_is_stored(folder):
+    """The player is told of a session before it is stored: it must be that very one, or it would be taken back twice."""
+    with DataFolder(folder) as held:
+        sessions = SessionStore(Database(held.database))
+        told: list[Session] = []
+        for name in ("a", "b", "c"):
+            edit = Set(values=[Moved(of="session", name="name", value=name)])
+            assert sessions.edit(1, edit, "drag", told.append).session is told[-1]

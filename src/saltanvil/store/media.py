@@ -89,10 +89,11 @@ class MediaStore:
         self._bytes = 0
         self._lock = threading.Lock()
         self._rows: dict[int, MediaRow] = {}
+        self._to_drop: set[int] = set()
         self._lengths: dict[tuple[int, int], int] = {}
 
     def clear_unfinished(self) -> None:
-        """Drop what a killed or failed import left; on a full disk that waits for the next start or import."""
+        """Drop what a killed or failed import left; on a full disk that waits for the next start."""
         try:
             with self.database.transaction() as connection:
                 connection.execute("DELETE FROM media WHERE ready = 0")
@@ -105,12 +106,18 @@ class MediaStore:
         Returns the bytes removed.
         """
         now = time.time() if now is None else now
+        for media_id in list(self._to_drop):
+            self.drop(media_id)
+        # Every document and edit is read: not while the database is held for writing.
+        unused = dict(unused_media(self.database.connection()))
         with self.database.transaction() as connection:
-            unused = dict(unused_media(connection))
             since = {
                 row["id"]: row["unused_since"] for row in connection.execute("SELECT id, unused_since FROM media WHERE ready = 1")
             }
             gone = [name for name in unused if since[name] is not None and now - since[name] > UNUSED_DAYS * 86400]
+            if gone:
+                still = dict(unused_media(connection))
+                gone = [name for name in gone if name in still]
             connection.executemany(
                 "UPDATE media SET unused_since = ? WHERE id = ?",
                 [
@@ -167,6 +174,8 @@ class MediaStore:
         cancelled: Callable[[], bool] = lambda: False,
     ) -> int:
         """As `import_file`, from blocks (channels, frames)."""
+        for left in list(self._to_drop):
+            self.drop(left)
         with self.database.transaction() as connection:
             cursor = connection.execute(
                 "INSERT INTO media (name, format, rate_hz, channels) VALUES (?, ?, ?, ?)",
@@ -181,12 +190,14 @@ class MediaStore:
         return media_id
 
     def drop(self, media_id: int) -> None:
-        """Remove media that no session got; where the disk is full, as soon as that is possible."""
+        """Remove media that no session got; where the disk is full, before the next import or within the hour."""
         try:
             with self.database.transaction() as connection:
                 connection.execute("UPDATE media SET ready = 0 WHERE id = ?", (media_id,))
                 connection.execute("DELETE FROM media WHERE id = ?", (media_id,))
+            self._to_drop.discard(media_id)
         except StoreError as error:
+            self._to_drop.add(media_id)
             log.warning("media %s cannot be removed yet: %s", media_id, error)
 
     def _fill(

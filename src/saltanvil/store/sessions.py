@@ -137,7 +137,6 @@ class SessionStore:
             begun = last is not None and gesture is not None and last["gesture"] == gesture and self._continues(last, edit)
             base = apply(version.session, read_edit(last["inverse"]))[0] if begun else version.session
             changed, inverse = apply(base, edit)
-            check(changed)
             matches = matches_of(version.session)
             if begun:
                 changed = with_matches(changed, matches)
@@ -145,6 +144,7 @@ class SessionStore:
             else:
                 position += 1
                 matches_before = dumped(matches)
+            check(changed)
             with self.database.transaction() as connection:
                 connection.execute("DELETE FROM edits WHERE session_id = ? AND seq >= ?", (session_id, position))
                 connection.execute(
