@@ -181,7 +181,7 @@ def test_a_fault_inside_is_not_taken_for_something_missing(client, monkeypatch, 
 
     number = client.post("/api/sessions", json={"name": "Quay"}).json()["id"]
     assert client.get("/api/sessions/999").status_code == 404
-    monkeypatch.setattr("saltanvil.web.sessions.routing_of", broken)
+    monkeypatch.setattr("saltanvil.web.services.routing_of", broken)
     answer = client.get(f"/api/sessions/{number}")
     assert answer.status_code == 500 and "fault of the program" in answer.json()["detail"]
     assert type(error).__name__ in answer.json()["detail"] and "boom" not in answer.json()["detail"]

@@ -152,7 +152,12 @@
     </nav>
     <span class="space"></span>
     <span class="soft saved" aria-live="polite">{workspace.saving ? 'Saving' : session ? 'Saved' : ''}</span>
-    {#if session && !workspace.connected}<span class="lost">not connected</span>{/if}
+    {#if workspace.lost}<span
+        class="lost"
+        role="status"
+        title="The page connects again by itself. Edits made meanwhile are kept and sent then."
+        >Not connected{workspace.saving ? `, ${workspace.saving} to send` : ''}</span
+      >{/if}
     <Latency />
     <button disabled={!workspace.version?.can_undo} title="Ctrl+Z" onclick={() => workspace.undo()}
       >Undo</button

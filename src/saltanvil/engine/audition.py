@@ -61,7 +61,7 @@ class ScopeMonitor:
         if self.audition.listening == "before":
             y = np.empty_like(before)
             gain = db_to_gain(self.audition.matched_db)
-            mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").state)
+            mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").values)
             return y
         if self.audition.listening == "taken":
             self.straight(before - after, late)

@@ -21,6 +21,8 @@ LEAD_S, MAX_LEAD_S = 0.3, 1.0
 LEAD_STEP_S, QUIET_S = 0.1, 60.0
 #: A block that begins within this is on its way to the ear: it is not replaced.
 WAY_S = 0.03
+#: With less than this ahead of the listener, what can wait gives way.
+NEAR_S = 0.1
 #: A report older than this says nothing of how much has been heard since.
 MAX_REPORT_AGE_S = 0.1
 
@@ -45,7 +47,7 @@ class Player:
         self._deliver, self._ended, self._failed = deliver, ended, failed
         self._wanted = Wanted(session)
         self._condition = threading.Condition()
-        self._playing = self._closed = self._fresh = self._changed = False
+        self._playing = self._closed = self._fresh = self._changed = self._behind = False
         self._from = 0
         self._epoch = 0
         self._sent = self._heard_frames = 0
@@ -64,7 +66,7 @@ class Player:
             self._epoch += 1
             self._heard_frames = self._sent = 0
             self._reported_at = self._quiet_since = time.monotonic()
-            self._condition.notify()
+            self._condition.notify_all()
             return self._epoch
 
     def stop(self) -> int:
@@ -72,15 +74,15 @@ class Player:
         with self._condition:
             self._playing = False
             self._epoch += 1
-            self._condition.notify()
+            self._condition.notify_all()
             return self._epoch
 
     def _want(self, wanted: Wanted) -> None:
         """Something changed: what is not on its way to the ear yet is rendered anew. The lock is held."""
         if not wanted.same(self._wanted):
             self._wanted = wanted
-            self._changed = True
-            self._condition.notify()
+            self._changed = self._behind = True
+            self._condition.notify_all()
 
     def _audition(self, **changes: object) -> None:
         with self._condition:
@@ -127,17 +129,27 @@ class Player:
             elif self._lead_s > LEAD_S and now - self._quiet_since > QUIET_S:
                 self._lead_s = max(self._lead_s - LEAD_STEP_S, LEAD_S)
                 self._quiet_since = now
-            self._condition.notify()
+            self._condition.notify_all()
+
+    def wait_until_ahead(self, timeout_s: float) -> None:
+        """Until the last change has left for the ear, and some of the lead with it."""
+        with self._condition:
+            self._condition.wait_for(lambda: not self._playing or not (self._behind or self._short), timeout_s)
+
+    @property
+    def _short(self) -> bool:
+        """Whether what can be heard next is less than what the listener is to have."""
+        return self._sent - self._heard_frames < NEAR_S * self._wanted.session.rate_hz
 
     def nudge(self) -> None:
         with self._condition:
-            self._condition.notify()
+            self._condition.notify_all()
 
     def close(self) -> None:
         with self._condition:
             self._closed = True
             self._playing = False
-            self._condition.notify()
+            self._condition.notify_all()
         self._thread.join(timeout=5.0)
 
     # ---- the thread ------------------------------------------------------------------------------------------------
@@ -186,6 +198,10 @@ class Player:
                 if self._epoch == epoch:
                     self._sent = stream.frames
             self._deliver(block)
+            with self._condition:
+                if not self._changed:
+                    self._behind = False
+                self._condition.notify_all()
             stream.forget(heard)
 
     def _waits(self, rate: int) -> bool:

@@ -1,6 +1,5 @@
 """How one listens to the main: over the full range, a small speaker, in mono, or dimmed. Never in a rendered file."""
 
-import copy
 from typing import Literal
 
 import numpy as np
@@ -8,6 +7,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, mix
 from saltanvil.dsp.glide import glide_part
+from saltanvil.dsp.state import Stateful
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.media import Audio
 from saltanvil.measure import speaker
@@ -18,8 +18,10 @@ MONITORS: tuple[MonitorName, ...] = ("full range", "small speaker", "mono", "dim
 DIM_DB = -20.0
 
 
-class Monitor:
+class Monitor(Stateful):
     """A monitor at work on the stereo output. A change of it fades along ticks, and its filter always runs."""
+
+    state = ("_now", "_memory", "_state", "_glides")
 
     def __init__(self, name: MonitorName, rate: int) -> None:
         self.name: MonitorName = name
@@ -29,13 +31,6 @@ class Monitor:
         self._memory = np.zeros((len(self._sections), 4, 2))
         self._state = np.array([0.0, 1.0, 1.0])
         self._glides = {monitor: np.zeros(mix.GLIDE_STATE) for monitor in MONITORS}
-
-    def clone(self) -> "Monitor":
-        """A copy with a state of its own, that goes on from here."""
-        twin = copy.copy(self)
-        twin._now, twin._memory, twin._state = self._now.copy(), self._memory.copy(), self._state.copy()
-        twin._glides = {monitor: glide.copy() for monitor, glide in self._glides.items()}
-        return twin
 
     def __call__(self, x: Audio) -> Audio:
         """(2, frames) of any length."""

@@ -73,7 +73,7 @@ class Feed:
         if self.gains is not None:
             assert self.glide is not None
             y = np.empty((2, x.shape[1]), np.float32)
-            mix.place(x, y, *self.gains, part, self.glide.state)
+            mix.place(x, y, *self.gains, part, self.glide.values)
             self.peak_db = gain_to_db(float(mix.peak(y)))
             x = y
         return self.late(x, self.wait)
@@ -98,10 +98,10 @@ class Entry(Node):
             for feed, sound in zip(self.feeds, given, strict=True):
                 mix.accumulate(feed.sound(sound, glide_part(self.rate)), x)
         trim = db_to_gain(strip.trim_db)
-        if trim == 1.0 and not self.trim.state[mix.PRIMED]:
+        if trim == 1.0 and not self.trim.values[mix.PRIMED]:
             return x
         y = np.empty_like(x)
-        mix.place(x, y, trim, trim, glide_part(self.rate), self.trim.state)
+        mix.place(x, y, trim, trim, glide_part(self.rate), self.trim.values)
         return y
 
     def cache_key(self) -> tuple[object, ...]:
@@ -122,7 +122,7 @@ class KeyFeed:
         """With as many channels as the sound it steers: the mean of its sides, or the same on both."""
         x = self.fitted(x, channels)
         y = np.empty((channels, x.shape[1]), np.float32)
-        mix.place(x, y, self.gain, self.gain, part, self.glide.state)
+        mix.place(x, y, self.gain, self.gain, part, self.glide.values)
         return self.late(y, self.wait)
 
     @staticmethod
@@ -277,7 +277,7 @@ class PlacedNode(Node):
         y = np.empty((self.channels, frames), np.float32)
         left, right = self.place
         gain = self.level * self.share
-        mix.place(self.waiting(given[0], self.wait), y, gain * left, gain * right, glide_part(self.rate), self.glide.state)
+        mix.place(self.waiting(given[0], self.wait), y, gain * left, gain * right, glide_part(self.rate), self.glide.values)
         scope_monitor = self.scope_monitor
         if scope_monitor is not None:
             entered = given[1]
@@ -359,7 +359,7 @@ class OutNode(Node):
 
     def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
         y = np.empty((2, frames), np.float32)
-        mix.place(given[0], y, *self.gains, glide_part(self.rate), self.fader.state)
+        mix.place(given[0], y, *self.gains, glide_part(self.rate), self.fader.values)
         return y
 
     def cache_key(self) -> tuple[object, ...]:

@@ -4,6 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import mix
+from saltanvil.dsp.state import Stateful
 from saltanvil.processors import Processor, Settings, processor_named
 from saltanvil.processors.base import Context
 from saltanvil.session.document import Step
@@ -13,18 +14,24 @@ Audio = NDArray[np.float32]
 #: States that listening needs, whatever the document says.
 LISTENING = ("matched", "taken", "key", "lane before")
 RING_FRAMES = 1 << 12
+NO_RING = np.zeros((0, 0), np.float32)
 
 
-class DelayLine:
+class DelayLine(Stateful):
     """A delay that may change. It remembers more than it needs, so that a longer delay still reads sound.
 
     As long as it never delayed it remembers nothing and costs nothing: most delays of a session are never needed.
     """
 
+    state = ("ring", "at")
+
     def __init__(self, channels: int) -> None:
         self.channels = channels
-        self.ring = np.zeros((channels, 0), np.float32)
+        self.ring = NO_RING
         self.at = np.zeros(1, np.int64)
+
+    def clone(self, apart: bool = False) -> "DelayLine":
+        return super().clone(apart) if self.ring.size else DelayLine(self.channels)
 
     def __call__(self, x: Audio, frames_late: int) -> Audio:
         if not self.ring.size and frames_late == 0:
@@ -48,22 +55,14 @@ class DelayLine:
             wider[:, -self.ring.shape[1] :] = np.roll(self.ring, -int(self.at[0]), axis=1)
             self.ring, self.at = wider, np.zeros(1, np.int64)
 
-    def clone(self) -> "DelayLine":
-        twin = DelayLine(self.channels)
-        twin.ring, twin.at = self.ring.copy(), self.at.copy()
-        return twin
 
+class Glide(Stateful):
+    """A gain that glides."""
 
-class Glide:
-    """The state of a gain that glides."""
+    state = ("values",)
 
     def __init__(self) -> None:
-        self.state = np.zeros(mix.GLIDE_STATE)
-
-    def clone(self) -> "Glide":
-        twin = Glide()
-        twin.state = self.state.copy()
-        return twin
+        self.values = np.zeros(mix.GLIDE_STATE)
 
 
 Key = tuple[str, ...]
@@ -83,10 +82,11 @@ class Rack:
         self.used.add(name)
         found = self.held.get(name)
         if isinstance(found, Processor):
-            found.configure(settings, context)
+            if found.configured != (settings, context):
+                found.configure(settings, context)
+                found.configured = settings, context
             return found
-        made = kind(settings, channels, context)
-        self.held[name] = made
+        made = self.held[name] = kind(settings, channels, context)
         return made
 
     def delay_line(self, channels: int, *name: str) -> DelayLine:
@@ -109,7 +109,8 @@ class Rack:
         """Forget what the last compilation did not ask for: what is taken out and put back starts afresh."""
         self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
 
-    def clone(self) -> "Rack":
+    def clone(self, apart: bool = False) -> "Rack":
+        """Everything in the state it has; see `Stateful.clone`."""
         twin = Rack()
-        twin.held = {name: state.clone() for name, state in self.held.items()}
+        twin.held = {name: state.clone(apart) for name, state in self.held.items()}
         return twin

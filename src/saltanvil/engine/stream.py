@@ -2,8 +2,7 @@
 
     heard      earliest block that can still be replaced          rendered so far
     --|-----------|-------|-------|-------|-------|-------|-------|--> blocks
-                  ^ edit: back to the last state saved before it,
-                    forward with what was wanted then, from here with what is wanted now
+                  ^ edit: back to the state saved before it, forward with what is wanted now
 
 Blocks are the same whether they were rendered at once or anew: live is offline, and after an edit what a play would be in which
 the edit came at that block.
@@ -34,8 +33,6 @@ from saltanvil.session.document import MAIN_ID, Session
 BLOCK_FRAMES = 1024
 #: Long, so that the cores seldom wait for each other.
 PREROLL_BLOCK_FRAMES = 1 << 16
-#: A state is saved before each so many blocks (0.8 ms with the demos).
-SAVE_EVERY = 2
 
 
 @dataclass(frozen=True)
@@ -105,6 +102,7 @@ class State:
     sequence: int
     frames: int
     now: Wanted
+    structure: tuple[object, ...]
     rack: Rack
     monitor: Monitor
     loudness: LoudnessMeter
@@ -115,8 +113,8 @@ class State:
 
     def clone(self) -> "State":
         return State(
-            self.sequence, self.frames, self.now, self.rack.clone(), self.monitor.clone(), self.loudness.clone(),
-            self.peaks.clone(), self.reader.clone(), self.lost, self.silent,
+            self.sequence, self.frames, self.now, self.structure, self.rack.clone(), self.monitor.clone(),
+            self.loudness.clone(), self.peaks.clone(), self.reader.clone(), self.lost, self.silent,
         )  # fmt: skip
 
 
@@ -128,20 +126,22 @@ class Stream:
         self.version = self.seam = 0
         session, rate = wanted.session, wanted.session.rate_hz
         rack = Rack()
-        self._plan = compile_plan(session, media, rack, wanted.audition)
+        plan = compile_plan(session, media, rack, wanted.audition)
+        #: None after it was taken back: the state's objects are others.
+        self._plan: Plan | None = plan
         self._set_ends(session)
         # The states settle on what comes before; then the latency is filled.
         with ThreadPoolExecutor(THREADS) as pool:
             for at in range(preroll_start(start, rate), start, PREROLL_BLOCK_FRAMES):
-                self._plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
+                plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
         self._state = State(
-            0, 0, wanted, rack, Monitor(wanted.monitor, rate), LoudnessMeter(rate, 2, SHORT_TERM_HOPS), PeakMeter(),
-            Reader(start, wanted.passage, self._end), self._plan.latency_frames, 0,
+            0, 0, wanted, structure_of(session, wanted.audition), rack, Monitor(wanted.monitor, rate),
+            LoudnessMeter(rate, 2, SHORT_TERM_HOPS), PeakMeter(), Reader(start, wanted.passage, self._end),
+            plan.latency_frames, 0,
         )  # fmt: skip
         self._true_peaks: list[float] = []
+        #: The state before each block that can still be replaced.
         self._saved: deque[State] = deque()
-        #: What each block was rendered with, and the frame of the play at which it begins; from the oldest saved state on.
-        self._rendered: dict[int, tuple[Wanted, int]] = {}
 
     @property
     def frames(self) -> int:
@@ -153,37 +153,23 @@ class Stream:
 
     def take_back(self, frame: int) -> None:
         """Go back to the first block that begins at a frame of the play or later, to render it and what follows anew."""
-        target = next((number for number, (_, start) in self._rendered.items() if start >= frame), self._state.sequence)
-        saved = next((state for state in reversed(self._saved) if state.sequence <= target), None)
-        if saved is None or target >= self._state.sequence:
+        saved = None
+        while self._saved and self._saved[-1].frames >= frame:
+            saved = self._saved.pop()
+        if saved is None:
             return
-        while self._saved[-1] is not saved:
-            self._saved.pop()
-        self._state = saved.clone()
-        now = self._state.now
-        self._set_ends(now.session)
-        self._plan = compile_plan(now.session, self.media, self._state.rack, now.audition)
-        while self._state.sequence < target:
-            wanted, _ = self._rendered[self._state.sequence]
-            self._render(wanted)
-        self._rendered = {number: of for number, of in self._rendered.items() if number < target}
+        self._state, self._plan = saved, None
         self.version += 1
-        self.seam = target
+        self.seam = saved.sequence
 
     def forget(self, heard: int) -> None:
-        """Let go of states and blocks that can never be replaced."""
-        while len(self._saved) > 1 and self._saved[1].frames <= heard:
+        """Let go of the states before blocks that can never be replaced."""
+        while self._saved and self._saved[0].frames < heard:
             self._saved.popleft()
-        oldest = self._saved[0].sequence if self._saved else 0
-        for number in [number for number in self._rendered if number < oldest]:
-            del self._rendered[number]
 
     def next(self, wanted: Wanted, lead_s: float) -> Block | None:
         """The next block; None at the end."""
-        state = self._state
-        if state.sequence % SAVE_EVERY == 0 and not (self._saved and self._saved[-1].sequence == state.sequence):
-            self._saved.append(state.clone())
-        self._rendered[state.sequence] = wanted, state.frames
+        self._saved.append(self._state.clone())
         found = self._render(wanted)
         if found is None:
             return None
@@ -226,19 +212,22 @@ class Stream:
 
     def _changed(self, wanted: Wanted) -> tuple[Plan, Plan | None]:
         """The plan for what is wanted, and the old one to fade from where the change is one of structure."""
-        state, plan = self._state, self._plan
+        state = self._state
         now, state.now = state.now, wanted
         state.monitor.name, state.reader.passage = wanted.monitor, wanted.passage
-        if wanted.session is now.session and wanted.audition == now.audition:
-            return plan, None
+        same = wanted.session is now.session and wanted.audition == now.audition
+        if same and self._plan is not None:
+            return self._plan, None
         self._set_ends(wanted.session)
-        structural = structure_of(wanted.session, wanted.audition) != structure_of(now.session, now.audition)
-        twin = state.rack.clone() if structural else None
-        new = compile_plan(wanted.session, self.media, state.rack, wanted.audition)
-        return new, compile_plan(now.session, self.media, twin, now.audition) if twin is not None else None
+        before, state.structure = state.structure, state.structure if same else structure_of(wanted.session, wanted.audition)
+        # The old plan sounds once more beside the new one, each in a state of its own.
+        twin = state.rack.clone(apart=True) if state.structure != before else None
+        plan = compile_plan(wanted.session, self.media, state.rack, wanted.audition)
+        return plan, compile_plan(now.session, self.media, twin, now.audition) if twin is not None else None
 
     def _block(self, audio: Audio, position: int, lead_s: float) -> Block:
         plan, state = self._plan, self._state
+        assert plan is not None
         main = plan.node(MAIN_ID).output
         rate = plan.session.rate_hz
         steps: dict[str, float] = {}

@@ -1,13 +1,12 @@
 """Programme loudness, loudness range and true peak: ITU-R BS.1770-5, EBU Tech 3341 and 3342."""
 
-import copy
 import math
-from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import loudness as kernels
+from saltanvil.dsp.state import Stateful
 from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, true_peak, true_peak_filters
 from saltanvil.dsp.units import gain_to_db
 
@@ -43,20 +42,17 @@ def lufs_to_energy(lufs: float) -> float:
     return float(10.0 ** ((lufs - OFFSET_LUFS) / 10.0))
 
 
-@dataclass
-class LoudnessMeter:
+class LoudnessMeter(Stateful):
     """Takes blocks of any length and keeps the K-weighted energy of each 10 ms; mono or stereo. keep: only the last so many."""
 
-    rate: int
-    channels: int
-    keep: int | None = None
-    hop: int = field(init=False)
-    energies: list[float] = field(default_factory=list)
+    state = ("energies", "_memory", "_progress")
 
-    def __post_init__(self) -> None:
-        self.hop = self.rate // HOPS_A_SECOND
-        self._sections = kernels.k_weighting(self.rate)
-        self._memory = np.zeros((self.channels, 4))
+    def __init__(self, rate: int, channels: int, keep: int | None = None) -> None:
+        self.keep = keep
+        self.hop = rate // HOPS_A_SECOND
+        self.energies: list[float] = []
+        self._sections = kernels.k_weighting(rate)
+        self._memory = np.zeros((channels, 4))
         self._progress = np.zeros(2)
 
     def add(self, x: Audio) -> None:
@@ -67,12 +63,6 @@ class LoudnessMeter:
         self.energies.extend((energies[:done] / self.hop).tolist())
         if self.keep is not None:
             del self.energies[: -self.keep]
-
-    def clone(self) -> "LoudnessMeter":
-        """A copy that goes on from here."""
-        twin = copy.copy(self)
-        twin.energies, twin._memory, twin._progress = [*self.energies], self._memory.copy(), self._progress.copy()
-        return twin
 
     def latest_lufs(self, hops: int) -> float:
         """Loudness of the last `hops` x 10 ms, -inf for silence or before anything was heard."""
@@ -132,17 +122,12 @@ def true_peak_dbtp(x: Audio) -> float:
     return meter.read_dbtp()
 
 
-class PeakMeter:
+class PeakMeter(Stateful):
     """True peak of a stream, block by block, for two channels; each block is seen with the end of the one before."""
 
     def __init__(self) -> None:
         self._filters = true_peak_filters()
         self._tail = np.zeros((2, TRUE_PEAK_HISTORY), np.float32)
-
-    def clone(self) -> "PeakMeter":
-        twin = copy.copy(self)
-        twin._tail = self._tail.copy()
-        return twin
 
     def read_dbtp(self, x: Audio) -> list[float]:
         """Per channel, the largest magnitude since the last block, half a filter late."""

@@ -1,9 +1,8 @@
 """What every processor declares and does."""
 
-import copy
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
-from typing import Any, ClassVar, Self
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +10,7 @@ from pydantic import BaseModel, ConfigDict
 
 from saltanvil.dsp.envelope import clean, needs_cleaning
 from saltanvil.dsp.kernel import TICK_FRAMES
+from saltanvil.dsp.state import Stateful
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 
 Audio = NDArray[np.float32]
@@ -52,20 +52,6 @@ class Context:
     tempo_bpm: float = 120.0
 
 
-class Stateful:
-    """A part of a processor with arrays, or parts of its own, as its state."""
-
-    def clone(self) -> Self:
-        """A copy with a state of its own, that goes on from here."""
-        twin = copy.copy(self)
-        for name, value in vars(self).items():
-            if isinstance(value, np.ndarray):
-                setattr(twin, name, value.copy())
-            elif isinstance(value, Stateful):
-                setattr(twin, name, value.clone())
-        return twin
-
-
 class Processor(Stateful, ABC):
     """One kind of treatment at work on one signal.
 
@@ -102,6 +88,8 @@ class Processor(Stateful, ABC):
         self.heard: Audio | None = None
         self._phase = 0
         self.configure(settings, context)
+        #: What it was configured with.
+        self.configured = settings, context
 
     @abstractmethod
     def configure(self, settings: Settings, context: Context) -> None:

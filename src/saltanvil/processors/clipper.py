@@ -183,6 +183,9 @@ class Clipper(Processor):
         facts.append(Fact("clipped_share", "Share of samples", 100.0 * clipped / seen.before.size, "%"))
         return facts
 
+    state = ("_band", "_state", "_ups", "_downs", "_pads", "_ring", "_held_ring", "_lanes", "_history")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         top = dsp.ROOM
         half = half_frames(context.rate)

@@ -14,8 +14,9 @@ from saltanvil.dsp import biquad
 from saltanvil.dsp import saturate as dsp
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
+from saltanvil.dsp.state import Stateful
 from saltanvil.dsp.units import db_to_gain, time_constant
-from saltanvil.processors.base import Audio, Stateful
+from saltanvil.processors.base import Audio
 from saltanvil.processors.filters import Filter
 
 Array = NDArray[np.float64]
@@ -142,6 +143,9 @@ class Stage(Stateful):
     True
     """
 
+    state = ("_state", "_curves", "_ups", "_downs", "_pads", "_ring", "_emphasis", "_undoing")
+    scratch = ("_work",)
+
     def __init__(self, channels: int, rate: int) -> None:
         self.rate = rate
         self._state = np.zeros(dsp.STATE)
@@ -191,6 +195,9 @@ class Stage(Stateful):
 
 class Finish(Stateful):
     """What was coloured, made lively, beside the sound it was made of; see `dsp.saturate.finish`."""
+
+    state = ("_ring", "_state")
+    scratch = ("_work",)
 
     def __init__(self, channels: int, rate: int) -> None:
         self.rate = rate

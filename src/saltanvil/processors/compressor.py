@@ -237,6 +237,9 @@ class Compressor(KeyedProcessor):
             hints.append(Hint("crest", text, "attack_return_db"))
         return hints
 
+    state = ("_key", "_ring", "_state", "_memory", "_bends", "_colour", "_finish")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)

@@ -213,6 +213,9 @@ class Deesser(Processor):
             return [Hint("always", text, "threshold_db")]
         return []
 
+    state = ("_band", "_means", "_bends", "_state", "_ring", "_detector", "_moving", "_now", "_memory", "_cut_state")
+    scratch = ("_work", "_cut_work")
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._band = Filter(2 * FLANK, channels, context.rate)
         self._means = np.zeros((2, channels))

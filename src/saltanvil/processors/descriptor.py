@@ -1,5 +1,8 @@
 """What can be told of a value that can be moved: label, unit, range, scale, default, and how it moves."""
 
+from collections.abc import Mapping
+from functools import cache
+from types import MappingProxyType
 from typing import Any, Literal
 
 from annotated_types import Ge, Le
@@ -83,10 +86,13 @@ def described(default: Any, type: ValueType, label: str, unit: str, group: str, 
     return Field(default, description=help, json_schema_extra=extra, **more)
 
 
-def descriptors_of(model: type[BaseModel]) -> dict[str, Descriptor]:
+@cache
+def descriptors_of(model: type[BaseModel]) -> Mapping[str, Descriptor]:
     """The described fields of a model by name, in its order; a key filter's come last."""
     fields = sorted(model.model_fields.items(), key=lambda field: field[0].startswith("key_"))
-    return {name: descriptor_of(name, info) for name, info in fields if isinstance(info.json_schema_extra, dict)}
+    return MappingProxyType(
+        {name: descriptor_of(name, info) for name, info in fields if isinstance(info.json_schema_extra, dict)}
+    )
 
 
 def descriptor_of(name: str, info: FieldInfo) -> Descriptor:

@@ -158,6 +158,9 @@ class Ducker(KeyedProcessor):
             return [Hint("always", text, "threshold_db")]
         return []
 
+    state = ("_key", "_ring", "_state", "_memory")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, TICK_FRAMES)

@@ -123,6 +123,9 @@ class Echo(Processor):
         assert isinstance(settings, EchoSettings)
         return settings.width > 0.0
 
+    state = ("_state",)
+    rings = ("_ring",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         size = 1 << (ms_to_frames(MAX_NOTE_MS, context.rate) + TICK_FRAMES).bit_length()
         self._ring = np.zeros((channels, size), np.float32)

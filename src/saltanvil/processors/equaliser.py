@@ -150,6 +150,8 @@ class Equaliser(Processor):
         busy = sum(kind in ("high-pass", "low-pass") or (kind != "off" and gain_db != 0.0) for kind, gain_db in kinds)
         return "1 band" if busy == 1 else f"{busy} bands"
 
+    state = ("_now", "_memory", "_state")
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._now = np.zeros((len(BANDS), 5))
         self._memory = np.zeros((len(BANDS), 4, channels))

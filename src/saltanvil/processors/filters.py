@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad
 from saltanvil.dsp.glide import glide_part
-from saltanvil.processors.base import Audio, Stateful
+from saltanvil.dsp.state import Stateful
+from saltanvil.processors.base import Audio
 
 Slope = Literal["12 dB/oct", "24 dB/oct", "48 dB/oct"]
 #: Sections of one flank at the steepest slope.
@@ -30,6 +31,8 @@ def flanks(low_hz: float | None, high_hz: float | None, slope: int, rate: float)
 
 class Filter(Stateful):
     """A cascade with its state, that may be switched off and then costs nothing."""
+
+    state = ("_now", "_memory", "_state")
 
     def __init__(self, sections: int, channels: int, rate: int) -> None:
         self.target = np.tile(np.array(biquad.IDENTITY), (sections, 1))

@@ -199,6 +199,9 @@ class FreeCurve(KeyedProcessor):
         assert isinstance(settings, FreeCurveSettings)
         return f"{len(settings.points)} points"
 
+    state = ("_key", "_ring", "_state", "_memory", "_bends")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)

@@ -124,6 +124,9 @@ class DoorProcessor(KeyedProcessor):
             hints.append(Hint("chatter", text, "hold_ms"))
         return hints
 
+    state = ("_key", "_ring", "_state", "_memory")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._key = KeyFilter(channels, context.rate)
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)

@@ -118,6 +118,8 @@ class Leveller(KeyedProcessor):
         assert isinstance(settings, LevellerSettings)
         return f"to {number(settings.target_db)} dB"
 
+    state = ("_key", "_weighting", "_state")
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._key = KeyFilter(channels, context.rate)
         self._weighting = Filter(2, channels, context.rate)

@@ -154,6 +154,9 @@ class Limiter(Processor):
         )
         return [Hint("beyond", text, "gain_db")]
 
+    state = ("_ring", "_history", "_lanes", "_state", "_memory")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         most = ms_to_frames(MAX_LOOKAHEAD_MS, context.rate)
         size = 1 << (most + TRUE_PEAK_LATE + dsp.CHUNK_FRAMES).bit_length()

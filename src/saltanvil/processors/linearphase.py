@@ -5,7 +5,8 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.processors.base import Audio, Stateful
+from saltanvil.dsp.state import Stateful
+from saltanvil.processors.base import Audio
 
 #: Taps less one, over two, at 44.1 and 48 kHz; twice that at 88.2 and 96. Resolves about 50 Hz.
 HALF_FRAMES = 1023
@@ -42,6 +43,8 @@ class LinearPhase(Stateful):
 
     half: taps less one, over two; stretch: frames worked out at once. The latency is the sum of both.
     """
+
+    state = ("_past",)
 
     def __init__(self, channels: int, half: int, stretch: int) -> None:
         self.half, self.stretch = half, stretch

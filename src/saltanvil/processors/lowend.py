@@ -158,6 +158,8 @@ class LowEnd(Processor):
         text = f"Hardly anything sounds within {band}, or the filter keeps nothing of its harmonics: nothing is added."
         return [Hint("idle", text, "high_hz")]
 
+    state = ("_held", "_state", "_band", "_kept")
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._chain = lowend.chain_coefficients(context.rate)
         self._held = np.zeros((channels, lowend.POLES))

@@ -130,6 +130,9 @@ class Room(Processor):
         assert isinstance(settings, RoomSettings)
         return ms_to_frames(settings.predelay_ms + FIRST_RETURN_MS, context.rate)
 
+    state = ("_pre", "_diffusers", "_lines", "_state")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         assert isinstance(settings, RoomSettings)
         rate, scale = context.rate, SCALES[settings.size]

@@ -1,5 +1,6 @@
 """The saturator."""
 
+from functools import lru_cache
 from statistics import NormalDist
 from typing import Literal
 
@@ -96,9 +97,7 @@ class SaturatorSettings(Settings):
 
     def usual_gain_db(self) -> float:
         """What holds the level of noise at -18 dBFS: what *held* begins with, until it is measured."""
-        own = self.model_copy(update={"output": "rising", "drive_back": False})
-        x = db_to_gain(USUAL_DBFS) * NORMAL
-        return -gain_to_db(float(np.sqrt(np.mean(own.steady(x) ** 2) / np.mean(x**2))))
+        return usual_gain_db(self.model_copy(update={"output": "rising", "drive_back": False, "output_db": 0.0}))
 
     def steady(self, wave: NDArray[np.float64]) -> NDArray[np.float64]:
         """What leaves for a wave that has stood for long, along the last axis; lows and highs aside."""
@@ -108,6 +107,12 @@ class SaturatorSettings(Settings):
 
 #: A normal distribution by its quantiles.
 NORMAL = np.array([NormalDist().inv_cdf((place + 0.5) / 128) for place in range(128)])
+
+
+@lru_cache(256)
+def usual_gain_db(settings: SaturatorSettings) -> float:
+    x = db_to_gain(USUAL_DBFS) * NORMAL
+    return -gain_to_db(float(np.sqrt(np.mean(settings.steady(x) ** 2) / np.mean(x**2))))
 
 
 STARTS = (
@@ -204,6 +209,8 @@ class Saturator(Processor):
             text = f"It leaves {louder:.1f} LU louder, and louder is not better: hold the output, or press M before you judge."
             return [Hint("louder", text, "output")]
         return []
+
+    state = ("_stage", "_finish")
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._stage = Stage(channels, context.rate)

@@ -145,6 +145,9 @@ class Shaper(Processor):
         assert isinstance(settings, ShaperSettings)
         return f"{signed(settings.attack_db)} / {signed(settings.sustain_db)} dB"
 
+    state = ("_attack", "_sustain", "_shelves", "_state", "_safe")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._attack = Filter(2 * FLANK, channels, context.rate)
         self._sustain = Filter(2 * FLANK, channels, context.rate)

@@ -129,6 +129,9 @@ class Split(Processor):
             return f"{settings.slope}{', linear' if settings.phase == 'linear' else ''}"
         return f"{settings.law} law" if settings.by == "copies" and settings.blend else "plain sum"
 
+    state = ("_linear", "_now", "_before", "_memory", "_state")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         assert isinstance(settings, SplitSettings)
         half = half_frames(context.rate, HALF_FRAMES)

@@ -85,6 +85,9 @@ class Stereo(Processor):
         assert isinstance(settings, StereoSettings)
         return f"width {100 * settings.width:.0f} %"
 
+    state = ("_matrix", "_dc", "_dc_position", "_now", "_before", "_memory", "_state")
+    scratch = ("_work",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._matrix = np.zeros(dsp.STATE)
         self._dc = np.zeros((channels, 2))

@@ -33,6 +33,8 @@ class Trim(Processor):
         assert isinstance(settings, TrimSettings)
         return f"{signed(settings.gain_db)} dB"
 
+    state = ("_glide",)
+
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._glide = np.zeros(mix.GLIDE_STATE)
         super().__init__(settings, channels, context)

@@ -36,6 +36,7 @@ from saltanvil.session.lanes import (
     RemoveSplit,
     SetPath,
 )
+from saltanvil.session.sharing import forked, settled
 from saltanvil.session.validate import checked
 
 AnyEdit = Annotated[
@@ -51,18 +52,18 @@ EDIT: TypeAdapter[AnyEdit] = TypeAdapter(AnyEdit)
 
 
 def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
-    """A changed copy and the inverse edit; the given session stays as it is.
+    """A changed version, which shares the strips that the edit left alone, and the inverse edit.
 
     Where the edit takes away what a key was taken from, the detector listens to its own signal from then on; the
     inverse gives the key back.
 
     Raises EditRefused, naming the object and the reason, if the edit or what it leads to is not valid.
     """
-    changed = session.model_copy(deep=True)
+    changed = forked(session)
     try:
         inverse = edit.model_copy(deep=True).change(changed)
         inverse = let_go(changed, inverse)
-        whole = checked(Session.model_validate(changed.model_dump()))
+        whole = checked(settled(changed, session))
     except NotFound as error:
         raise EditRefused(str(error.args[0])) from error
     except EditRefused:

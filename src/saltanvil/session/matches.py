@@ -2,7 +2,8 @@
 
 from collections.abc import Mapping
 
-from saltanvil.session.document import Match, Session
+from saltanvil.session.document import Match, Session, Strip
+from saltanvil.session.sharing import forked
 
 
 def matches_of(session: Session) -> dict[str, Match]:
@@ -11,12 +12,16 @@ def matches_of(session: Session) -> dict[str, Match]:
 
 
 def with_matches(session: Session, matches: Mapping[str, Match]) -> Session:
-    """A copy with those matches, where their steps are still there; the session itself if there are none."""
+    """A version with those matches, where their steps are still there; strips without any are shared."""
     if not matches:
         return session
-    session = session.model_copy(deep=True)
-    for strip in session.strips:
-        for step in strip.path.walk():
-            if step.id in matches:
-                step.match = matches[step.id]
-    return session
+    return session.model_copy(update={"strips": [matched(strip, matches) for strip in session.strips]})
+
+
+def matched(strip: Strip, matches: Mapping[str, Match]) -> Strip:
+    if all(matches.get(step.id, step.match) == step.match for step in strip.path.walk()):
+        return strip
+    strip = forked(strip)
+    for step in strip.path.walk():
+        step.match = matches.get(step.id, step.match)
+    return strip

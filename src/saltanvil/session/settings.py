@@ -20,7 +20,7 @@ Owner = Literal["session", "strip", "send", "step", "lane", "key"]
 SettingName = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[a-z][a-z0-9_]*(\.[0-9]{1,2})?$")]
 #: What is described of the parts of a session themselves; a step's settings are described by its processor.
 PARTS: dict[Owner, type[Part]] = {"session": Session, "strip": Strip, "send": Send, "step": Step, "lane": Lane, "key": Key}
-PART_DESCRIPTORS: dict[Owner, dict[str, Descriptor]] = {owner: descriptors_of(part) for owner, part in PARTS.items()}
+PART_DESCRIPTORS: dict[Owner, Mapping[str, Descriptor]] = {owner: descriptors_of(part) for owner, part in PARTS.items()}
 
 
 class Address(BaseModel):
@@ -82,10 +82,10 @@ def owner_of(session: Session, address: Address) -> Part:
 def descriptor(session: Session, address: Address) -> Descriptor:
     """What a value is. Raises NotFound, naming what there is instead."""
     owner = owner_of(session, address)
-    known = dict(PART_DESCRIPTORS[address.of])
+    known = PART_DESCRIPTORS[address.of]
     what = f"a {address.of}"
     if isinstance(owner, Step):
-        known.update(descriptors_of(type(owner.settings)))
+        known = {**known, **descriptors_of(type(owner.settings))}
         what = f"a {owner.kind}"
     found = known.get(address.field)
     if found is None or (address.place is not None and found.type != "dividers"):

@@ -86,12 +86,6 @@ class SessionStore:
         if not found.rowcount:
             raise NotFound(f"there is no session {session_id}")
 
-    def _check_open(self, session_id: int) -> None:
-        """Raises EditRefused for a deleted session."""
-        row = self.database.connection().execute("SELECT deleted_at FROM sessions WHERE id = ?", (session_id,)).fetchone()
-        if row is not None and row["deleted_at"] is not None:
-            raise EditRefused("this session was deleted; restore it before you change it")
-
     def version(self, session_id: int) -> Version:
         """Raises NotFound, Unreadable."""
         found = self._current.get(session_id)
@@ -127,9 +121,8 @@ class SessionStore:
         """
         with self._locked(session_id):
             version = self._version(session_id)
-            self._check_open(session_id)
             connection = self.database.connection()
-            position = self._position(connection, session_id)
+            position = self._open_position(connection, session_id)
             last = connection.execute(
                 "SELECT edit, inverse, gesture, matches_before FROM edits WHERE session_id = ? AND seq = ?",
                 (session_id, position),
@@ -185,9 +178,8 @@ class SessionStore:
     def _step(self, session_id: int, back: bool) -> Version:
         with self._locked(session_id):
             version = self._version(session_id)
-            self._check_open(session_id)
             connection = self.database.connection()
-            position = self._position(connection, session_id)
+            position = self._open_position(connection, session_id)
             seq = position if back else position + 1
             row = connection.execute(
                 "SELECT edit, inverse, matches_before, matches_after FROM edits WHERE session_id = ? AND seq = ?",
@@ -213,6 +205,14 @@ class SessionStore:
                 self._write(connection, session_id, changed, version.revision + 1, position)
                 last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0]
             return self._keep(Version(session_id, version.revision + 1, changed, position > 0, position < last))
+
+    @staticmethod
+    def _open_position(connection: sqlite3.Connection, session_id: int) -> int:
+        """Raises EditRefused for a deleted session."""
+        row = connection.execute("SELECT position, deleted_at FROM sessions WHERE id = ?", (session_id,)).fetchone()
+        if row["deleted_at"] is not None:
+            raise EditRefused("this session was deleted; restore it before you change it")
+        return int(row["position"])
 
     @staticmethod
     def _position(connection: sqlite3.Connection, session_id: int) -> int:

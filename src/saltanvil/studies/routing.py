@@ -2,9 +2,10 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 
 from saltanvil.engine.latency import Latencies
-from saltanvil.processors import processor_named
+from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.descriptor import descriptors_of
 from saltanvil.session.document import MAIN_ID, Key, NotFound, Send, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
@@ -70,19 +71,24 @@ def routing_of(session: Session) -> Routing:
 
 def low_latency_change(session: Session, step: Step) -> str | None:
     """What low latency changes in a step, and what it saves; None where it changes nothing."""
-    kind = processor_named(step.kind)
-    quick = kind.low_latency_settings(step.settings)
-    if quick == step.settings:
+    found = low_latency_moves(step.kind, step.settings, session.rate_hz)
+    return f"{found} {'saved' if session.low_latency or step.low_latency else 'less'}" if found is not None else None
+
+
+@lru_cache(1024)
+def low_latency_moves(name: str, settings: Settings, rate: int) -> str | None:
+    kind = processor_named(name)
+    quick = kind.low_latency_settings(settings)
+    if quick == settings:
         return None
-    own, new = step.settings.model_dump(), quick.model_dump()
-    moved, described = [], descriptors_of(kind.settings_model)
-    for name, value in own.items():
-        if new[name] != value:
-            label = described[name].label.lower()
-            moved.append(f"{label} {worded(value)} becomes {worded(new[name])}")
-    saved = (kind.latency_of(step.settings, session.rate_hz) - kind.latency_of(quick, session.rate_hz)) * 1000.0 / session.rate_hz
-    at_work = session.low_latency or step.low_latency
-    return f"{', '.join(moved)}: {saved:.1f} ms {'saved' if at_work else 'less'}"
+    own, new = settings.model_dump(), quick.model_dump()
+    described = descriptors_of(kind.settings_model)
+    moved = [
+        f"{described[name].label.lower()} {worded(value)} becomes {worded(new[name])}"
+        for name, value in own.items() if new[name] != value
+    ]  # fmt: skip
+    saved = (kind.latency_of(settings, rate) - kind.latency_of(quick, rate)) * 1000.0 / rate
+    return f"{', '.join(moved)}: {saved:.1f} ms"
 
 
 def worded(value: object) -> str:

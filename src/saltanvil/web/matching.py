@@ -16,10 +16,15 @@ from saltanvil.studies.match import Matched, Matcher, adopted, outdated
 log = logging.getLogger(__name__)
 
 
+#: Measuring waits until nothing has been edited for so long: it does not begin anew for every step of a drag.
+SETTLE_S = 0.6
+
+
 class MatchKeeper:
     """One thread that measures what an edit left out of date.
 
-    check: call it when a session changed or was opened. changed: told of the version with new matches; measuring: told which
+    check: call it when a session changed or was opened; settle_s: so long it waits for more. sound_first: waits while sound is
+    behind a change. changed: told of the version with new matches; measuring: told which
     steps of a session are being measured, by id, and that none is any more.
     """
 
@@ -31,9 +36,13 @@ class MatchKeeper:
         changed: Callable[[Version], object],
         measuring: Callable[[int, list[str]], None],
         begin: Callable[[], None] = lambda: None,
+        sound_first: Callable[[], None] = lambda: None,
+        settle_s: float = SETTLE_S,
     ) -> None:
         self._sessions, self._media, self._pool = sessions, media, pool
-        self._changed, self._tell, self._begin = changed, measuring, begin
+        self._changed, self._tell, self._begin, self._sound_first = changed, measuring, begin, sound_first
+        self._settle_s = settle_s
+        self._edited = threading.Event()
         self._waiting: queue.Queue[int | None] = queue.Queue()
         self._queued: set[int] = set()
         self._lock = threading.Lock()
@@ -44,6 +53,7 @@ class MatchKeeper:
         self._thread.start()
 
     def check(self, session_id: int) -> None:
+        self._edited.set()
         with self._lock:
             if session_id in self._queued or self._closed:
                 return
@@ -57,12 +67,16 @@ class MatchKeeper:
     def close(self) -> None:
         with self._lock:
             self._closed = True
+        self._edited.set()
         self._waiting.put(None)
         self._thread.join(timeout=10.0)
 
     def _run(self) -> None:
         self._begin()
         while (session_id := self._waiting.get()) is not None:
+            self._edited.clear()
+            while self._edited.wait(self._settle_s) and not self._closed:
+                self._edited.clear()
             with self._lock:
                 self._queued.discard(session_id)
             try:
@@ -107,6 +121,7 @@ class MatchKeeper:
             nonlocal seen
             if self._closed:
                 return True
+            self._sound_first()
             now = self._sessions.version(version.id)
             if now.revision == seen:
                 return False

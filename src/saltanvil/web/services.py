@@ -5,6 +5,7 @@ import logging
 import os
 import shutil
 import threading
+import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from pathlib import Path
@@ -26,6 +27,7 @@ from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
+from saltanvil.studies.routing import Routing, routing_of
 from saltanvil.web.audition import Audition
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
@@ -35,6 +37,8 @@ T = TypeVar("T")
 
 STUDY_NICENESS = 10
 HOUSEKEEPING_S = 3600.0
+#: So long an answer or a study waits for sound at most.
+SOUND_FIRST_S = 0.1
 
 
 def media_named(edit: Edit) -> Iterator[int]:
@@ -82,9 +86,12 @@ class Services:
         self._auditions: dict[str, Audition] = {}
         self._lock = threading.Lock()
         self.matches = MatchKeeper(
-            self.sessions, self.media, self.pool, lambda version: self.changed(version, None), self._tell_measuring, give_way
-        )
+            self.sessions, self.media, self.pool, lambda version: self.changed(version, None), self._tell_measuring, give_way,
+            self.sound_first,
+        )  # fmt: skip
         self._asked: dict[tuple[str, str], int] = {}
+        #: What was last told of each session's routing.
+        self._routings: dict[int, tuple[Session, Routing]] = {}
         #: How far each tab's bench is.
         self.benches: dict[str, float] = {}
         self._closing = threading.Event()
@@ -150,10 +157,21 @@ class Services:
             self._play(session_id, session)
 
         try:
-            return self.changed(self.sessions.edit(session_id, edit, gesture, check), tab)
+            version = self.sessions.edit(session_id, edit, gesture, check)
         except BaseException:
             self._play(session_id, self.sessions.version(session_id).session)
             raise
+        # What is told of the edit, and measured after it, must not keep it from the ear.
+        self.sound_first()
+        return self.changed(version, tab)
+
+    def sound_first(self) -> None:
+        """Wait while a player is behind a change, or short of sound: what is measured must not keep it from the ear."""
+        with self._lock:
+            auditions = list(self._auditions.values())
+        until = time.monotonic() + SOUND_FIRST_S
+        for audition in auditions:
+            audition.player.wait_until_ahead(until - time.monotonic())
 
     def _play(self, session_id: int, session: Session) -> None:
         for audition in self._listening_to(session_id):
@@ -183,6 +201,13 @@ class Services:
             audition = self._auditions.get(tab)
         if audition is not None:
             audition.measured(scope, matched_db)
+
+    def routing(self, session_id: int, session: Session) -> tuple[tuple[Session, Routing] | None, Routing]:
+        """What was last told of a session's routing, with the version it was told of, and what is to be told now."""
+        old = self._routings.get(session_id)
+        new = old[1] if old is not None and old[0] is session else routing_of(session)
+        self._routings[session_id] = session, new
+        return old, new
 
     # ---- superseded questions --------------------------------------------------------------------------------------
 
@@ -219,6 +244,7 @@ class Asked:
         self._services.answered(self._name, self._number)
 
     def superseded(self) -> bool:
+        self._services.sound_first()
         return self._gone.is_set() or not self._services.is_latest(self._name, self._number)
 
 

@@ -15,7 +15,7 @@ from saltanvil.session.edits import Batch
 from saltanvil.session.settings import differing, resolve
 from saltanvil.store.sessions import Version
 from saltanvil.studies.match import is_matched
-from saltanvil.studies.routing import Routing, notices_of, routing_of
+from saltanvil.studies.routing import Routing, notices_of
 from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api/sessions", tags=["sessions"])
@@ -34,6 +34,8 @@ class SessionRow(BaseModel):
 class VersionView(BaseModel):
     """A session as it stands. `revision` grows with every change.
 
+    since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates` and `resolved` tell of
+    the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
     document says, by its id and their names. held: the steps whose loudness is held; measuring: those that are being measured.
@@ -44,8 +46,10 @@ class VersionView(BaseModel):
     can_undo: bool
     can_redo: bool
     length_s: float
+    since: int | None
+    strip_ids: list[str]
     session: Session
-    routing: Routing
+    routing: Routing | None
     notices: list[str]
     plates: dict[str, str]
     resolved: dict[str, dict[str, SettingValue]]
@@ -73,29 +77,55 @@ def bounded(edit: AnyEdit) -> AnyEdit:
 
 
 class EditRequest(BaseModel):
-    """gesture: edits of one drag carry the same word and are undone together; tab: who asks."""
+    """gesture: edits of one drag carry the same word and are undone together; tab: who asks; since: the revision it has, if the
+    answer may leave out what did not change."""
 
     edit: Annotated[AnyEdit, AfterValidator(bounded)]
     gesture: str | None = Field(default=None, max_length=64)
     tab: Tab = None
+    since: int | None = None
 
 
 class TabRequest(BaseModel):
     tab: Tab = None
+    since: int | None = None
 
 
-def view(services: Services, version: Version, notices: Sequence[str] = ()) -> VersionView:
-    steps = [step for strip in version.session.strips for step in strip.path.walk()]
-    frames = session_frames(version.session, services.media.at_rate(version.session.rate_hz))
+def view(services: Services, version: Version, notices: Sequence[str] = (), since: Version | None = None) -> VersionView:
+    """since: the version that the asker has."""
+    session = version.session
+    old, new = services.routing(version.id, session)
+    routing: Routing | None = new
+    strips = session.strips
+    if since is not None:
+        # What stayed is the same object (see `session.sharing`); what moves all strips is told with all of them.
+        known = {id(strip) for strip in since.session.strips} if own(session) == own(since.session) else set()
+        strips = [strip for strip in strips if id(strip) not in known]
+        routing = None if old is not None and old[0] is since.session and old[1] == new else new
+    steps = [step for strip in strips for step in strip.path.walk()]
+    frames = session_frames(session, services.media.at_rate(session.rate_hz))
     return VersionView(
         id=version.id, revision=version.revision, can_undo=version.can_undo, can_redo=version.can_redo,
-        length_s=frames / version.session.rate_hz, session=version.session,
-        routing=routing_of(version.session), notices=list(notices),
-        plates={step.id: processor_named(step.kind).summary(resolve(version.session, step)) for step in steps},
-        resolved={step.id: now for step in steps if (now := dict(differing(version.session, step, listening=True)))},
-        held=[step.id for step in steps if is_matched(step)],
+        length_s=frames / session.rate_hz, since=since.revision if since is not None else None,
+        strip_ids=[strip.id for strip in session.strips],
+        session=session if since is None else session.model_copy(update={"strips": strips}),
+        routing=routing, notices=list(notices),
+        plates={step.id: processor_named(step.kind).summary(resolve(session, step)) for step in steps},
+        resolved={step.id: now for step in steps if (now := dict(differing(session, step, listening=True)))},
+        held=[step.id for strip in session.strips for step in strip.path.walk() if is_matched(step)],
         measuring=services.matches.measuring(version.id),
     )  # fmt: skip
+
+
+def own(session: Session) -> dict[str, object]:
+    """What a session holds besides its strips."""
+    return {name: value for name, value in session if name != "strips"}
+
+
+def answer(services: Services, before: Version, version: Version, since: int | None, notices: Sequence[str] = ()) -> VersionView:
+    """What an edit, an undo or a redo made of the version before it. since: the revision that the asker has."""
+    follows = since == before.revision and version.revision == before.revision + 1
+    return view(services, version, notices, before if follows else None)
 
 
 @router.get("")
@@ -134,16 +164,18 @@ def restore_session(services: Served, session_id: Number) -> None:
 
 @router.post("/{session_id}/edits")
 def edit_session(services: Served, session_id: Number, asked: EditRequest) -> VersionView:
-    before = services.sessions.version(session_id).session
+    before = services.sessions.version(session_id)
     version = services.edit(session_id, asked.edit, asked.gesture, asked.tab)
-    return view(services, version, notices_of(before, version.session))
+    return answer(services, before, version, asked.since, notices_of(before.session, version.session))
 
 
 @router.post("/{session_id}/undo")
 def undo(services: Served, session_id: Number, asked: TabRequest) -> VersionView:
-    return view(services, services.changed(services.sessions.undo(session_id), asked.tab))
+    before = services.sessions.version(session_id)
+    return answer(services, before, services.changed(services.sessions.undo(session_id), asked.tab), asked.since)
 
 
 @router.post("/{session_id}/redo")
 def redo(services: Served, session_id: Number, asked: TabRequest) -> VersionView:
-    return view(services, services.changed(services.sessions.redo(session_id), asked.tab))
+    before = services.sessions.version(session_id)
+    return answer(services, before, services.changed(services.sessions.redo(session_id), asked.tab), asked.since)

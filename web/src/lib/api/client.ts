@@ -28,7 +28,9 @@ export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections'>> 
   strips: Strip[];
   sections: Section[];
 };
-export type Version = Omit<Schemas['VersionView'], 'session'> & { session: Session };
+/** What the server answers; of an answer that goes on from a known version only what changed (see `merged`). */
+export type VersionAnswer = Omit<Schemas['VersionView'], 'session'> & { session: Session };
+export type Version = VersionAnswer & { routing: Routing };
 export type SessionRow = Schemas['SessionRow'];
 export type ScopeAnswer = Schemas['ScopeAnswer'];
 export type OverviewAnswer = Schemas['OverviewAnswer'];
@@ -104,10 +106,13 @@ export const api = {
   duplicate: (id: number) => ask<Version>('POST', `${session(id)}/duplicate`),
   remove: (id: number) => ask<undefined>('DELETE', session(id)),
   restore: (id: number) => ask<undefined>('POST', `${session(id)}/restore`),
-  edit: (id: number, edit: Edit, gesture: string | null, tab: string) =>
-    ask<Version>('POST', `${session(id)}/edits`, { edit, gesture, tab }),
-  undo: (id: number, tab: string) => ask<Version>('POST', `${session(id)}/undo`, { tab }),
-  redo: (id: number, tab: string) => ask<Version>('POST', `${session(id)}/redo`, { tab }),
+  /** since: the revision the page has. */
+  edit: (id: number, edit: Edit, gesture: string | null, tab: string, since: number) =>
+    ask<VersionAnswer>('POST', `${session(id)}/edits`, { edit, gesture, tab, since }),
+  undo: (id: number, tab: string, since: number) =>
+    ask<VersionAnswer>('POST', `${session(id)}/undo`, { tab, since }),
+  redo: (id: number, tab: string, since: number) =>
+    ask<VersionAnswer>('POST', `${session(id)}/redo`, { tab, since }),
   studyScope: (id: number, question: Schemas['ScopeQuestion']) =>
     ask<ScopeAnswer | null>('POST', `${session(id)}/studies/scope`, question),
   studyOverview: (id: number, question: Schemas['OverviewQuestion']) =>

@@ -972,7 +972,8 @@ export interface components {
     };
     /**
      * EditRequest
-     * @description gesture: edits of one drag carry the same word and are undone together; tab: who asks.
+     * @description gesture: edits of one drag carry the same word and are undone together; tab: who asks; since: the revision it has, if the
+     *     answer may leave out what did not change.
      */
     EditRequest: {
       /** Edit */
@@ -1004,6 +1005,8 @@ export interface components {
       gesture?: string | null;
       /** Tab */
       tab?: string | null;
+      /** Since */
+      since?: number | null;
     };
     /**
      * ExportRequest
@@ -2425,11 +2428,15 @@ export interface components {
     TabRequest: {
       /** Tab */
       tab?: string | null;
+      /** Since */
+      since?: number | null;
     };
     /**
      * VersionView
      * @description A session as it stands. `revision` grows with every change.
      *
+     *     since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates` and `resolved` tell of
+     *     the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
      *     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
      *     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
      *     document says, by its id and their names. held: the steps whose loudness is held; measuring: those that are being measured.
@@ -2445,8 +2452,12 @@ export interface components {
       can_redo: boolean;
       /** Length S */
       length_s: number;
+      /** Since */
+      since: number | null;
+      /** Strip Ids */
+      strip_ids: string[];
       session: components["schemas"]["Session"];
-      routing: components["schemas"]["Routing"];
+      routing: components["schemas"]["Routing"] | null;
       /** Notices */
       notices: string[];
       /** Plates */

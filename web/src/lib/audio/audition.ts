@@ -5,7 +5,8 @@ import type { BlockHeader, FromWorker, ServerMessage, ToWorker } from './protoco
 
 export interface Listener {
   opened(): void;
-  closed(reason: string): void;
+  /** final: the server refused, and it will not be tried again. */
+  lost(reason: string, final: boolean): void;
   message(message: ServerMessage): void;
   heard(header: BlockHeader, position_s: number, frames: number, underruns: number, energy: number): void;
 }
@@ -21,7 +22,7 @@ export class Audition {
     this.worker.onmessage = (event: MessageEvent<FromWorker>) => {
       const message = event.data;
       if (message.type === 'open') listener.opened();
-      else if (message.type === 'closed') listener.closed(message.reason);
+      else if (message.type === 'lost') listener.lost(message.reason, message.final);
       else if (message.type === 'message') listener.message(message.message);
       else
         listener.heard(message.header, message.position_s, message.frames, message.underruns, message.energy);

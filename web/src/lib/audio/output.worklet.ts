@@ -19,6 +19,11 @@ class Output extends AudioWorkletProcessor {
   }
 
   private take(message: ToWorklet): void {
+    if (message.type === 'reset') {
+      this.epoch = 0;
+      this.queue.clear();
+      return;
+    }
     if (message.epoch < this.epoch) return;
     if (message.epoch > this.epoch) {
       this.epoch = message.epoch;

@@ -32,7 +32,8 @@ export interface BlockHeader {
 export type ToWorklet =
   | ({ type: 'block'; epoch: number } & QueuedBlock)
   | { type: 'epoch'; epoch: number }
-  | { type: 'last'; epoch: number };
+  | { type: 'last'; epoch: number }
+  | { type: 'reset' };
 
 /** From the worklet to the worker: what was heard so far. `sequence` is the block now sounding. */
 export interface Heard {
@@ -46,7 +47,7 @@ export interface Heard {
 /** From the worker to the page. */
 export type FromWorker =
   | { type: 'open' }
-  | { type: 'closed'; reason: string }
+  | { type: 'lost'; reason: string; final: boolean }
   | { type: 'message'; message: ServerMessage }
   | {
       type: 'heard';

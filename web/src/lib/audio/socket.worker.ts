@@ -1,8 +1,9 @@
 /** Holds the audition socket off the page's thread, so that a busy page never tears the sound. */
 import { Accounting } from './accounting';
+import { Reconnecting, type Line } from './reconnecting';
 import type { BlockHeader, FromWorker, Heard, ServerMessage, ToWorker, ToWorklet } from './protocol';
 
-let socket: WebSocket | null = null;
+let socket: Reconnecting | null = null;
 let port: MessagePort | null = null;
 let accounting = new Accounting(48000);
 
@@ -27,39 +28,47 @@ function takeBlock(data: ArrayBuffer): void {
 function takeReport(heard: Heard): void {
   const { epoch, frames } = heard;
   const underruns = accounting.gaps(heard);
-  if (socket?.readyState === WebSocket.OPEN)
-    socket.send(JSON.stringify({ type: 'heard', epoch, frames, underruns }));
+  socket?.send(JSON.stringify({ type: 'heard', epoch, frames, underruns }));
   const sounding = accounting.report(heard);
   if (sounding) tell({ type: 'heard', ...sounding, frames, underruns: heard.underruns });
 }
 
-function connect(url: string): void {
-  socket = new WebSocket(url);
-  socket.binaryType = 'arraybuffer';
-  socket.onopen = () => tell({ type: 'open' });
-  socket.onclose = (event) => tell({ type: 'closed', reason: event.reason });
-  socket.onmessage = (event: MessageEvent<ArrayBuffer | string>) => {
-    if (typeof event.data !== 'string') {
-      takeBlock(event.data);
-      return;
-    }
-    const message = JSON.parse(event.data) as ServerMessage;
-    if (message.type === 'playing' || message.type === 'stopped')
-      port?.postMessage({ type: 'epoch', epoch: message.epoch } as ToWorklet);
-    if (message.type === 'ended') port?.postMessage({ type: 'last', epoch: message.epoch } as ToWorklet);
-    tell({ type: 'message', message });
-  };
+function takeText(text: string): void {
+  const message = JSON.parse(text) as ServerMessage;
+  if (message.type === 'playing' || message.type === 'stopped')
+    port?.postMessage({ type: 'epoch', epoch: message.epoch } satisfies ToWorklet);
+  if (message.type === 'ended') port?.postMessage({ type: 'last', epoch: message.epoch } satisfies ToWorklet);
+  tell({ type: 'message', message });
+}
+
+function connect(url: string, rate: number): void {
+  socket = new Reconnecting(
+    () => {
+      const line = new WebSocket(url);
+      line.binaryType = 'arraybuffer';
+      return line as Line;
+    },
+    {
+      opened: () => {
+        // Another server counts its plays anew.
+        accounting = new Accounting(rate);
+        port?.postMessage({ type: 'reset' } satisfies ToWorklet);
+        tell({ type: 'open' });
+      },
+      lost: (reason, final) => tell({ type: 'lost', reason, final }),
+      message: (data) => (typeof data === 'string' ? takeText(data) : takeBlock(data)),
+    },
+  );
 }
 
 self.onmessage = (event: MessageEvent<ToWorker>) => {
   const message = event.data;
   if (message.type === 'connect') {
     port = message.port;
-    accounting = new Accounting(message.rate);
     port.onmessage = (report: MessageEvent<Heard>) => takeReport(report.data);
-    connect(message.url);
+    connect(message.url, message.rate);
   } else if (message.type === 'send') {
-    if (socket?.readyState === WebSocket.OPEN) socket.send(JSON.stringify(message.message));
+    socket?.send(JSON.stringify(message.message));
   } else {
     socket?.close();
     self.close();

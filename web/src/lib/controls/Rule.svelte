@@ -24,8 +24,6 @@
   let wrong = $state(false);
   let dragged = $state<number | null>(null);
   let gesture = '';
-  /** The last value of the present gesture, answered or not. */
-  let ahead: { gesture: string; value: number } | null = null;
   let wheelEnd = 0;
   let keysEnd = 0;
   /** Arrow keys pressed one after the other are one gesture. */
@@ -37,9 +35,7 @@
 
   function put(wanted: number, how: string | null): void {
     const tidied = tidy(clamp(wanted, setting.minimum ?? 0, setting.maximum ?? 1), setting.unit);
-    const kept = clamp(tidied, setting.minimum ?? 0, setting.maximum ?? 1);
-    ahead = how === null ? null : { gesture: how, value: kept };
-    change(kept, how);
+    change(clamp(tidied, setting.minimum ?? 0, setting.maximum ?? 1), how);
   }
 
   function press(event: PointerEvent): void {
@@ -65,8 +61,7 @@
 
   function nudge(steps: number, event: { shiftKey: boolean; ctrlKey: boolean }, how: string | null): void {
     const size = event.shiftKey ? 0.002 : event.ctrlKey ? 0.1 : 0.01;
-    // The server may not have answered the last press yet: go on from where that went.
-    const before = how !== null && how === ahead?.gesture ? ahead.value : number;
+    const before = number;
     let next = fromShare(toShare(before, setting) + steps * size, setting);
     const least = setting.unit === 'dB' ? 0.1 : 0;
     if (setting.unit === 'dB') next = before + steps * (event.shiftKey ? 0.1 : event.ctrlKey ? 3 : 0.5);

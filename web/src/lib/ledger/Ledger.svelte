@@ -44,7 +44,12 @@
   }
 </script>
 
-<aside class="ledger" aria-label="Ledger" data-revision={study?.revision ?? ''}>
+<aside
+  class="ledger"
+  aria-label="Ledger"
+  aria-busy={workspace.measuringScope.stale}
+  data-revision={study?.revision ?? ''}
+>
   <h2>Ledger <span class="soft">{what}, {workspace.passage.name}</span></h2>
   {#if ledger}
     <table>

@@ -1,6 +1,8 @@
 <script lang="ts">
   /** Two pictures side by side; each place can show any picture the step has. */
   import Segments from '../controls/Segments.svelte';
+  import { bandsState } from '../state/bands.svelte';
+  import { spectrumState } from '../state/spectrum.svelte';
   import { workspace } from '../state/workspace.svelte';
   import Bands from './Bands.svelte';
   import Bite from './Bite.svelte';
@@ -35,6 +37,14 @@
     return [first, second];
   });
 
+  /** Whether a picture shows an older version than the one that is heard. */
+  function busy(picture: Kind): boolean {
+    const later = { spectrum: spectrumState.busy, bands: spectrumState.busy || bandsState.busy }[
+      picture as string
+    ];
+    return workspace.measuringScope.stale || Boolean(later);
+  }
+
   function show(place: number, picture: Kind): void {
     const next = [...places] as Kind[];
     if (next[1 - place] === picture) next[1 - place] = next[place]!;
@@ -60,7 +70,7 @@
           options={all.map((name) => [name, NAMES[name]!] as const)}
         />
       </div>
-      <div class="plate"><div class="face"><Picture /></div></div>
+      <div class="plate" aria-busy={busy(picture!)}><div class="face"><Picture /></div></div>
     </div>
   {/each}
 </div>

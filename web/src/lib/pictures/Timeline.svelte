@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { untrack } from 'svelte';
   /** The whole strip, before and after, under its sections; drag to set the passage, click to set the playhead. */
   import { between, coloursOf, line, pattern, prepare, whenShown } from '../draw/canvas';
   import { barsAndBeats, toBeat } from '../draw/scale';
@@ -57,6 +58,11 @@
     paint();
   });
   $effect(() => (canvas ? whenShown(canvas, paint) : undefined));
+  $effect(() => {
+    workspace.measuringScope.showsOverview = true;
+    if (!untrack(() => workspace.overview)) workspace.measure();
+    return () => (workspace.measuringScope.showsOverview = false);
+  });
 
   function at(event: PointerEvent): number {
     const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
@@ -97,7 +103,7 @@
     onpointerup={release}
   >
     <i class="passage" style:left={percent(passage[0])} style:width={percent(passage[1] - passage[0])}></i>
-    <canvas bind:this={canvas}></canvas>
+    <canvas bind:this={canvas} aria-busy={workspace.measuringScope.overviewStale}></canvas>
     <i class="head" style:left={percent(workspace.position_s)}></i>
   </div>
   {#each sections as section (section.id)}

@@ -5,12 +5,15 @@ import { workspace } from './workspace.svelte';
 
 class BandsState {
   found = $state.raw<{ step_id: string; bands: Bands } | null>(null);
+  /** Whether it is being worked out. */
+  busy = $state(false);
   private asked = 0;
 
   async ask(): Promise<void> {
     const { version, step, passage } = workspace;
     if (!version || !step?.lanes) return;
     const number = (this.asked += 1);
+    this.busy = true;
     await workspace.attempt(async () => {
       const answer = await api.studyBands(version.id, {
         tab: workspace.tab,
@@ -22,6 +25,7 @@ class BandsState {
       });
       if (answer && number === this.asked) this.found = { step_id: step.id, bands: answer.bands };
     });
+    if (number === this.asked) this.busy = false;
   }
 
   of(lane: Lane): LaneFigures | undefined {

@@ -10,13 +10,13 @@ function server() {
   const sent: Waiting[] = [];
   const answers: (() => void)[] = [];
   let left = 0;
-  const queue = new EditQueue(
+  const queue: EditQueue = new EditQueue(
     (next) =>
       new Promise((resolve) => {
         sent.push(next);
         answers.push(resolve);
       }),
-    (count) => (left = count),
+    () => (left = queue.left),
   );
   const answer = async () => {
     answers.shift()!();
@@ -77,4 +77,34 @@ test('a target is the set of values that are moved, in any order', () => {
   expect(targetOf(two)).not.toBe(targetOf(setOf('lane', 'y', { mute: false, level_db: 2 })));
   expect(targetOf(setOf('session', null, { name: 'n' }))).toBe('session  name');
   expect(targetOf({ op: 'remove_step', step_id: 'a' })).toBeNull();
+});
+
+test('what could not be sent waits for the server, goes on being replaced, and keeps its place', async () => {
+  const tried: Edit[] = [];
+  let reachable = false;
+  let told = 0;
+  const queue = new EditQueue(
+    async ({ edit }) => {
+      tried.push(edit);
+      await Promise.resolve();
+      if (!reachable) throw new Error('not reached');
+    },
+    () => (told += 1),
+    () => true,
+  );
+  const done = queue.add(drag('a', 1), 'g');
+  await new Promise((resolve) => setTimeout(resolve));
+  expect(queue.paused).toBe(true);
+  void queue.add(drag('a', 2), 'g');
+  void queue.add({ op: 'remove_step', step_id: 'b' });
+  expect(queue.edits).toEqual([drag('a', 2), { op: 'remove_step', step_id: 'b' }]);
+  expect(told).toBeGreaterThan(2);
+  queue.resume();
+  await new Promise((resolve) => setTimeout(resolve));
+  expect(queue.paused).toBe(true); // still away
+  reachable = true;
+  queue.resume();
+  await done;
+  expect(tried).toEqual([drag('a', 1), drag('a', 2), drag('a', 2), { op: 'remove_step', step_id: 'b' }]);
+  expect(queue.left).toBe(0);
 });

@@ -1,4 +1,4 @@
-/** Edits on their way to the server: in order, one at a time. */
+/** Edits on their way to the server: in order, one at a time, kept while it cannot be reached. */
 import type { Edit } from '../api/client';
 
 export interface Waiting {
@@ -21,13 +21,33 @@ export function targetOf(edit: Edit): string | null {
  */
 export class EditQueue {
   private readonly waiting: Waiting[] = [];
+  private sent: Waiting | null = null;
   private sending: Promise<void> | null = null;
+  private resumed: (() => void) | null = null;
 
-  /** send: takes one edit to the server; changed: told how many are not there yet. */
+  /**
+   * send: takes one edit to the server; changed: told when what is on its way has changed; lost: whether an error means that the
+   * server was not reached, so that the edit waits for `resume`.
+   */
   constructor(
     private readonly send: (next: Waiting) => Promise<void>,
-    private readonly changed: (left: number) => void = () => undefined,
+    private readonly changed: () => void = () => undefined,
+    private readonly lost: (error: unknown) => boolean = () => false,
   ) {}
+
+  /** What is not answered yet, in order. */
+  get edits(): Edit[] {
+    return [...(this.sent ? [this.sent] : []), ...this.waiting].map(({ edit }) => edit);
+  }
+
+  get left(): number {
+    return this.waiting.length + (this.sent ? 1 : 0);
+  }
+
+  /** Whether the server could not be reached. */
+  get paused(): boolean {
+    return this.resumed !== null;
+  }
 
   /** Resolves when this edit, and all before it, have been answered. */
   add(edit: Edit, gesture: string | null = null): Promise<void> {
@@ -42,24 +62,48 @@ export class EditQueue {
     )
       this.waiting[this.waiting.length - 1] = { edit, gesture };
     else this.waiting.push({ edit, gesture });
-    this.changed(this.left);
     this.sending ??= this.run().finally(() => (this.sending = null));
+    this.changed();
     return this.sending;
   }
 
-  private busy = 0;
+  /** Resolves when nothing is on its way any more. */
+  get settled(): Promise<void> {
+    return this.sending ?? Promise.resolve();
+  }
 
-  get left(): number {
-    return this.waiting.length + this.busy;
+  /** The server is there again: send on. */
+  resume(): void {
+    const go = this.resumed;
+    this.resumed = null;
+    go?.();
+  }
+
+  /** Forget what has not been sent: another session is opened. */
+  clear(): void {
+    this.waiting.length = 0;
+    this.resume();
   }
 
   private async run(): Promise<void> {
     const failed: unknown[] = [];
     for (let next = this.waiting.shift(); next; next = this.waiting.shift()) {
-      this.busy = 1;
-      await this.send(next).catch((error: unknown) => failed.push(error));
-      this.busy = 0;
-      this.changed(this.left);
+      this.sent = next;
+      try {
+        await this.send(next);
+      } catch (error) {
+        if (this.lost(error)) {
+          this.waiting.unshift(next);
+          this.sent = null;
+          const until = new Promise<void>((resolve) => (this.resumed = resolve));
+          this.changed();
+          await until;
+          continue;
+        }
+        failed.push(error);
+      }
+      this.sent = null;
+      this.changed();
     }
     if (failed.length) throw failed[0];
   }

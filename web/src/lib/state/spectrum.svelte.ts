@@ -10,6 +10,8 @@ class SpectrumState {
   private last = $state.raw<{ of: string; start_s: number; spectrum: Spectrum } | null>(null);
   /** Nothing until the chosen scope's own has come: another scope's would be wrong evidence. */
   readonly found = $derived(this.last?.of === JSON.stringify(workspace.scope) ? this.last : null);
+  /** Whether it is being worked out. */
+  busy = $state(false);
   private asked = 0;
 
   /** Ask again; called when a new study of the scope has come in. */
@@ -17,6 +19,7 @@ class SpectrumState {
     const version = workspace.version;
     if (!version) return;
     const number = (this.asked += 1);
+    this.busy = true;
     const { start_s, end_s } = workspace.passage;
     await workspace.attempt(async () => {
       const of = JSON.stringify(workspace.scope);
@@ -31,6 +34,7 @@ class SpectrumState {
       });
       if (answer && number === this.asked) this.last = { of, ...answer };
     });
+    if (number === this.asked) this.busy = false;
   }
 }
 

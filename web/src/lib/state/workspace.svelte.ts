@@ -5,21 +5,22 @@ import type {
   Edit,
   JobView,
   Lane,
-  OverviewAnswer,
   Owner,
   PathStart,
   Processor,
-  ScopeAnswer,
   Setting,
   SettingValue,
   Step,
   Strip,
   Version,
+  VersionAnswer,
 } from '../api/client';
 import { Audition } from '../audio/audition';
 import type { BlockHeader } from '../audio/protocol';
 import { find, type Chosen, type Found } from '../path/tree';
+import { merged, previewed } from './document';
 import { EditQueue } from './edit-queue';
+import { Measuring } from './measuring.svelte';
 import { setOf } from './moves';
 
 export type Listening = 'before' | 'after' | 'taken' | 'key' | 'only';
@@ -46,6 +47,8 @@ export interface Notice {
 /** Meters and playheads move this often; more costs a slow machine the core its sound needs. */
 const SHOW_EVERY_MS = 30;
 const JOB_POLL_MS = 250;
+/** Without anything heard for so long, it does not sound. */
+const SILENT_MS = 600;
 /** A note that asks for nothing goes by itself. */
 const NOTE_MS = 6000;
 /** One that offers something stays longer. */
@@ -68,6 +71,7 @@ export class Workspace {
   settings = $state.raw<Partial<Record<Owner, Setting[]>>>({});
   /** Ready-made paths and splits. */
   pathStarts = $state.raw<PathStart[]>([]);
+  /** The session as the page shows it: as the server last told, with what is on its way there. */
   version = $state.raw<Version | null>(null);
   stripId = $state('main');
   stepId = $state<string | null>(null);
@@ -77,7 +81,9 @@ export class Workspace {
   selected = $state<string[]>([]);
   passage = $state<Passage>({ start_s: 0, end_s: 10, name: 'Start' });
   loop = $state(true);
+  /** Whether it is to play; whether anything came to be heard of late. */
   playing = $state(false);
+  sounding = $state(false);
   position_s = $state(0);
   listening = $state<Listening>('after');
   matched = $state(true);
@@ -89,8 +95,12 @@ export class Workspace {
   heardEnergy = $state(0);
   underruns = $state(0);
   connected = $state(false);
-  study = $state.raw<ScopeAnswer | null>(null);
-  overview = $state.raw<OverviewAnswer | null>(null);
+  /** Whether the connection was lost, and is being sought. */
+  lost = $state(false);
+  readonly measuringScope = new Measuring({
+    study: () => this.askStudy(),
+    overview: () => this.askOverview(),
+  });
   saving = $state(0);
   /** The steps whose loudness is being measured; until then the last match sounds. */
   measuring = $state.raw<string[]>([]);
@@ -99,14 +109,30 @@ export class Workspace {
   uploads = $state<{ id: number; name: string; share: number; cancel: () => void }[]>([]);
 
   private audition: Audition | null = null;
-  private readonly queue = new EditQueue(
+  /** As the server last told. */
+  private told: Version | null = null;
+  private readonly queue: EditQueue = new EditQueue(
     async ({ edit, gesture }) => {
-      const id = this.version?.id;
-      if (id === undefined) return;
-      await this.attempt(async () => this.changed(await api.edit(id, edit, gesture, this.tab)));
+      const told = this.told;
+      if (!told) return;
+      try {
+        await this.changed(await api.edit(told.id, edit, gesture, this.tab, told.revision));
+      } catch (error) {
+        if (!(error instanceof Refused) || error.status === 0) throw error;
+        this.note(
+          this.away
+            ? `An edit made while the server was away was not taken: ${error.message}`
+            : error.message,
+          'error',
+        );
+      }
     },
-    (left) => (this.saving = left),
+    () => this.preview(),
+    (error) => error instanceof Refused && error.status === 0,
   );
+  /** Whether edits are being sent that waited for the server. */
+  private away = false;
+  private silence = 0;
   private numbers = 0;
   private ordering = false;
   private columns = 800;
@@ -206,21 +232,34 @@ export class Workspace {
     this.position_s = this.passage.start_s;
     this.audition = new Audition(id, this.tab, version.session.rate_hz, {
       opened: () => {
+        const back = this.lost;
         this.connected = true;
+        this.lost = false;
         this.tellAll();
+        if (back) void this.goOn();
       },
-      closed: () => {
-        this.connected = this.playing = false;
+      lost: (reason, final) => {
+        this.connected = false;
+        this.sounding = false;
+        this.lost = !final;
+        if (final) {
+          this.playing = false;
+          this.note(reason || 'The session cannot be opened any more; choose another.', 'error');
+        }
       },
       message: (message) => {
         if (message.type === 'version') void this.refresh();
-        else if (message.type === 'failed') this.note(message.why, 'error');
-        else if (message.type === 'measuring') this.measuring = message.steps;
-        else if (message.type === 'ended') this.playing = false;
+        else if (message.type === 'failed') {
+          this.note(message.why, 'error');
+          this.stopped();
+        } else if (message.type === 'measuring') this.measuring = message.steps;
+        else if (message.type === 'ended') this.stopped();
       },
       heard: (header, position_s, frames, underruns, energy) => {
+        if (!this.playing) return;
+        this.heardNow();
         const now = performance.now();
-        if (!this.playing || now - this.shownAt < SHOW_EVERY_MS) return;
+        if (now - this.shownAt < SHOW_EVERY_MS) return;
         this.shownAt = now;
         this.header = header;
         this.position_s = position_s;
@@ -236,18 +275,26 @@ export class Workspace {
   close(): void {
     this.audition?.close();
     this.audition = null;
-    this.playing = this.connected = false;
-    this.header = null;
-    this.study = null;
+    this.connected = this.lost = false;
+    this.stopped();
     this.order = null;
-    this.overview = null;
+    this.measuringScope.close();
     this.measuring = [];
-    this.version = null;
+    this.version = this.told = null;
+    this.queue.clear();
   }
 
   private take(version: Version): void {
-    if (this.version && version.id === this.version.id && version.revision < this.version.revision) return;
-    this.version = version;
+    if (this.told?.id === version.id && version.revision < this.told.revision) return;
+    this.told = version;
+    this.preview();
+  }
+
+  /** Show what is on its way to the server as if it were there. */
+  private preview(): void {
+    this.saving = this.queue.left;
+    if (!this.told) return;
+    this.version = previewed(this.told, this.queue.edits);
     if (!this.strip) this.stripId = 'main';
     this.settle();
   }
@@ -266,15 +313,27 @@ export class Workspace {
     await this.attempt(async () => {
       this.take(await api.open(id));
       this.tellScope();
-      this.measure();
+      this.measuringScope.edited();
     });
+  }
+
+  /** The server is there again, the same or another one: what was on its way is sent, and what played plays on. */
+  private async goOn(): Promise<void> {
+    await this.refresh();
+    this.away = true;
+    this.queue.resume();
+    await this.queue.settled;
+    this.away = false;
+    if (this.playing) void this.play(this.position_s);
   }
 
   // ---- edits -------------------------------------------------------------------------------------------------------
 
   /** Send an edit; resolves when it has been answered. gesture: a word of its own for each drag (see `EditQueue`). */
   edit(edit: Edit, gesture: string | null = null): Promise<void> {
-    return this.queue.add(edit, gesture);
+    const done = this.queue.add(edit, gesture);
+    this.measuringScope.edited();
+    return done;
   }
 
   /** New values for one object of the session. */
@@ -294,24 +353,32 @@ export class Workspace {
     return found;
   }
 
-  private changed(version: Version): void {
-    if (this.version?.id !== version.id) return;
-    this.take(version);
+  private async changed(answer: VersionAnswer): Promise<void> {
+    if (this.told?.id !== answer.id) return;
+    // Another tab, or a measured match, came between: then the whole is asked for.
+    const version = merged(this.told, answer);
+    if (version) this.take(version);
+    else await this.refresh();
     if (this.order && !this.ordering) this.setOrder(null);
-    for (const text of version.notices)
+    for (const text of answer.notices)
       this.note(text, 'note', { label: 'Undo', run: () => void this.undo() });
     this.tellScope();
-    this.measure();
+    this.measuringScope.edited();
   }
 
-  async undo(): Promise<void> {
-    if (this.version)
-      await this.attempt(async () => this.changed(await api.undo(this.version!.id, this.tab)));
+  undo(): Promise<void> {
+    return this.goInHistory(api.undo);
   }
 
-  async redo(): Promise<void> {
-    if (this.version)
-      await this.attempt(async () => this.changed(await api.redo(this.version!.id, this.tab)));
+  redo(): Promise<void> {
+    return this.goInHistory(api.redo);
+  }
+
+  /** What is on its way comes first: the last edit made is the one that is undone. */
+  private async goInHistory(way: typeof api.undo): Promise<void> {
+    await this.queue.settled;
+    const told = this.told;
+    if (told) await this.attempt(async () => this.changed(await way(told.id, this.tab, told.revision)));
   }
 
   set(stepId: string, settings: Record<string, SettingValue>, gesture: string | null = null): void {
@@ -367,8 +434,7 @@ export class Workspace {
     this.stepId = stepId === undefined ? (strip.path.steps.at(-1)?.id ?? null) : stepId;
     this.laneId = this.stepId === null ? laneId : null;
     this.settle();
-    if (moved) this.overview = null;
-    this.study = null;
+    this.measuringScope.clear(moved);
     this.keepView();
     this.tellScope();
     const unheard =
@@ -402,17 +468,33 @@ export class Workspace {
 
   async play(position_s: number = this.loop ? this.passage.start_s : this.position_s): Promise<void> {
     if (!this.audition) return;
-    this.playing = true;
     this.header = null;
     this.position_s = position_s;
+    if (!this.connected) {
+      this.note('The server cannot be reached; press Play again when it is back.', 'error');
+      return;
+    }
+    this.playing = true;
     this.audition.send({ type: 'play', position_s });
     await this.audition.wake();
   }
 
   stop(): void {
     this.audition?.send({ type: 'stop' });
-    this.playing = false;
+    this.stopped();
+  }
+
+  private stopped(): void {
+    clearTimeout(this.silence);
+    this.playing = this.sounding = false;
     this.header = null;
+  }
+
+  /** Sound is heard; when none has been for a while, the page does not say so any longer. */
+  private heardNow(): void {
+    if (!this.sounding) this.sounding = true;
+    clearTimeout(this.silence);
+    this.silence = window.setTimeout(() => (this.sounding = false), SILENT_MS);
   }
 
   toggle(): void {
@@ -514,10 +596,23 @@ export class Workspace {
     return (this.numbers += 1);
   }
 
-  /** Ask for the ledger and the pictures of the scope; older questions are superseded on the server. */
+  get study() {
+    return this.measuringScope.study;
+  }
+
+  get overview() {
+    return this.measuringScope.overview;
+  }
+
+  /** Ask for the ledger and the pictures of the scope at once. */
   measure(): void {
+    if (this.version) this.measuringScope.looked();
+  }
+
+  /** Older questions are superseded on the server. */
+  private async askStudy() {
     const version = this.version;
-    if (!version) return;
+    if (!version) return null;
     const { start_s, end_s } = this.passage;
     const question = {
       tab: this.tab,
@@ -529,23 +624,14 @@ export class Workspace {
       zoom_start: this.zoom[0],
       zoom_end: this.zoom[1],
     };
-    const current = () =>
-      this.version?.id === version.id &&
-      this.stripId === question.strip_id &&
-      (this.step?.id ?? null) === question.step_id &&
-      (this.lane?.id ?? null) === question.lane_id;
-    void this.attempt(async () => {
-      const study = await api.studyScope(version.id, question);
-      if (!study || !current()) return;
-      this.study = study;
-      const overview = await api.studyOverview(version.id, {
-        tab: this.tab,
-        number: question.number,
-        strip_id: this.stripId,
-        columns: 1200,
-      });
-      if (overview && current()) this.overview = overview;
-    });
+    return (await this.attempt(() => api.studyScope(version.id, question), true)) ?? null;
+  }
+
+  private async askOverview() {
+    const version = this.version;
+    if (!version) return null;
+    const question = { tab: this.tab, number: this.nextNumber(), strip_id: this.stripId, columns: 1200 };
+    return (await this.attempt(() => api.studyOverview(version.id, question), true)) ?? null;
   }
 
   // ---- jobs and notices --------------------------------------------------------------------------------------------
@@ -615,13 +701,14 @@ export class Workspace {
     this.notices = this.notices.filter((notice) => notice.id !== id);
   }
 
-  /** Runs something that asks the server; what is refused is said in the server's words. */
-  async attempt<T>(work: () => Promise<T>): Promise<T | undefined> {
+  /** Runs something that asks the server; what is refused is said in the server's words. quiet: not where it is away, as the page
+   * says so already and asks again. */
+  async attempt<T>(work: () => Promise<T>, quiet = false): Promise<T | undefined> {
     try {
       return await work();
     } catch (error) {
       if (!(error instanceof Refused)) throw error;
-      this.note(error.message, 'error');
+      if (!(quiet && error.status === 0)) this.note(error.message, 'error');
       return undefined;
     }
   }

@@ -24,12 +24,13 @@
   <div class="run">
     <button
       class="play"
-      aria-label={workspace.playing ? 'Stop' : 'Play'}
+      aria-label={workspace.sounding ? 'Stop' : 'Play'}
+      aria-busy={workspace.playing && !workspace.sounding}
       title="Play and stop (Space)"
       onclick={() => workspace.toggle()}
     >
       <svg viewBox="0 0 20 20" aria-hidden="true">
-        {#if workspace.playing}<path d="M4 4h12v12H4z" />{:else}<path d="M3 2l15 8-15 8z" />{/if}
+        {#if workspace.sounding}<path d="M4 4h12v12H4z" />{:else}<path d="M3 2l15 8-15 8z" />{/if}
       </svg>
     </button>
     <button

@@ -1,0 +1,48 @@
+"""State, declared apart from scratch, tables and coefficients, so that a play can be saved and gone back to cheaply."""
+
+from typing import Any, ClassVar, Self
+
+import numpy as np
+
+
+class Stateful:
+    """Something that sound moves on. All its other attributes are never changed in place, only replaced.
+
+    state: what it has become by the sound so far: arrays, lists of numbers, and parts with a state of their own.
+    scratch: arrays that every block writes before it reads them; their contents mean nothing.
+    rings: long memories written along an index that belongs to the state, with room for what is saved and gone back over:
+    going back to the index is enough, as what was written beyond it is written anew.
+    """
+
+    state: ClassVar[tuple[str, ...]] = ()
+    scratch: ClassVar[tuple[str, ...]] = ()
+    rings: ClassVar[tuple[str, ...]] = ()
+
+    def clone(self, apart: bool = False) -> Self:
+        """A copy with a state of its own, that goes on from here. It shares scratch, so that both belong to one thread.
+
+        apart: with rings of its own, so that both can be used in turn; otherwise only one of them may go on.
+        """
+        twin = object.__new__(type(self))
+        held = twin.__dict__
+        held.update(self.__dict__)
+        for name in self.state:
+            value = held[name]
+            if type(value) is not np.ndarray:
+                held[name] = copied(value, apart)
+            elif value.size:
+                held[name] = value.copy()
+        if apart:
+            for name in self.rings:
+                held[name] = held[name].copy()
+        return twin
+
+
+def copied(value: Any, apart: bool) -> Any:
+    if isinstance(value, Stateful):
+        return value.clone(apart)
+    if isinstance(value, list):
+        return value.copy()
+    if isinstance(value, dict):
+        return {name: copied(part, apart) for name, part in value.items()}
+    return value if value is None else value.copy()

@@ -1,0 +1,40 @@
+"""Versions of a session share the strips they have in common, so that an edit costs what it changes.
+
+A version is never changed; a fork of it is, and what the fork left as it was is the version's own again afterwards. So
+*the same object* means *nothing changed*.
+"""
+
+from typing import TypeVar
+
+from saltanvil.session.document import Lane, Part, Path, Session, Step, Strip
+
+T = TypeVar("T", bound=Part)
+#: The parts of a part that an edit may change in place; everything else is only ever replaced.
+FORKED: dict[type[Part], tuple[str, ...]] = {
+    Session: ("strips",),
+    Strip: ("path", "sends"),
+    Path: ("steps",),
+    Step: ("lanes", "key"),
+    Lane: ("path",),
+}
+
+
+def forked(part: T) -> T:
+    """A copy that can be changed in place without changing the part itself."""
+    twin = part.model_copy()
+    for name in FORKED.get(type(part), ()):
+        held = getattr(part, name)
+        twin.__dict__[name] = [forked(item) for item in held] if isinstance(held, list) else held and forked(held)
+    return twin
+
+
+def settled(changed: Session, before: Session) -> Session:
+    """A changed fork with the strips that stayed as they were shared and the others checked as a whole.
+
+    Raises ValueError if a strip is not valid.
+    """
+    known = {strip.id: strip for strip in before.strips}
+    changed.strips = [
+        known[strip.id] if known.get(strip.id) == strip else Strip.model_validate(strip.model_dump()) for strip in changed.strips
+    ]
+    return changed
