@@ -6,6 +6,7 @@
   import { zooming } from '../draw/zoom';
   import { clamp } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
+  import Playhead from './Playhead.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
   let box = $state.raw({ width: 0, height: 0 });
@@ -45,7 +46,6 @@
     to: box.height - 18,
   });
   const span = $derived<[number, number]>(study ? [study.bite_start_s, study.bite_end_s] : [0, 1]);
-  const head = $derived((workspace.position_s - span[0]) / (span[1] - span[0]));
 
   function paint(): void {
     if (!canvas) return;
@@ -184,9 +184,7 @@
       >{processor?.shows_gate ? 'door' : 'works'}</span
     >{/if}
   {#if study}<span class="note right figure">{spanText(...span)}</span>{/if}
-  {#if head >= 0 && head <= 1}
-    <i class="head" style:left="calc({LEFT}px + {head} * (100% - {LEFT + RIGHT}px))"></i>
-  {/if}
+  <Playhead start_s={span[0]} end_s={span[1]} left={LEFT} right={RIGHT} top={24} bottom={18} />
   {#if shown !== null && box.height}
     <div
       class="threshold"
@@ -284,14 +282,6 @@
   .door {
     left: 8px;
     bottom: auto;
-  }
-  .head {
-    position: absolute;
-    top: 24px;
-    bottom: 18px;
-    width: 0;
-    border-left: 1px dotted var(--ink);
-    pointer-events: none;
   }
   .hears {
     height: 0;

@@ -3,6 +3,7 @@
   import { between, coloursOf, line, pattern, prepare, rule, whenShown } from '../draw/canvas';
   import { pixel, valueAt, type Axis } from '../draw/scale';
   import { clamp } from '../controls/value';
+  import { frames } from '../draw/frames';
   import { workspace } from '../state/workspace.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
@@ -25,12 +26,25 @@
   const HISTOGRAM = 30;
   const xs = $derived<Axis>({ low, high: 3, from: 34, to: box.width - 10 });
   const ys = $derived<Axis>({ low, high: 3, from: box.height - 24 - HISTOGRAM, to: 26 });
-  const live = $derived(workspace.playing ? (workspace.header?.detector_db ?? -160) : -160);
 
   function outputAt(input: number): number {
     if (!curve) return input;
     const at = clamp((input - curve.input_db[0]!) / 0.5, 0, curve.input_db.length - 1);
     return curve.output_db[Math.round(at)]!;
+  }
+
+  /** The level that the detector hears at this moment, on the curve. */
+  function point(element: HTMLElement): () => void {
+    const place = () => {
+      const level = workspace.live?.detector_db ?? -160;
+      const seen = curve !== null && level > xs.low;
+      element.style.visibility = seen ? 'visible' : 'hidden';
+      if (!seen) return;
+      const [x, y] = [pixel(Math.min(level, xs.high), xs), pixel(Math.max(outputAt(level), ys.low), ys)];
+      element.style.transform = `translate(${x.toFixed(1)}px, ${y.toFixed(1)}px)`;
+    };
+    place();
+    return frames.add(place);
   }
 
   function paint(): void {
@@ -213,15 +227,7 @@
     ></button>
   {/each}
   <span class="title">{workspace.step?.key ? 'Against the key, dB' : 'Out against in, dB'}</span>
-  {#if live > xs.low && curve}
-    <i
-      class="live"
-      style:transform="translate({pixel(Math.min(live, xs.high), xs)}px, {pixel(
-        Math.max(outputAt(live), ys.low),
-        ys,
-      )}px)"
-    ></i>
-  {/if}
+  <i class="live" {@attach point}></i>
 </figure>
 
 <style>

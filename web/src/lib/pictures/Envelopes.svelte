@@ -6,6 +6,7 @@
   import { zooming, zoomToHit } from '../draw/zoom';
   import { clamp } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
+  import Playhead from './Playhead.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
   let box = $state.raw({ width: 0, height: 0 });
@@ -17,9 +18,6 @@
   const most = $derived(Math.max(6, ...gain.map((v) => Math.ceil(Math.abs(v) / 6) * 6)));
   const levels = $derived<Axis>({ low: -60, high: 0, from: box.height * 0.62, to: 28 });
   const gains = $derived<Axis>({ low: -most, high: most, from: box.height - 20, to: box.height * 0.62 + 16 });
-  const head = $derived(
-    study ? (workspace.position_s - study.bite_start_s) / (study.bite_end_s - study.bite_start_s) : -1,
-  );
 
   function paint(): void {
     if (!canvas) return;
@@ -104,8 +102,15 @@
   </ul>
   <span class="note" style:top="{gains.to - 15}px">Gain made of them, dB</span>
   {#if study}<span class="note right figure">{spanText(study.bite_start_s, study.bite_end_s)}</span>{/if}
-  {#if head >= 0 && head <= 1}
-    <i class="head" style:left="calc({LEFT}px + {head} * (100% - {LEFT + RIGHT}px))"></i>
+  {#if study}
+    <Playhead
+      start_s={study.bite_start_s}
+      end_s={study.bite_end_s}
+      left={LEFT}
+      right={RIGHT}
+      top={28}
+      bottom={18}
+    />
   {/if}
 </figure>
 
@@ -176,14 +181,6 @@
     left: auto;
     right: 8px;
     bottom: 2px;
-  }
-  .head {
-    position: absolute;
-    top: 28px;
-    bottom: 18px;
-    width: 0;
-    border-left: 1px dotted var(--ink);
-    pointer-events: none;
   }
   @container (width < 480px) {
     .title {

@@ -4,6 +4,7 @@
   import { between, coloursOf, line, pattern, prepare, whenShown } from '../draw/canvas';
   import { barsAndBeats, toBeat } from '../draw/scale';
   import { workspace } from '../state/workspace.svelte';
+  import Playhead from './Playhead.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
   let drag = $state<{ from: number; to: number } | null>(null);
@@ -104,7 +105,7 @@
   >
     <i class="passage" style:left={percent(passage[0])} style:width={percent(passage[1] - passage[0])}></i>
     <canvas bind:this={canvas} aria-busy={workspace.measuringScope.overviewStale}></canvas>
-    <i class="head" style:left={percent(workspace.position_s)}></i>
+    <Playhead start_s={0} end_s={length} marked />
   </div>
   {#each sections as section (section.id)}
     <button
@@ -172,21 +173,6 @@
     background: color-mix(in srgb, var(--after) 12%, transparent);
     border: 1px solid color-mix(in srgb, var(--after) 40%, transparent);
     border-width: 0 1px;
-  }
-  .head {
-    position: absolute;
-    top: 0;
-    bottom: 0;
-    border-left: 1.5px solid var(--ink);
-    pointer-events: none;
-  }
-  .head::before {
-    content: '';
-    position: absolute;
-    left: -5px;
-    top: 0;
-    border: 4.5px solid transparent;
-    border-top: 6px solid var(--ink);
   }
   .wait {
     position: absolute;

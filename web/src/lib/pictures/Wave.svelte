@@ -7,6 +7,7 @@
   import { spanText } from '../draw/time';
   import { zooming, zoomToHit } from '../draw/zoom';
   import { workspace } from '../state/workspace.svelte';
+  import Playhead from './Playhead.svelte';
 
   let canvas = $state<HTMLCanvasElement | null>(null);
   let box = $state.raw({ width: 0, height: 0 });
@@ -71,7 +72,6 @@
     const each = (study.bite_end_s - study.bite_start_s) / study.bite.before_low.length;
     return [study.bite_start_s + shown[0] * each, study.bite_start_s + shown[1] * each];
   });
-  const head = $derived((workspace.position_s - span[0]) / (span[1] - span[0]));
   const db = (v: number) => 20 * Math.log10(v);
 
   function paint(): void {
@@ -189,9 +189,7 @@
   </div>
   {#if study}<span class="note figure">{spanText(...span)}</span>{/if}
   <span class="note cut">cut</span>
-  {#if head >= 0 && head <= 1}
-    <i class="head" style:left="calc({LEFT}px + {head} * (100% - {LEFT + RIGHT}px))"></i>
-  {/if}
+  <Playhead start_s={span[0]} end_s={span[1]} left={LEFT} right={RIGHT} top={28} bottom={18} />
   {#if roof !== null && box.height && typeof ceiling === 'number'}
     {#each sides === 'two' ? [1, -1] : [1] as side (side)}
       <div
@@ -268,14 +266,6 @@
     line-height: 18px;
     padding: 0 6px;
     font-size: 12px;
-  }
-  .head {
-    position: absolute;
-    top: 28px;
-    bottom: 18px;
-    width: 0;
-    border-left: 1px dotted var(--ink);
-    pointer-events: none;
   }
   .roof {
     position: absolute;

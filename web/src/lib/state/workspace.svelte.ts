@@ -17,6 +17,7 @@ import type {
 } from '../api/client';
 import { Audition } from '../audio/audition';
 import type { BlockHeader } from '../audio/protocol';
+import { frames } from '../draw/frames';
 import { find, type Chosen, type Found } from '../path/tree';
 import { merged, previewed } from './document';
 import { EditQueue } from './edit-queue';
@@ -44,8 +45,10 @@ export interface Notice {
   action?: { label: string; run: () => void };
 }
 
-/** Meters and playheads move this often; more costs a slow machine the core its sound needs. */
-const SHOW_EVERY_MS = 30;
+/** Figures change in every second frame, so that they can be read. */
+const SHOW_EVERY = 2;
+/** A place is not guessed further than this beyond what was told. */
+const MAX_GUESS_S = 0.1;
 const JOB_POLL_MS = 250;
 /** Without anything heard for so long, it does not sound. */
 const SILENT_MS = 600;
@@ -91,6 +94,9 @@ export class Workspace {
   /** The two steps whose orders are compared. */
   order = $state.raw<Order | null>(null);
   header = $state.raw<BlockHeader | null>(null);
+  /** What sounds at this moment, and where: for what is painted in every frame. Nothing is told of its changes. */
+  live: BlockHeader | null = null;
+  private heardAt = { position_s: 0, frames: 0, energy: 0, underruns: 0, now: 0 };
   heardFrames = $state(0);
   heardEnergy = $state(0);
   underruns = $state(0);
@@ -138,7 +144,7 @@ export class Workspace {
   private columns = 800;
   private zoom: [number, number] = [0, 1];
   private polling = 0;
-  private shownAt = 0;
+  private painted = 0;
   private shownJobs = new Set<number>();
 
   // ---- what is open ----------------------------------------------------------------------------------------------
@@ -189,6 +195,10 @@ export class Workspace {
 
   processor(kind: string): Processor | undefined {
     return this.processors.find((processor) => processor.kind === kind);
+  }
+
+  constructor() {
+    frames.add(() => this.show());
   }
 
   async start(): Promise<void> {
@@ -257,15 +267,9 @@ export class Workspace {
       },
       heard: (header, position_s, frames, underruns, energy) => {
         if (!this.playing) return;
+        this.live = header;
+        this.heardAt = { position_s, frames, energy, underruns, now: performance.now() };
         this.heardNow();
-        const now = performance.now();
-        if (now - this.shownAt < SHOW_EVERY_MS) return;
-        this.shownAt = now;
-        this.header = header;
-        this.position_s = position_s;
-        this.heardFrames = frames;
-        this.heardEnergy = energy;
-        this.underruns = underruns;
       },
     });
     this.measure();
@@ -487,12 +491,34 @@ export class Workspace {
   private stopped(): void {
     clearTimeout(this.silence);
     this.playing = this.sounding = false;
-    this.header = null;
+    this.header = this.live = null;
+    frames.run(false);
+  }
+
+  /** Show the figures of what sounds, with the meters, so that the page is painted once for both. */
+  private show(): void {
+    this.painted += 1;
+    if (!this.live || this.painted % SHOW_EVERY) return;
+    this.header = this.live;
+    this.position_s = this.heardAt.position_s;
+    this.heardFrames = this.heardAt.frames;
+    this.heardEnergy = this.heardAt.energy;
+    this.underruns = this.heardAt.underruns;
+  }
+
+  /** Where the sound is, in seconds. */
+  heardPosition(): number {
+    if (!this.sounding) return this.position_s;
+    const since = (performance.now() - this.heardAt.now) / 1000;
+    return this.heardAt.position_s + Math.min(since, MAX_GUESS_S);
   }
 
   /** Sound is heard; when none has been for a while, the page does not say so any longer. */
   private heardNow(): void {
-    if (!this.sounding) this.sounding = true;
+    if (!this.sounding) {
+      this.sounding = true;
+      frames.run(true);
+    }
     clearTimeout(this.silence);
     this.silence = window.setTimeout(() => (this.sounding = false), SILENT_MS);
   }

@@ -3,11 +3,12 @@
   import Segments from '../controls/Segments.svelte';
   import { format } from '../controls/value';
   import { barsAndBeats, clock } from '../draw/scale';
+  import { slides } from '../draw/frames';
   import { workspace } from '../state/workspace.svelte';
 
   const session = $derived(workspace.session);
   const header = $derived(workspace.playing ? workspace.header : null);
-  const bar = (db: number) => `${Math.max(0, Math.min(1, (db + 48) / 48)) * 100}%`;
+  const bar = (side: 0 | 1) => ((workspace.live?.main_peaks_dbfs[side] ?? -160) + 48) / 48;
   const shown = (value: number | undefined) =>
     value === undefined || value <= -100 ? '--' : value.toFixed(1);
   const matched = $derived(workspace.study?.ledger.matched_db ?? 0);
@@ -84,11 +85,9 @@
     ]}
   />
   <div class="main" aria-label="Main level">
-    {#each [0, 1] as side (side)}
+    {#each [0, 1] as const as side (side)}
       <span class="meter"
-        ><i
-          style:width={bar(header?.main_peaks_dbfs[side] ?? -160)}
-          class:over={(header?.main_peaks_dbfs[side] ?? -160) > 0}
+        ><i {@attach slides(() => bar(side))} class:over={(header?.main_peaks_dbfs[side] ?? -160) > 0}
         ></i></span
       >
     {/each}
@@ -189,6 +188,8 @@
     grid-column: 1 / -1;
     height: 6px;
     border: 1px solid var(--line);
+    overflow: hidden;
+    contain: strict;
   }
   .meter i {
     display: block;

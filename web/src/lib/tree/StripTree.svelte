@@ -1,6 +1,7 @@
 <script lang="ts">
   /** The session's strips as a tree of what feeds what: levels in and out, GR as a notch, mute, solo, level. */
   import type { SettingValue, Strip } from '../api/client';
+  import { slides } from '../draw/frames';
   import { workspace } from '../state/workspace.svelte';
   import { newId } from '../api/client';
   import { isKeyed } from '../state/routes';
@@ -31,9 +32,12 @@
   const keyOf = (strip: Strip) => workspace.routing?.strips[strip.id]?.keys ?? [];
 
   const bar = (db: number | undefined) => Math.max(0, Math.min(1, ((db ?? -60) + 60) / 60));
-  const reduction = (strip: Strip) =>
-    Math.max(0, ...strip.path.steps.map((step) => -(workspace.header?.steps[step.id] ?? 0)));
-  const levels = (strip: Strip) => (workspace.playing ? workspace.header?.strips[strip.id] : undefined);
+  /** What its step that works hardest takes now; too little to be worth a mark is none. */
+  function reduction(strip: Strip): number {
+    let most = 0;
+    for (const step of strip.path.steps) most = Math.max(most, -(workspace.live?.steps[step.id] ?? 0));
+    return most > 0.1 ? most : 0;
+  }
 
   function put(strip: Strip, change: Record<string, SettingValue>, gesture: string | null = null): void {
     workspace.move('strip', strip.id, change, gesture);
@@ -101,8 +105,6 @@
 <nav class="tree" aria-label="Strips">
   <ul>
     {#each rows as { strip, depth } (strip.id)}
-      {@const heard = levels(strip)}
-      {@const taken = workspace.playing ? reduction(strip) : 0}
       <li
         data-strip={strip.id}
         class:chosen={strip.id === workspace.stripId}
@@ -159,9 +161,9 @@
           >
         {/if}
         <span class="bars" aria-hidden="true">
-          <i class="in" style:width="{bar(heard?.[0]) * 100}%"></i>
-          <i class="out" style:width="{bar(heard?.[1]) * 100}%"></i>
-          {#if taken > 0.1}<i class="bitten" style:width="{Math.min(taken / 24, 0.6) * 100}%"></i>{/if}
+          <i class="in" {@attach slides(() => bar(workspace.live?.strips[strip.id]?.[0]))}></i>
+          <i class="out" {@attach slides(() => bar(workspace.live?.strips[strip.id]?.[1]))}></i>
+          <i class="bitten" {@attach slides(() => Math.min(reduction(strip) / 24, 0.6), 'right')}></i>
         </span>
         <input
           class="level figure"
@@ -272,12 +274,15 @@
   }
   .bars {
     position: relative;
+    overflow: hidden;
+    contain: strict;
     height: 11px;
     border-bottom: 1px solid var(--line);
   }
   .bars i {
     position: absolute;
     left: 0;
+    width: 100%;
     height: 4px;
   }
   .in {
@@ -289,8 +294,6 @@
     background: var(--after);
   }
   .bars .bitten {
-    left: auto;
-    right: 0;
     top: 5px;
     background: repeating-linear-gradient(135deg, var(--ground) 0 2px, var(--taken) 2px 3px);
     border: 1px solid var(--taken);
