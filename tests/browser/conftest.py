@@ -27,10 +27,10 @@ def demo_folder(tmp_path_factory):
 
 
 @contextmanager
-def serving(data):
+def serving(data, port=0):
     """The address of a server over a folder. It ends when its standard input closes."""
     command = [
-        sys.executable, "-m", "saltanvil.cli", "serve", "--port", "0", "--data", str(data),
+        sys.executable, "-m", "saltanvil.cli", "serve", "--port", str(port), "--data", str(data),
         "--page", str(ROOT / "web/dist"), "--until-stdin-closes",
     ]  # fmt: skip
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)

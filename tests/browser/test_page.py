@@ -80,12 +80,14 @@ def test_the_first_screen_plays_the_looped_chorus(page):
     assert energy(page) > 1e-5
     assert page.inner_text("[aria-label='Position, bars and beats']") != before
     assert re.match(r"-\d+\.\d LUFS", page.inner_text("[data-figure=short_term]"))
-    width = page.evaluate("Math.max(...[...document.querySelectorAll('nav.tree .out')].map(i => i.offsetWidth))")
-    assert width > 5
+    widest = """() => Math.max(...[...document.querySelectorAll('nav.tree .out')].map((bar) =>
+        bar.getBoundingClientRect().right - bar.parentElement.getBoundingClientRect().left))"""
+    page.wait_for_function(f"({widest})() > 5")
     page.keyboard.press("Space")
     stopped = heard(page)
     page.wait_for_timeout(400)
     assert heard(page) == stopped
+    assert page.evaluate(widest) <= 0
 
 
 def test_add_a_compressor_by_key_drag_it_while_it_plays_and_undo(page):

@@ -19,6 +19,7 @@ from saltanvil.processors.base import Context
 from saltanvil.processors.echo import MAX_NOTE_MS
 from saltanvil.session.document import Path, Session, Step, Strip
 from tests.engine.test_engine import Arrays
+from tests.listener import FADE_FRAMES, Queue, Taken
 from tests.signals import noise
 
 RATE = 48000
@@ -53,6 +54,29 @@ SESSIONS = [
         {"id": "two", "name": "Two", "path": {"steps": [{"id": "g", "kind": "gate", "settings": {"threshold_db": -20.0}}]}},
     ]}]),
 ]  # fmt: skip
+KINDS = sorted(set(REGISTRY) - {"split", "echo", "room"})
+
+
+@st.composite
+def any_session(draw):
+    """A small session of any steps, some bypassed, one perhaps with a key or in a lane of a split, at any levels."""
+    steps = []
+    for number in range(draw(st.integers(0, 3))):
+        kind = REGISTRY[draw(st.sampled_from(KINDS))]
+        start = draw(st.sampled_from([{}, *(start.settings for start in kind.starts)]))
+        step = {"id": f"x{number}", "kind": kind.kind, "settings": start, "bypass": draw(st.booleans())}
+        if kind.keyed and draw(st.booleans()):
+            step["key"] = {"strip_id": "b"}
+        steps.append(step)
+    if draw(st.booleans()):
+        lanes = [{"id": "one", "name": "One", "mute": draw(st.booleans())}, {"id": "two", "name": "Two", "path": {"steps": steps}}]
+        steps = [{"id": "s", "kind": "split", "lanes": lanes}]
+    return session(
+        draw(st.floats(-50.0, 0.0)), steps, level_db=draw(st.floats(-30.0, 6.0)), pan=draw(st.floats(-1.0, 1.0)),
+        mute=draw(st.booleans()), solo=draw(st.booleans()),
+    )  # fmt: skip
+
+
 AUDITIONS = [
     Audition(),
     Audition(Scope("a", "c"), "before", -4.0),
@@ -63,7 +87,7 @@ PASSAGES = [Passage(), Passage(0, 20 * 1024, True), Passage(6400, 64_000, True)]
 
 wanted = st.builds(
     Wanted,
-    st.sampled_from(SESSIONS),
+    st.one_of(st.sampled_from(SESSIONS), any_session()),
     st.sampled_from(AUDITIONS),
     st.sampled_from(PASSAGES),
     st.sampled_from(("full range", "small speaker", "mono", "dim")),
@@ -104,7 +128,7 @@ def test_blocks_rendered_anew_are_those_of_a_play_in_which_the_edit_came_there(m
         heard += blocks
         plan += [want] * len(blocks)
         if data.draw(st.booleans()):
-            forgotten = max(0, len(heard) - data.draw(st.integers(0, 8)))
+            forgotten = max(forgotten, len(heard) - data.draw(st.integers(0, 8)))
             stream.forget(sum(block.audio.shape[1] for block in heard[:forgotten]))
             assert len(stream._saved) <= len(heard) - forgotten
     other = Stream(MEDIA, first, start, 1)
@@ -112,6 +136,61 @@ def test_blocks_rendered_anew_are_those_of_a_play_in_which_the_edit_came_there(m
         expected = other.next(want, LEAD_S)
         assert expected is not None
         same(block, expected)
+
+
+@settings(max_examples=30, deadline=None)
+@given(
+    st.lists(st.tuples(wanted, st.integers(0, 5), st.integers(0, 8), st.integers(1, 6)), min_size=1, max_size=6),
+    st.integers(0, 40_000),
+    st.lists(st.integers(0, 10), max_size=2),
+)
+def test_what_sounds_is_one_version_or_the_next_also_where_blocks_come_too_late(moves, start, seeks):
+    """A listener to whom replacements come ever so late, over several plays (epochs): each block that sounds is one that was
+    rendered, and an edge that is no seam lies between the sound that went on and the new one. Blocks in time are exact."""
+    first = moves[0][0]
+    for epoch, seek in enumerate([start, *(1024 * seek for seek in seeks)], 1):
+        stream, queue = Stream(MEDIA, first, seek // 64 * 64, epoch), Queue()
+        rendered: dict[tuple[int, int], np.ndarray] = {}
+        latest: dict[int, tuple[int, np.ndarray]] = {}
+
+        def render(want, count, stream=stream, rendered=rendered, latest=latest):
+            blocks = run(stream, want, count)
+            for block in blocks:
+                rendered[block.sequence, block.version] = block.audio
+                latest[block.sequence] = block.version, block.audio
+            return [Taken(block.sequence, block.version, block.seam, block.audio) for block in blocks]
+
+        for block in render(first, 12):
+            queue.take(block)
+        for want, way, late, ahead in moves:
+            queue.play(1500)
+            stream.take_back(queue.heard + way * 300)
+            blocks = render(want, ahead + 10)
+            queue.play(late * 400)  # what sounds while they are on their way
+            for block in blocks:
+                queue.take(block)
+            stream.forget(queue.heard)
+        queue.play(1 << 20, ending=True)
+        last = -1
+        for sequence, version, faded, audio in queue.played:
+            assert sequence == last + 1
+            last = sequence
+            exact = rendered[sequence, version]
+            if not faded:
+                assert np.array_equal(audio, exact)
+                continue
+            assert np.array_equal(audio[:, FADE_FRAMES:], exact[:, FADE_FRAMES:])
+            others = [old for (number, older), old in rendered.items() if number == sequence and older < version]
+            count = min(FADE_FRAMES, exact.shape[1])
+            between = [
+                np.all(
+                    (audio[:, :count] >= np.minimum(old, exact)[:, :count] - 1e-6)
+                    & (audio[:, :count] <= np.maximum(old, exact)[:, :count] + 1e-6)
+                )
+                for old in others
+            ]
+            assert not others or any(between)
+        assert latest[last][0] == queue.played[-1][1]  # in the end the newest version sounds
 
 
 def test_what_is_wanted_now_begins_at_the_seam():

@@ -15,6 +15,13 @@ export function targetOf(edit: Edit): string | null {
     .join(', ');
 }
 
+/** Whether an edit makes another needless: one of the same gesture that moves the same values. */
+function overtakes(next: Waiting | undefined, last: Waiting | undefined): boolean {
+  if (!next || !last || next.gesture === null || next.gesture !== last.gesture) return false;
+  const target = targetOf(next.edit);
+  return target !== null && target === targetOf(last.edit);
+}
+
 /**
  * Edits of one gesture that move the same values overtake each other while they wait: only the newest is sent. That holds
  * for the last in the queue only, so that no edit ever passes another.
@@ -51,17 +58,9 @@ export class EditQueue {
 
   /** Resolves when this edit, and all before it, have been answered. */
   add(edit: Edit, gesture: string | null = null): Promise<void> {
-    const last = this.waiting.at(-1);
-    const target = targetOf(edit);
-    if (
-      last &&
-      gesture !== null &&
-      target !== null &&
-      last.gesture === gesture &&
-      targetOf(last.edit) === target
-    )
-      this.waiting[this.waiting.length - 1] = { edit, gesture };
-    else this.waiting.push({ edit, gesture });
+    const next = { edit, gesture };
+    if (overtakes(next, this.waiting.at(-1))) this.waiting.pop();
+    this.waiting.push(next);
     this.sending ??= this.run().finally(() => (this.sending = null));
     this.changed();
     return this.sending;
@@ -93,7 +92,7 @@ export class EditQueue {
         await this.send(next);
       } catch (error) {
         if (this.lost(error)) {
-          this.waiting.unshift(next);
+          if (!overtakes(this.waiting[0], next)) this.waiting.unshift(next);
           this.sent = null;
           const until = new Promise<void>((resolve) => (this.resumed = resolve));
           this.changed();

@@ -34,8 +34,9 @@ export class Measuring {
     this.timer = setTimeout(() => void this.ask(), SETTLE_MS);
   }
 
-  /** Something else is looked at: ask at once. */
-  looked(): void {
+  /** Something else is looked at: ask at once. nearer: the same, drawn from nearer or wider, so that the figures hold. */
+  looked(nearer = false): void {
+    if (!nearer) this.stale = this.overviewStale = true;
     clearTimeout(this.timer);
     void this.ask();
   }

@@ -604,13 +604,13 @@ export class Workspace {
     const wanted = Math.max(64, Math.min(2048, Math.round(columns)));
     if (wanted === this.columns) return;
     this.columns = wanted;
-    this.measure();
+    this.measure(true);
   }
 
   /** Draw only a part of the passage, given as shares of it. */
   setZoom(from: number, to: number): void {
     this.zoom = [Math.max(0, from), Math.min(1, to)];
-    this.measure();
+    this.measure(true);
   }
 
   get zoomed(): readonly [number, number] {
@@ -631,8 +631,8 @@ export class Workspace {
   }
 
   /** Ask for the ledger and the pictures of the scope at once. */
-  measure(): void {
-    if (this.version) this.measuringScope.looked();
+  measure(nearer = false): void {
+    if (this.version) this.measuringScope.looked(nearer);
   }
 
   /** Older questions are superseded on the server. */
