@@ -1,7 +1,8 @@
-"""The page's budgets, in a headless browser against the demo: knob to ear, Play to sound, underruns, second start.
+"""The page's budgets, in a headless browser against the demo: control to ear, Play to sound, underruns, start, memory.
 
-Run with `.venv/bin/python benchmarks/page.py`. What is heard is timed by a tap in the audio graph, before the destination, on the
-clock of the audio context: from a press until the first quantum (2.7 ms) whose sound has changed.
+Run with `.venv/bin/python benchmarks/page.py` (about ten minutes; `--quick`: five). What is heard is timed by a tap in the audio
+graph, before the destination, on the clock of the audio context: from a press until the first quantum (2.7 ms) whose sound has
+changed.
 """
 
 import multiprocessing
@@ -12,6 +13,7 @@ import tempfile
 import time
 from pathlib import Path
 
+import httpx
 import numpy as np
 from playwright.sync_api import Page, sync_playwright
 
@@ -112,29 +114,175 @@ def play_to_sound(page: Page, times: int) -> list[float]:
     return found
 
 
-def knob_to_ear(page: Page, times: int) -> list[float]:
-    """Mutes by the strip's switch, of a sustained track that is soloed: the fader glides in 8 ms from the next tick on."""
+def sustained(page: Page) -> None:
+    """A sustained track plays alone."""
     page.click("nav.tree >> text=Organ")
     page.keyboard.press("s")
     page.keyboard.press("Space")
     page.wait_for_timeout(2000)
+
+
+def ended(page: Page) -> None:
+    page.keyboard.press("Space")
+    page.keyboard.press("s")
+    page.wait_for_timeout(500)
+
+
+def control_to_ear(page: Page, times: int) -> list[float]:
+    """Mutes by the strip's switch: the fader glides in 8 ms from the next tick on."""
+    sustained(page)
     found = []
     for _ in range(times):
         page.wait_for_timeout(500 + int(np.random.default_rng(len(found)).integers(0, 50)))
         found.append(pressed(page, "[aria-label='Mute Organ']", False))
         page.wait_for_timeout(300)
         pressed(page, "[aria-label='Mute Organ']", True)
-    page.keyboard.press("Space")
-    page.keyboard.press("s")
+    ended(page)
     return found
 
 
+DRAG = """(times) => new Promise((resolve) => {
+  const scale = document.querySelector("[role=slider][data-setting='trim_db']");
+  const box = scale.getBoundingClientRect();
+  const at = (type, share) => scale.dispatchEvent(new PointerEvent(type, {
+    bubbles: true, pointerId: 1, button: 0, clientX: box.left + share * box.width, clientY: box.top + 5 }));
+  scale.setPointerCapture = () => undefined;
+  scale.hasPointerCapture = () => true;
+  window.tap.heard = [];
+  const jumps = [];
+  let step = 0;
+  at('pointerdown', 0.7);
+  const timer = setInterval(() => {
+    // Little moves about two places, 36 dB apart, a jump between them every 40 steps.
+    const low = Math.floor(step / 40) % 2 === 1;
+    if (step % 40 === 0) jumps.push([window.tap.context.currentTime, low]);
+    at('pointermove', (low ? 0.27 : 0.7) + 0.004 * (step % 5));
+    step += 1;
+    if (step < 40 * times) return;
+    clearInterval(timer);
+    at('pointerup', 0.7);
+    setTimeout(() => resolve([jumps, window.tap.heard]), 600);
+  }, 16);
+})"""
+
+
+def drag_to_ear(page: Page, times: int) -> list[float]:
+    """While the trim is dragged, an edit every 16 ms: from a jump of 36 dB until the sound has gone half of the way, in dB."""
+    sustained(page)
+    page.click(".path >> text=/^trim/")
+    page.wait_for_selector("[data-setting=trim_db]")
+    jumps, heard = page.evaluate(DRAG, times)
+    ended(page)
+    when = np.array([time for time, _ in heard])
+    levels = 10.0 * np.log10(np.array([power for _, power in heard]) + 1e-12)
+    middle = (np.percentile(levels, 95) + np.percentile(levels, 20)) / 2.0
+    # Chords are followed by a breath of silence: what is low stays so for longer.
+    low = np.array([np.all(levels[n : n + 16] < middle) for n in range(len(levels))])
+    found = []
+    for time_s, down in jumps[1:]:
+        later = np.flatnonzero((when > time_s) & (low if down else levels > middle))
+        if len(later):
+            found.append(1000.0 * float(when[later[0]] - time_s))
+    return found
+
+
+def main_thread(page: Page, seconds: float) -> str:
+    """Share of a core, long tasks, and frames, while it plays."""
+    session = page.context.new_cdp_session(page)
+    session.send("Performance.enable")
+
+    def busy_s() -> float:
+        return next(float(m["value"]) for m in session.send("Performance.getMetrics")["metrics"] if m["name"] == "TaskDuration")
+
+    page.evaluate(
+        """() => { window.long = [];
+        const took = (list) => list.getEntries().forEach((entry) => window.long.push(entry.duration));
+        new PerformanceObserver(took).observe({ type: 'longtask' }); }"""
+    )
+    before = busy_s()
+    page.wait_for_timeout(1000 * seconds)
+    share = (busy_s() - before) / seconds
+    worst = page.evaluate("Math.max(0, ...window.long)")
+    count = page.evaluate("window.long.length")
+    frames = page.evaluate(
+        """() => new Promise((resolve) => {
+        const began = performance.now();
+        let frames = 0;
+        const look = (now) => { frames += 1; if (now - began < 3000) requestAnimationFrame(look); else resolve(frames / 3); };
+        requestAnimationFrame(look); })"""
+    )
+    tasks = f"{count} tasks over 50 ms (worst {worst:.0f})"
+    return f"{100 * share:.0f} % of a core, {tasks}, {frames:.0f} frames a second"
+
+
+def memory_mb(process: "subprocess.Popen[str]") -> tuple[float, float]:
+    """Resident now and at most."""
+    status = dict(line.split(":", 1) for line in Path(f"/proc/{process.pid}/status").read_text().splitlines())
+    return tuple(float(status[name].split()[0]) / 1024 for name in ("VmRSS", "VmHWM"))  # type: ignore[return-value]
+
+
+def gaps(page: Page, seconds: float) -> str:
+    """With an edit every 100 ms."""
+    page.keyboard.press("Space")
+    page.wait_for_timeout(1000)
+    page.click(".path .plate[data-step] >> nth=0")
+    slider = page.locator(".editor [role=slider]").first
+    began = time.monotonic()
+    edits = 0
+    while time.monotonic() - began < seconds:
+        slider.press("ArrowLeft" if (edits // 8) % 2 else "ArrowRight", no_wait_after=True)
+        edits += 1
+        page.wait_for_timeout(max(0.0, 1000 * (began + 0.1 * edits - time.monotonic())))
+    underruns = page.get_attribute("footer.transport", "data-underruns")
+    heard = int(page.get_attribute("footer.transport", "data-heard") or 0) / 48_000
+    page.keyboard.press("Space")
+    return f"{underruns} in {heard:.0f} s, {edits} edits"
+
+
+def row(what: str, measured: str, budget: str) -> None:
+    print(f"| {what} | {measured} | {budget} |", flush=True)
+
+
+def start_by_part(data: Path) -> None:
+    """Where the second start spends its time."""
+    for what, code in (
+        ("interpreter", "pass"),
+        ("numbers (numpy, numba)", "import numpy, numba"),
+        ("web framework", "import fastapi, uvicorn"),
+        ("all of it, kernels loaded", "import saltanvil.web.app"),
+    ):
+        began = time.perf_counter()
+        subprocess.run([sys.executable, "-c", code], check=True)
+        row(f"start: {what}", f"{time.perf_counter() - began:.2f} s", "")
+
+
+def work(page: Page, address: str, data: Path) -> None:
+    """Both demos played, studied and exported."""
+    for number in (1, 2):
+        page.evaluate(f"localStorage['saltanvil.session'] = '{number}'")
+        page.goto(address)
+        page.wait_for_selector("[data-figure=matched_db]", timeout=60_000)
+        page.keyboard.press("Space")
+        for strip in range(page.locator("nav.tree li").count()):
+            page.click(f"nav.tree li >> nth={strip} >> .name")
+            page.wait_for_selector("[data-figure=matched_db]", timeout=60_000)
+        page.keyboard.press("Space")
+        ids = [strip["id"] for strip in httpx.get(f"{address}/api/sessions/{number}").json()["session"]["strips"]]
+        url = f"{address}/api/sessions/{number}"
+        httpx.post(f"{url}/exports", json={"strip_ids": ids, "format": "wav24", "tail": True}).raise_for_status()
+        while any(job["state"] in ("waiting", "running") for job in httpx.get(f"{url}/jobs").json()):
+            time.sleep(0.2)
+
+
 def main() -> None:
+    gap_s = 60.0 if "--quick" in sys.argv else 300.0
     print("| what | measured | budget |\n|---|---|---|")
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
         data = Path(folder)
         ensure_demo(data)
+        start_by_part(data)
         process, address, began = serve(data)
+        row("start: until the server listens", f"{time.perf_counter() - began:.1f} s", "")
         browser = playwright.chromium.launch(
             executable_path=shutil.which("chromium-headless-shell"),
             args=[
@@ -149,23 +297,26 @@ def main() -> None:
         page = context.new_page()
         page.goto(address)
         page.wait_for_selector("[data-figure=matched_db]")
-        print(f"| second start to usable page | {time.perf_counter() - began:.1f} s | 4 s |", flush=True)
+        row("second start to usable page", f"{time.perf_counter() - began:.1f} s", "4 s")
         page.wait_for_function("window.tap")
-        print(f"| Play to first sound | {percentiles(play_to_sound(page, 20))} | median 100 ms |", flush=True)
-        print(
-            f"| control moved to changed sample, by a tap | {percentiles(knob_to_ear(page, 30))} | median 60, 95th 90 ms |",
-            flush=True,
-        )
-        page.wait_for_timeout(500)
+        row("Play to first sound", percentiles(play_to_sound(page, 20)), "median 100 ms")
+        row("control moved to changed sample, by a tap", percentiles(control_to_ear(page, 40)), "median 60, 95th 90 ms")
+        row("the same while dragging, an edit every 16 ms", percentiles(drag_to_ear(page, 40)), "")
+        page.click("nav.tree >> text=Snare")
+        page.keyboard.press("Space")
+        page.wait_for_timeout(1000)
+        row("page's main thread while playing", main_thread(page, 15.0), "25 % of a core, none over 50 ms, 50 frames")
+        page.keyboard.press("Space")
         busy = multiprocessing.Process(target=burn, daemon=True)
         busy.start()
-        print(f"| the same, other core busy | {percentiles(knob_to_ear(page, 30))} | median 90, 95th 140 ms |", flush=True)
-        page.keyboard.press("Space")
-        page.wait_for_timeout(60_000)
-        underruns = page.get_attribute("footer.transport", "data-underruns")
-        seconds = int(page.get_attribute("footer.transport", "data-heard") or 0) / 48_000
+        row("control, other core busy", percentiles(control_to_ear(page, 40)), "")
+        row("dragging, other core busy", percentiles(drag_to_ear(page, 40)), "median 90, 95th 140 ms")
+        page.click("nav.tree >> text=Snare")
+        row(f"underruns in {gap_s:.0f} s, other core busy, an edit every 100 ms", gaps(page, gap_s), "0")
         busy.kill()
-        print(f"| underruns in 60 s, other core busy | {underruns} in {seconds:.0f} s | 0 |", flush=True)
+        work(page, address, data)
+        now, most = memory_mb(process)
+        row("server's memory, both demos played, studied, exported", f"{now:.0f} MB, at most {most:.0f}", "900 MB")
         browser.close()
         assert process.stdin
         process.stdin.close()

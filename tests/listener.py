@@ -25,7 +25,7 @@ class Taken:
 
 
 class Queue:
-    """Blocks in the order they sound. A newer one takes the place of a queued one of its number that has not begun; one that comes
+    """Blocks in the order they sound. A newer one replaces a queued one of its number that has not begun; one that comes
     too late is dropped, and the next border between two versions that is no seam is crossfaded over 128 frames."""
 
     def __init__(self):

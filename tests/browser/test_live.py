@@ -41,7 +41,9 @@ def test_ten_quick_steps_are_ten_steps_on_a_slow_server(page, how):
             page.keyboard.press("ArrowLeft")
         else:
             page.mouse.wheel(0, 100)
-            page.wait_for_function(f"Math.abs(document.querySelector('{THRESHOLD}').ariaValueNow - {began - (step + 1) / 2}) < 0.01")
+            page.wait_for_function(
+                f"Math.abs(document.querySelector('{THRESHOLD}').ariaValueNow - {began - (step + 1) / 2}) < 0.01"
+            )
         assert setting(page, "threshold_db") == pytest.approx(began - 0.5 * (step + 1))  # at once, whatever the server does
     page.wait_for_function(SAVED)
     assert setting(page, "threshold_db") == pytest.approx(began - 5.0)

@@ -11,7 +11,7 @@ from saltanvil.demo import harbour_walk, low_water
 from saltanvil.dsp.state import Stateful
 from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.live import LEAD_S, LEAD_STEP_S, MAX_LEAD_S, QUIET_S, WAY_S, Player
+from saltanvil.engine.live import LEAD_S, LEAD_STEP_S, MAX_LEAD_S, MAX_WAY_S, QUIET_S, WAY_S, WAY_STEP_S, Player
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.stream import BLOCK_FRAMES, Passage, Stream, Wanted
 from saltanvil.processors import REGISTRY
@@ -69,7 +69,10 @@ def any_session(draw):
             step["key"] = {"strip_id": "b"}
         steps.append(step)
     if draw(st.booleans()):
-        lanes = [{"id": "one", "name": "One", "mute": draw(st.booleans())}, {"id": "two", "name": "Two", "path": {"steps": steps}}]
+        lanes = [
+            {"id": "one", "name": "One", "mute": draw(st.booleans())},
+            {"id": "two", "name": "Two", "path": {"steps": steps}},
+        ]
         steps = [{"id": "s", "kind": "split", "lanes": lanes}]
     return session(
         draw(st.floats(-50.0, 0.0)), steps, level_db=draw(st.floats(-30.0, 6.0)), pan=draw(st.floats(-1.0, 1.0)),
@@ -299,6 +302,30 @@ def test_the_lead_grows_with_gaps_and_shrinks_after_quiet_minutes(monkeypatch):
         listener.now += QUIET_S + 1.0
         player.heard(epoch, 0, 0)
         assert player._lead_s == pytest.approx(max(MAX_LEAD_S - LEAD_STEP_S * (minute + 1), LEAD_S))
+    player.close()
+
+
+def test_the_way_grows_with_replacements_that_come_too_late_and_shrinks_again(monkeypatch):
+    listener = Listener(monkeypatch)
+    player = listener.player
+    epoch = player.play(0.0)
+    listener.settled()
+    for _ in range(3):
+        player.heard(epoch, 3000, 0, late=2)
+    listener.settled()
+    count = len(listener.sent)
+    player.set_session(SESSIONS[1])
+    anew = listener.settled().sent[count:]
+    begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
+    way = 3000 + (WAY_S + 3 * WAY_STEP_S) * RATE
+    assert way <= begins < way + BLOCK_FRAMES
+    for _ in range(100):
+        player.heard(epoch, 3000, 0, late=1)
+    assert player._way_s == MAX_WAY_S
+    for _ in range(60):
+        listener.now += 1.1
+        player.heard(epoch, 3000, 0)
+    assert player._way_s == pytest.approx(WAY_S)
     player.close()
 
 

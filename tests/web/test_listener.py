@@ -14,8 +14,8 @@ from websockets.sync.client import connect
 
 from saltanvil.engine.audition import Audition
 from saltanvil.engine.stream import Passage, Stream, Wanted
-from tests.listener import Client
 from tests.edits import moved_json
+from tests.listener import Client
 from tests.signals import noise
 from tests.web.test_attack import served, wait_for  # noqa: F401
 
@@ -65,7 +65,9 @@ def stalled(address, number, stop):
 def abrupt(address, number, stop):
     """Goes without a word, again and again, in the middle of a play."""
     while not stop.wait(0.05):
-        socket = connect(f"{address.replace('http', 'ws')}/api/sessions/{number}/audition?tab=abrupt", origin=address, legacy=True)
+        socket = connect(
+            f"{address.replace('http', 'ws')}/api/sessions/{number}/audition?tab=abrupt", origin=address, legacy=True
+        )
         socket.send('{"type": "play", "position_s": 1}')
         stop.wait(0.1)
         socket.socket.close()
@@ -133,7 +135,7 @@ def test_edits_reach_the_ear_within_the_lead_and_none_is_lost(session):
 
 
 def test_a_listener_that_falls_silent_is_not_sent_more_than_its_lead(session):
-    services, address, number = session
+    _, address, number = session
     client = Client(address, number, "good")
     client.play()
     wait_for(lambda: client.queue.heard > RATE // 2)

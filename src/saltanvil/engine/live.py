@@ -19,8 +19,10 @@ log = logging.getLogger(__name__)
 #: What was rendered ahead protects against tears. It grows with every gap and shrinks again after a quiet minute.
 LEAD_S, MAX_LEAD_S = 0.3, 1.0
 LEAD_STEP_S, QUIET_S = 0.1, 60.0
-#: A block that begins within this is on its way to the ear: it is not replaced.
-WAY_S = 0.03
+#: A block that begins within this is on its way to the ear: it is not replaced. It is as long as the way to the ear turns
+#: out to be: a block that came too late lengthens it, one second without any shortens it.
+WAY_S, MAX_WAY_S = 0.03, 0.15
+WAY_STEP_S, WAY_BACK_S = 0.01, 0.005
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.1
 #: A report older than this says nothing of how much has been heard since.
@@ -52,7 +54,7 @@ class Player:
         self._epoch = 0
         self._sent = self._heard_frames = 0
         self._reported_at = self._quiet_since = 0.0
-        self._lead_s = LEAD_S
+        self._lead_s, self._way_s, self._late_at = LEAD_S, WAY_S, 0.0
         self._thread = threading.Thread(target=self._run, name="player", daemon=True)
         self._thread.start()
 
@@ -116,8 +118,9 @@ class Player:
         with self._condition:
             self._want(replace(self._wanted, monitor=monitor))
 
-    def heard(self, epoch: int, frames: int, underruns: int) -> None:
-        """The listener's report: frames consumed of an epoch so far, and new gaps, each of which lengthens the lead."""
+    def heard(self, epoch: int, frames: int, underruns: int, late: int = 0) -> None:
+        """The listener's report: frames consumed of an epoch so far, new gaps, each of which lengthens the lead, and new
+        replacements that came too late, which lengthen the way."""
         with self._condition:
             now = time.monotonic()
             if epoch == self._epoch:
@@ -129,6 +132,12 @@ class Player:
             elif self._lead_s > LEAD_S and now - self._quiet_since > QUIET_S:
                 self._lead_s = max(self._lead_s - LEAD_STEP_S, LEAD_S)
                 self._quiet_since = now
+            if late > 0:
+                self._way_s = min(self._way_s + WAY_STEP_S, MAX_WAY_S)
+                self._late_at = now
+            elif self._way_s > WAY_S and now - self._late_at > 1.0:
+                self._way_s = max(self._way_s - WAY_BACK_S, WAY_S)
+                self._late_at = now
             self._condition.notify_all()
 
     def wait_until_ahead(self, timeout_s: float) -> None:
@@ -213,4 +222,4 @@ class Player:
     def _replaceable(self, rate: int) -> int:
         """The frame of the play from which on what was sent can still be replaced."""
         age = min(time.monotonic() - self._reported_at, MAX_REPORT_AGE_S)
-        return self._heard_frames + round((age + WAY_S) * rate)
+        return self._heard_frames + round((age + self._way_s) * rate)

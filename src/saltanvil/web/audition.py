@@ -84,6 +84,7 @@ class Heard(Message):
     epoch: int
     frames: int = Field(ge=0)
     underruns: int = Field(ge=0)
+    late: int = Field(default=0, ge=0)
 
 
 AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetMonitor | Heard
@@ -213,7 +214,7 @@ class Audition:
             case SetMonitor():
                 player.set_monitor(message.monitor)
             case Heard():
-                player.heard(message.epoch, message.frames, message.underruns)
+                player.heard(message.epoch, message.frames, message.underruns, message.late)
 
 
 @router.websocket("/api/sessions/{session_id}/audition")

@@ -4,11 +4,12 @@ import type { BlockHeader } from './protocol';
 
 const header = (sequence: number, short_term_lufs: number, epoch = 1) =>
   ({ epoch, sequence, position_s: sequence / 10, short_term_lufs }) as BlockHeader;
-const heard = (sequence: number, offset = 0, epoch = 1, underruns = 0) => ({
+const heard = (sequence: number, offset = 0, epoch = 1, underruns = 0, late = 0) => ({
   epoch,
   sequence,
   offset,
   underruns,
+  late,
   frames: 0,
 });
 
@@ -34,7 +35,7 @@ test('another play begins anew, and gaps are counted once', () => {
   accounting.take(header(0, -10, 2), 1);
   expect(accounting.report(heard(0, 0, 1))).toBeNull();
   expect(accounting.report(heard(0, 0, 2))).toMatchObject({ energy: 0 });
-  expect(accounting.gaps(heard(0, 0, 2, 1))).toBe(1);
-  expect(accounting.gaps(heard(0, 0, 2, 1))).toBe(0);
-  expect(accounting.gaps(heard(0, 0, 3, 1))).toBe(1);
+  expect(accounting.since(heard(0, 0, 2, 1, 2))).toEqual({ underruns: 1, late: 2 });
+  expect(accounting.since(heard(0, 0, 2, 1, 5))).toEqual({ underruns: 0, late: 3 });
+  expect(accounting.since(heard(0, 0, 3, 1))).toEqual({ underruns: 1, late: 0 });
 });

@@ -12,7 +12,7 @@ export class Accounting {
   private blocks: { header: BlockHeader; energy: number }[] = [];
   private heardEnergy = 0;
   private epoch = -1;
-  private underruns = 0;
+  private counted = { underruns: 0, late: 0 };
 
   constructor(private readonly rate: number) {}
 
@@ -28,15 +28,12 @@ export class Accounting {
       this.blocks.push({ header, energy });
   }
 
-  /** New gaps since the last report. */
-  gaps(heard: Heard): number {
-    if (this.epoch !== heard.epoch) {
-      this.epoch = heard.epoch;
-      this.underruns = 0;
-    }
-    const found = heard.underruns - this.underruns;
-    this.underruns = heard.underruns;
-    return found;
+  /** New gaps, and new blocks that came too late, since the last report. */
+  since(heard: Heard): { underruns: number; late: number } {
+    const before = this.epoch === heard.epoch ? this.counted : { underruns: 0, late: 0 };
+    this.epoch = heard.epoch;
+    this.counted = { underruns: heard.underruns, late: heard.late };
+    return { underruns: heard.underruns - before.underruns, late: heard.late - before.late };
   }
 
   /** What sounds now; null if that is not known. */

@@ -53,6 +53,7 @@ test('one that comes too late is dropped, and the next border is crossfaded', ()
   for (let n = 0; n < 3; n += 1) queue.take(block(n, 1));
   play(queue, 9); // block 1 has begun
   expect(queue.take(block(1, 0, 1, 1))).toBe(false);
+  expect(queue.late).toBe(1);
   expect(queue.take(block(2, 0, 1, 1))).toBe(true);
   const heard = play(queue, 14);
   const border = 2 * FRAMES - 9 * QUANTUM;

@@ -35,6 +35,8 @@ export class BlockQueue {
   /** Frames that have sounded, and gaps. */
   frames = 0;
   underruns = 0;
+  /** Blocks that came too late to replace another. */
+  late = 0;
   /** No more blocks will come: running dry is no gap. */
   ending = false;
 
@@ -45,7 +47,10 @@ export class BlockQueue {
 
   /** Whether it was taken. */
   take(block: QueuedBlock): boolean {
-    if (block.sequence <= this.begun) return false;
+    if (block.sequence <= this.begun) {
+      this.late += 1;
+      return false;
+    }
     const place = this.blocks.findIndex((waiting) => waiting.sequence === block.sequence);
     if (place < 0) {
       this.blocks.push({ ...block, old: null });
@@ -62,7 +67,7 @@ export class BlockQueue {
   /** Drop everything, faded out: another play begins, or none. */
   clear(): void {
     this.blocks = [];
-    this.offset = this.frames = this.underruns = 0;
+    this.offset = this.frames = this.underruns = this.late = 0;
     this.version = this.begun = -1;
     this.fading = 0;
     this.starving = true;

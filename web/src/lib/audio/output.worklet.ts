@@ -39,8 +39,8 @@ class Output extends AudioWorkletProcessor {
     this.queue.fill(left, right);
     this.quanta += 1;
     if (this.quanta % REPORT_QUANTA === 0 && this.port2 && this.epoch > 0) {
-      const { frames, underruns, current } = this.queue;
-      const heard: Heard = { epoch: this.epoch, frames, ...current, underruns };
+      const { frames, underruns, late, current } = this.queue;
+      const heard: Heard = { epoch: this.epoch, frames, ...current, underruns, late };
       this.port2.postMessage(heard);
     }
     return true;

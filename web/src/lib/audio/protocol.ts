@@ -42,6 +42,8 @@ export interface Heard {
   sequence: number;
   offset: number;
   underruns: number;
+  /** Replacements that came too late. */
+  late: number;
 }
 
 /** From the worker to the page. */

@@ -27,8 +27,7 @@ function takeBlock(data: ArrayBuffer): void {
 
 function takeReport(heard: Heard): void {
   const { epoch, frames } = heard;
-  const underruns = accounting.gaps(heard);
-  socket?.send(JSON.stringify({ type: 'heard', epoch, frames, underruns }));
+  socket?.send(JSON.stringify({ type: 'heard', epoch, frames, ...accounting.since(heard) }));
   const sounding = accounting.report(heard);
   if (sounding) tell({ type: 'heard', ...sounding, frames, underruns: heard.underruns });
 }

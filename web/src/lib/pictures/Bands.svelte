@@ -3,6 +3,7 @@
    * All lanes of a split in one picture: what enters and leaves it over frequency, dividers to drag, and for each lane
    * the level its detector hears, its threshold and level to drag, and what it takes, hatched from the top, live.
    */
+  import { untrack } from 'svelte';
   import type { Lane } from '../api/client';
   import { clamp, format, tidy } from '../controls/value';
   import { between, coloursOf, line, pattern, prepare, rule, whenShown } from '../draw/canvas';
@@ -46,8 +47,8 @@
   $effect(() => {
     void [workspace.study, spectrumState.fraction];
     if (workspace.study && split) {
-      void bandsState.ask();
-      if (byBands) void spectrumState.ask();
+      untrack(() => void bandsState.ask());
+      if (byBands) untrack(() => void spectrumState.ask());
     }
   });
 

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** Level over frequency: before outlined, after filled, taken hatched; the key filter dashed; corners to drag. */
+  import { untrack } from 'svelte';
   import Segments from '../controls/Segments.svelte';
   import { clamp, format, tidy } from '../controls/value';
   import { between, coloursOf, line, pattern, prepare, rule, whenShown } from '../draw/canvas';
@@ -56,7 +57,8 @@
   // A new study means new sound: ask for its spectrum too.
   $effect(() => {
     void [workspace.study, spectrumState.fraction, spectrumState.moving];
-    if (workspace.study) void spectrumState.ask();
+    // What is asked for is not what it hangs on: each edit makes another version.
+    if (workspace.study) untrack(() => void spectrumState.ask());
   });
 
   function paint(): void {

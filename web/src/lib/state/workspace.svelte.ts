@@ -8,6 +8,8 @@ import type {
   Owner,
   PathStart,
   Processor,
+  Routing,
+  Session,
   Setting,
   SettingValue,
   Step,
@@ -149,27 +151,22 @@ export class Workspace {
 
   // ---- what is open ----------------------------------------------------------------------------------------------
 
-  get session() {
-    return this.version?.session ?? null;
-  }
+  // Derived, so that what hangs on a step is not told of edits of another: what stayed is the same object.
+  readonly session: Session | null = $derived(this.version?.session ?? null);
 
-  get strip(): Strip | null {
-    return this.session?.strips.find((strip) => strip.id === this.stripId) ?? null;
-  }
+  readonly strip: Strip | null = $derived(
+    this.session?.strips.find((strip) => strip.id === this.stripId) ?? null,
+  );
 
   /** The chosen step or lane, with what it stands in; null if it is the strip itself. */
-  get found(): Found | null {
-    return this.strip ? find(this.strip.path.steps, { stepId: this.stepId, laneId: this.laneId }) : null;
-  }
+  readonly found: Found | null = $derived(
+    this.strip ? find(this.strip.path.steps, { stepId: this.stepId, laneId: this.laneId }) : null,
+  );
 
-  get step(): Step | null {
-    return this.found?.step ?? null;
-  }
+  readonly step: Step | null = $derived(this.found?.step ?? null);
 
   /** The lane that is chosen itself. */
-  get lane(): Lane | null {
-    return this.stepId === null ? (this.found?.lane ?? null) : null;
-  }
+  readonly lane: Lane | null = $derived(this.stepId === null ? (this.found?.lane ?? null) : null);
 
   /** Where something new goes: behind the chosen step, at the end of the chosen lane, or of the path. */
   get place(): { lane_id: string | null; index: number } {
@@ -180,9 +177,7 @@ export class Workspace {
   }
 
   /** Where sound goes and why it does not: silence, keys, latency. */
-  get routing() {
-    return this.version?.routing ?? null;
-  }
+  readonly routing: Routing | null = $derived(this.version?.routing ?? null);
 
   stripNamed(id: string | null): string {
     return this.session?.strips.find((strip) => strip.id === id)?.name ?? 'nothing';
