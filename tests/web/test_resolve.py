@@ -157,6 +157,9 @@ def test_an_edit_of_something_else_does_not_stop_a_measurement(client, tmp_path)
     settled_on_server(client, number)
     client.post(f"/api/sessions/{number}/edits", json={"edit": moved_json("step", "s", drive_db=20.0)})
     until = time.monotonic() + 60
+    while not client.get(f"/api/sessions/{number}").json()["measuring"]:  # once the edit has settled
+        assert time.monotonic() < until
+        time.sleep(0.01)
     for level in range(400):
         edit = {"edit": moved_json("strip", track, level_db=-float(level % 50)), "gesture": "drag"}
         view = client.post(f"/api/sessions/{number}/edits", json=edit).json()
@@ -181,7 +184,7 @@ def test_a_fault_inside_is_not_taken_for_something_missing(client, monkeypatch, 
 
     number = client.post("/api/sessions", json={"name": "Quay"}).json()["id"]
     assert client.get("/api/sessions/999").status_code == 404
-    monkeypatch.setattr("saltanvil.web.services.routing_of", broken)
+    monkeypatch.setattr("saltanvil.web.sessions.session_frames", broken)
     answer = client.get(f"/api/sessions/{number}")
     assert answer.status_code == 500 and "fault of the program" in answer.json()["detail"]
     assert type(error).__name__ in answer.json()["detail"] and "boom" not in answer.json()["detail"]

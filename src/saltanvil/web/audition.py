@@ -7,7 +7,9 @@ channel, the right channel (float32, little endian).
 import asyncio
 import json
 import struct
+import threading
 import time
+from concurrent.futures import Executor
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
@@ -17,8 +19,11 @@ from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.live import Player
 from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.stream import Block
-from saltanvil.session.document import NotFound
+from saltanvil.session.apply import apply
+from saltanvil.session.document import NotFound, Session
+from saltanvil.session.edits import EditRefused, Set
 from saltanvil.session.format import Unreadable
+from saltanvil.session.settings import Moved
 from saltanvil.store.sessions import Version
 
 router = APIRouter()
@@ -79,6 +84,16 @@ class SetMonitor(Message):
     monitor: MonitorName
 
 
+class Move(Message):
+    """Values as a control is moved: heard at once, and stored by an edit of the same gesture that follows. number: counts the
+    moves of a tab, and the edit carries that of the move it stores."""
+
+    type: Literal["move"]
+    values: list[Moved] = Field(min_length=1, max_length=200)
+    gesture: str = Field(max_length=64)
+    number: int = Field(ge=0, le=1 << 53)
+
+
 class Heard(Message):
     type: Literal["heard"]
     epoch: int
@@ -87,7 +102,7 @@ class Heard(Message):
     late: int = Field(default=0, ge=0)
 
 
-AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetMonitor | Heard
+AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetMonitor | Move | Heard
 MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
 
 
@@ -136,7 +151,9 @@ class Allowance:
 class Audition:
     """One tab's listening. Its outgoing queue is bounded: unheard blocks, and blocks that are not read, stop the player."""
 
-    def __init__(self, tab: str, version: Version, media: Any, loop: asyncio.AbstractEventLoop) -> None:
+    def __init__(
+        self, tab: str, version: Version, media: Any, loop: asyncio.AbstractEventLoop, movers: Executor | None = None
+    ) -> None:
         self.tab, self.session_id = tab, version.id
         self._loop = loop
         self.outgoing: asyncio.Queue[bytes | str] = asyncio.Queue()
@@ -145,6 +162,13 @@ class Audition:
         self._measured: dict[Scope, float] = {}
         self._order = ("", 0.0)
         self._blocks = 0
+        #: The document as it is stored, and the last move that is not.
+        self._session = version.session
+        self._moved: Move | None = None
+        self._stored = -1
+        self._sounds: tuple[Session, Move | None, Session] = (version.session, None, version.session)
+        self._moving = threading.Lock()
+        self._waits, self._movers = False, movers
         self.player = Player(
             version.session,
             media,
@@ -183,6 +207,37 @@ class Audition:
         self._measured[scope] = matched_db
         self._apply_matched()
 
+    # ---- what is heard before it is stored ----------------------------------------------------------------------------
+
+    def set_session(self, session: Session, gesture: str | None = None, number: int | None = None) -> None:
+        """A stored document. gesture, number: of the edit that made it, if this tab did; newer moves of it go on sounding."""
+        with self._moving:
+            self._session = session
+            if number is not None:
+                self._stored = max(self._stored, number)
+            if self._moved is not None and gesture is not None:
+                newer = gesture == self._moved.gesture and self._moved.number > self._stored
+                self._moved = self._moved if newer else None
+            self._play()
+
+    def sound_moves(self) -> None:
+        """Let the last move sound. Off the event loop: applying it takes a while."""
+        self._waits = False
+        with self._moving:
+            self._play()
+
+    def _play(self) -> None:
+        # Called again with nothing new, it is the same document again.
+        if self._sounds[0] is not self._session or self._sounds[1] is not self._moved:
+            session = self._session
+            if self._moved is not None:
+                try:
+                    session = apply(session, Set(values=self._moved.values))[0]
+                except EditRefused:
+                    self._moved = None  # the edit that follows says why
+            self._sounds = self._session, self._moved, session
+        self.player.set_session(self._sounds[2])
+
     def _apply_matched(self) -> None:
         self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
         strip_id, gain_db = self._order
@@ -213,6 +268,11 @@ class Audition:
                 self._apply_matched()
             case SetMonitor():
                 player.set_monitor(message.monitor)
+            case Move() if message.number > self._stored:  # or it has come after the edit that stores it
+                self._moved = message
+                if not self._waits:  # otherwise the one that waits for its turn finds this newer one
+                    self._waits = True
+                    self._loop.run_in_executor(self._movers, self.sound_moves)
             case Heard():
                 player.heard(message.epoch, message.frames, message.underruns, message.late)
 
@@ -230,7 +290,7 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
         return
     await socket.accept()
     media = services.media.at_rate(version.session.rate_hz)
-    open_audition = Audition(tab, version, media, asyncio.get_running_loop())
+    open_audition = Audition(tab, version, media, asyncio.get_running_loop(), services.movers)
     services.join(open_audition)
     # From here on it is told of every change; what it was told with the session may be out of date by now.
     open_audition.tell_measuring(services.matches.measuring(session_id))

@@ -52,8 +52,9 @@ class MatchKeeper:
         self._thread = threading.Thread(target=self._run, name="matches", daemon=True)
         self._thread.start()
 
-    def check(self, session_id: int) -> None:
-        self._edited.set()
+    def check(self, session_id: int, edited: bool = False) -> None:
+        if edited:
+            self._edited.set()
         with self._lock:
             if session_id in self._queued or self._closed:
                 return
@@ -75,7 +76,7 @@ class MatchKeeper:
         self._begin()
         while (session_id := self._waiting.get()) is not None:
             self._edited.clear()
-            while self._edited.wait(self._settle_s) and not self._closed:
+            while not self._closed and self._edited.wait(self._settle_s):
                 self._edited.clear()
             with self._lock:
                 self._queued.discard(session_id)

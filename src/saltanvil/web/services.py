@@ -82,6 +82,8 @@ class Services:
         # Each sort of question has threads of its own, so that a long one never keeps a picture waiting.
         self.pictures = ThreadPoolExecutor(2, thread_name_prefix="picture", initializer=give_way)
         self.studies = ThreadPoolExecutor(1, thread_name_prefix="study", initializer=give_way)
+        # What is moved while it plays.
+        self.movers = ThreadPoolExecutor(1, thread_name_prefix="move")
         self.bench = ThreadPoolExecutor(1, thread_name_prefix="bench", initializer=give_way)
         self._auditions: dict[str, Audition] = {}
         self._lock = threading.Lock()
@@ -107,7 +109,7 @@ class Services:
             audition.player.close()
         self.jobs.close()
         self.matches.close()
-        for pool in (self.pool, self.pictures, self.studies, self.bench):
+        for pool in (self.pool, self.pictures, self.studies, self.bench, self.movers):
             pool.shutdown(wait=False, cancel_futures=True)
         self._housekeeper.join(timeout=10.0)
         self._held.close()
@@ -138,8 +140,13 @@ class Services:
                 # What the tab asked for, nobody waits for any more.
                 self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab}
 
-    def edit(self, session_id: int, edit: Edit, gesture: str | None = None, tab: str | None = None) -> Version:
-        """Apply, store and spread an edit. Raises EditRefused, also if it names media that are not there."""
+    def edit(
+        self, session_id: int, edit: Edit, gesture: str | None = None, tab: str | None = None, number: int | None = None
+    ) -> Version:
+        """Apply, store and spread an edit. number: of the move that it stores (see `audition.Move`).
+
+        Raises EditRefused, also if it names media that are not there.
+        """
         before = self.sessions.version(session_id).session
         media = self.media.at_rate(before.rate_hz)
         for media_id in media_named(edit):
@@ -154,12 +161,12 @@ class Services:
             except ValueError as error:
                 raise EditRefused(str(error)) from error
             # Heard before it is on the disk, answered only then.
-            self._play(session_id, session)
+            self._play(session_id, session, tab, gesture, number)
 
         try:
             version = self.sessions.edit(session_id, edit, gesture, check)
         except BaseException:
-            self._play(session_id, self.sessions.version(session_id).session)
+            self._play(session_id, self.sessions.version(session_id).session, tab, gesture, number)
             raise
         # What is told of the edit, and measured after it, must not keep it from the ear.
         self.sound_first()
@@ -173,18 +180,23 @@ class Services:
         for audition in auditions:
             audition.player.wait_until_ahead(until - time.monotonic())
 
-    def _play(self, session_id: int, session: Session) -> None:
+    def _play(
+        self, session_id: int, session: Session, tab: str | None, gesture: str | None = None, number: int | None = None
+    ) -> None:
         for audition in self._listening_to(session_id):
-            audition.player.set_session(session)
+            if audition.tab == tab:
+                audition.set_session(session, gesture, number)
+            else:
+                audition.set_session(session)
 
     def changed(self, version: Version, tab: str | None) -> Version:
         """Let every open tab of the session hear and see the change; the tab that made it has its answer already. What the
         change left out of date of the matches is measured anew."""
         for audition in self._listening_to(version.id):
-            audition.player.set_session(version.session)
+            audition.set_session(version.session)
             if audition.tab != tab:
                 audition.tell_version(version)
-        self.matches.check(version.id)
+        self.matches.check(version.id, edited=True)
         return version
 
     def _listening_to(self, session_id: int) -> list[Audition]:

@@ -77,12 +77,13 @@ def bounded(edit: AnyEdit) -> AnyEdit:
 
 
 class EditRequest(BaseModel):
-    """gesture: edits of one drag carry the same word and are undone together; tab: who asks; since: the revision it has, if the
-    answer may leave out what did not change."""
+    """gesture: edits of one drag carry the same word and are undone together; tab: who asks; number: of the move that this stores
+    (see the socket's `move`); since: the revision it has, if the answer may leave out what did not change."""
 
     edit: Annotated[AnyEdit, AfterValidator(bounded)]
     gesture: str | None = Field(default=None, max_length=64)
     tab: Tab = None
+    number: int | None = Field(default=None, ge=0, le=1 << 53)
     since: int | None = None
 
 
@@ -165,7 +166,7 @@ def restore_session(services: Served, session_id: Number) -> None:
 @router.post("/{session_id}/edits")
 def edit_session(services: Served, session_id: Number, asked: EditRequest) -> VersionView:
     before = services.sessions.version(session_id)
-    version = services.edit(session_id, asked.edit, asked.gesture, asked.tab)
+    version = services.edit(session_id, asked.edit, asked.gesture, asked.tab, asked.number)
     return answer(services, before, version, asked.since, notices_of(before.session, version.session))
 
 

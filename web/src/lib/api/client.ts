@@ -106,9 +106,13 @@ export const api = {
   duplicate: (id: number) => ask<Version>('POST', `${session(id)}/duplicate`),
   remove: (id: number) => ask<undefined>('DELETE', session(id)),
   restore: (id: number) => ask<undefined>('POST', `${session(id)}/restore`),
-  /** since: the revision the page has. */
-  edit: (id: number, edit: Edit, gesture: string | null, tab: string, since: number) =>
-    ask<VersionAnswer>('POST', `${session(id)}/edits`, { edit, gesture, tab, since }),
+  /** number: of the move that was heard already; since: the revision the page has. */
+  edit: (
+    id: number,
+    asked: { edit: Edit; gesture: string | null; number: number },
+    tab: string,
+    since: number,
+  ) => ask<VersionAnswer>('POST', `${session(id)}/edits`, { ...asked, tab, since }),
   undo: (id: number, tab: string, since: number) =>
     ask<VersionAnswer>('POST', `${session(id)}/undo`, { tab, since }),
   redo: (id: number, tab: string, since: number) =>

@@ -972,8 +972,8 @@ export interface components {
     };
     /**
      * EditRequest
-     * @description gesture: edits of one drag carry the same word and are undone together; tab: who asks; since: the revision it has, if the
-     *     answer may leave out what did not change.
+     * @description gesture: edits of one drag carry the same word and are undone together; tab: who asks; number: of the move that this stores
+     *     (see the socket's `move`); since: the revision it has, if the answer may leave out what did not change.
      */
     EditRequest: {
       /** Edit */
@@ -1005,6 +1005,8 @@ export interface components {
       gesture?: string | null;
       /** Tab */
       tab?: string | null;
+      /** Number */
+      number?: number | null;
       /** Since */
       since?: number | null;
     };

@@ -1,7 +1,10 @@
-import { expect, test } from 'vitest';
+import { afterEach, beforeEach, expect, test, vi } from 'vitest';
 import type { Edit } from '../api/client';
-import { EditQueue, targetOf, type Waiting } from './edit-queue';
+import { EditQueue, STORE_EVERY_MS, targetOf, type Waiting } from './edit-queue';
 import { setOf } from './moves';
+
+beforeEach(() => vi.useFakeTimers());
+afterEach(() => vi.useRealTimers());
 
 const drag = (id: string, value: number, name = 'threshold_db') => setOf('step', id, { [name]: value });
 
@@ -20,8 +23,7 @@ function server() {
   );
   const answer = async () => {
     answers.shift()!();
-    await Promise.resolve();
-    await Promise.resolve();
+    await vi.advanceTimersByTimeAsync(STORE_EVERY_MS);
   };
   return { queue, sent, answer, left: () => left };
 }
@@ -93,18 +95,33 @@ test('what could not be sent waits for the server, goes on being replaced, and k
     () => true,
   );
   const done = queue.add(drag('a', 1), 'g');
-  await new Promise((resolve) => setTimeout(resolve));
+  await vi.advanceTimersByTimeAsync(STORE_EVERY_MS);
   expect(queue.paused).toBe(true);
   void queue.add(drag('a', 2), 'g');
   void queue.add({ op: 'remove_step', step_id: 'b' });
   expect(queue.edits).toEqual([drag('a', 2), { op: 'remove_step', step_id: 'b' }]);
   expect(told).toBeGreaterThan(2);
   queue.resume();
-  await new Promise((resolve) => setTimeout(resolve));
+  await vi.advanceTimersByTimeAsync(STORE_EVERY_MS);
   expect(queue.paused).toBe(true); // still away
   reachable = true;
   queue.resume();
+  await vi.advanceTimersByTimeAsync(STORE_EVERY_MS);
   await done;
   expect(tried).toEqual([drag('a', 1), drag('a', 2), drag('a', 2), { op: 'remove_step', step_id: 'b' }]);
   expect(queue.left).toBe(0);
+});
+
+test('steps of one gesture are stored no more often than need be, the last one always', async () => {
+  const { queue, sent, answer } = server();
+  void queue.add(drag('a', 0), 'g');
+  expect(sent.length).toBe(1); // the first at once
+  answer().catch(() => undefined);
+  for (let n = 1; n <= 20; n += 1) {
+    void queue.add(drag('a', n), 'g');
+    await vi.advanceTimersByTimeAsync(STORE_EVERY_MS / 20);
+  }
+  expect(sent.length).toBe(2);
+  await answer();
+  expect(sent.at(-1)).toMatchObject({ edit: drag('a', 20), number: 21 });
 });

@@ -4,7 +4,12 @@ import type { Edit } from '../api/client';
 export interface Waiting {
   edit: Edit;
   gesture: string | null;
+  /** Counts all that was added. */
+  number: number;
 }
+
+/** Steps of one gesture are stored no more often than this; they are heard as they are made. */
+export const STORE_EVERY_MS = 80;
 
 /** What an edit moves, as one word; null for one that does more than move values. */
 export function targetOf(edit: Edit): string | null {
@@ -31,6 +36,8 @@ export class EditQueue {
   private sent: Waiting | null = null;
   private sending: Promise<void> | null = null;
   private resumed: (() => void) | null = null;
+  private count = 0;
+  private last: { gesture: string | null; at: number } = { gesture: null, at: 0 };
 
   /**
    * send: takes one edit to the server; changed: told when what is on its way has changed; lost: whether an error means that the
@@ -41,6 +48,11 @@ export class EditQueue {
     private readonly changed: () => void = () => undefined,
     private readonly lost: (error: unknown) => boolean = () => false,
   ) {}
+
+  /** The number of what was added last. */
+  get number(): number {
+    return this.count;
+  }
 
   /** What is not answered yet, in order. */
   get edits(): Edit[] {
@@ -58,7 +70,7 @@ export class EditQueue {
 
   /** Resolves when this edit, and all before it, have been answered. */
   add(edit: Edit, gesture: string | null = null): Promise<void> {
-    const next = { edit, gesture };
+    const next = { edit, gesture, number: (this.count += 1) };
     if (overtakes(next, this.waiting.at(-1))) this.waiting.pop();
     this.waiting.push(next);
     this.sending ??= this.run().finally(() => (this.sending = null));
@@ -84,10 +96,21 @@ export class EditQueue {
     this.resume();
   }
 
+  /** Milliseconds, so that a gesture is not stored too often; none before the first step of one. */
+  private pauseBefore(next: Waiting): number {
+    if (next.gesture === null || next.gesture !== this.last.gesture) return 0;
+    return this.last.at + STORE_EVERY_MS - performance.now();
+  }
+
   private async run(): Promise<void> {
     const failed: unknown[] = [];
-    for (let next = this.waiting.shift(); next; next = this.waiting.shift()) {
+    while (this.waiting.length) {
+      const pause = this.pauseBefore(this.waiting[0]!);
+      if (pause > 0) await new Promise((resolve) => setTimeout(resolve, pause));
+      const next = this.waiting.shift();
+      if (!next) break;
       this.sent = next;
+      this.last = { gesture: next.gesture, at: performance.now() };
       try {
         await this.send(next);
       } catch (error) {

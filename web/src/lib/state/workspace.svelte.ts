@@ -120,11 +120,11 @@ export class Workspace {
   /** As the server last told. */
   private told: Version | null = null;
   private readonly queue: EditQueue = new EditQueue(
-    async ({ edit, gesture }) => {
+    async (next) => {
       const told = this.told;
       if (!told) return;
       try {
-        await this.changed(await api.edit(told.id, edit, gesture, this.tab, told.revision));
+        await this.changed(await api.edit(told.id, next, this.tab, told.revision));
       } catch (error) {
         if (!(error instanceof Refused) || error.status === 0) throw error;
         this.note(
@@ -331,6 +331,9 @@ export class Workspace {
   /** Send an edit; resolves when it has been answered. gesture: a word of its own for each drag (see `EditQueue`). */
   edit(edit: Edit, gesture: string | null = null): Promise<void> {
     const done = this.queue.add(edit, gesture);
+    // A step of a gesture is heard as it is made, and stored after it.
+    if (this.playing && gesture !== null && edit.op === 'set')
+      this.audition?.send({ type: 'move', values: edit.values, gesture, number: this.queue.number });
     this.measuringScope.edited();
     return done;
   }
