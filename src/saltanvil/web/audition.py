@@ -227,15 +227,18 @@ class Audition:
             self._play()
 
     def _play(self) -> None:
+        # A newer move may come at any moment; it has a turn of its own.
+        session, moved = self._session, self._moved
         # Called again with nothing new, it is the same document again.
-        if self._sounds[0] is not self._session or self._sounds[1] is not self._moved:
-            session = self._session
-            if self._moved is not None:
+        if self._sounds[0] is not session or self._sounds[1] is not moved:
+            sounds = session
+            if moved is not None:
                 try:
-                    session = apply(session, Set(values=self._moved.values))[0]
+                    sounds = apply(session, Set(values=moved.values))[0]
                 except EditRefused:
-                    self._moved = None  # the edit that follows says why
-            self._sounds = self._session, self._moved, session
+                    if self._moved is moved:
+                        self._moved = None  # the edit that follows says why
+            self._sounds = session, moved, sounds
         self.player.set_session(self._sounds[2])
 
     def _apply_matched(self) -> None:
