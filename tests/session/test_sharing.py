@@ -1,0 +1,97 @@
+"""Versions share what they have in common, and none is ever changed by an edit of another."""
+
+import pytest
+
+from saltanvil.demo import harbour_walk, low_water
+from saltanvil.session.apply import EDIT, apply
+from saltanvil.session.document import Match, Session
+from saltanvil.session.edits import EditRefused
+from saltanvil.session.matches import with_matches
+from saltanvil.session.sharing import forked
+from tests.edits import moved_json
+from tests.engine.test_stream import Names
+
+DEMOS = [harbour_walk.build_session(Names()), low_water.build_session(Names())]
+
+
+def edits_of(session):
+    """Edits of every sort that a session allows, each on its own."""
+    tracks = [strip for strip in session.strips if strip.kind == "track"]
+    strip = next(strip for strip in tracks if strip.path.steps)
+    step = strip.path.steps[0]
+    yield moved_json("strip", strip.id, level_db=-7.5, mute=True)
+    yield moved_json("step", step.id, bypass=True)
+    yield moved_json("session", None, tempo_bpm=99.0)
+    yield {"op": "remove_step", "step_id": step.id}
+    yield {"op": "move_step", "step_id": step.id, "strip_id": "main", "index": 0}
+    yield {"op": "remove_strip", "strip_id": strip.id}
+    yield {"op": "move_strip", "strip_id": strip.id, "index": 0, "output": "main"}
+    yield {"op": "add_step", "strip_id": strip.id, "step": {"id": "new", "kind": "gate", "settings": {}}}
+    yield {"op": "set_sections", "sections": []}
+    yield {"op": "batch", "edits": [moved_json("strip", tracks[0].id, pan=0.5), moved_json("strip", tracks[1].id, pan=-0.5)]}
+    for strip in session.strips:
+        for step in strip.path.walk():
+            for lane in step.lanes:
+                yield moved_json("lane", lane.id, level_db=-3.0)
+            if step.key is not None:
+                yield moved_json("key", step.id, trim_db=3.0)
+        for send in strip.sends:
+            yield moved_json("send", send.id, level_db=-12.0)
+
+
+@pytest.mark.parametrize("session", DEMOS, ids=lambda session: session.name)
+def test_an_edit_makes_a_version_that_is_whole_and_leaves_the_others_alone(session):
+    before = session.model_dump_json()
+    count = 0
+    for edit in edits_of(session):
+        changed, inverse = apply(session, EDIT.validate_python(edit))
+        assert session.model_dump_json() == before, edit
+        # The same as if everything had been copied and checked anew.
+        assert Session.model_validate(changed.model_dump()) == changed
+        shared = {id(strip) for strip in session.strips} & {id(strip) for strip in changed.strips}
+        assert {strip.id for strip in changed.strips if id(strip) not in shared} <= {
+            strip.id for strip in changed.strips if strip not in session.strips
+        }  # what is equal is the same object
+        back, _ = apply(changed, inverse)
+        assert back == session, edit
+        count += 1
+    assert count > 10
+
+
+def test_a_fork_can_be_changed_in_place_however_deep():
+    session = DEMOS[1]
+    before = session.model_dump_json()
+    fork = forked(session)
+    for strip in fork.strips:
+        strip.level_db = -1.0
+        for step in strip.path.walk():
+            step.bypass = not step.bypass
+            if step.key is not None:
+                step.key.trim_db = 9.0
+            for lane in step.lanes:
+                lane.level_db = -2.0
+        for send in strip.sends:
+            send.mute = True
+    assert session.model_dump_json() == before
+
+
+def test_matches_change_the_strip_they_belong_to_only():
+    session = DEMOS[1]
+    strip = next(strip for strip in session.strips if strip.path.steps)
+    step = strip.path.steps[0]
+    match = Match(key="k", matched_db=-2.0)
+    found = with_matches(session, {step.id: match})
+    assert found.strip(strip.id).path.steps[0].match == match and step.match is None
+    assert [a.id for a, b in zip(found.strips, session.strips, strict=True) if a is not b] == [strip.id]
+    again = with_matches(found, {step.id: match})
+    assert all(a is b for a, b in zip(again.strips, found.strips, strict=True))
+
+
+def test_an_edit_whose_outcome_is_not_valid_is_refused_and_nothing_has_changed():
+    session = DEMOS[1]
+    before = session.model_dump_json()
+    strip = next(strip for strip in session.strips if len(strip.path.steps) > 0)
+    twin = {"op": "add_step", "strip_id": "main", "step": {"id": strip.path.steps[0].id, "kind": "gate", "settings": {}}}
+    with pytest.raises(EditRefused, match="same id"):
+        apply(session, EDIT.validate_python(twin))
+    assert session.model_dump_json() == before
