@@ -79,7 +79,7 @@ def serve(data: Path) -> tuple["subprocess.Popen[str]", str, float]:
     line = ""
     while "http://" not in line:
         line = process.stdout.readline()
-    return process, line.split(" at ")[1].strip(), began
+    return process, line.split(" at ")[1].strip().rstrip("/"), began
 
 
 def percentiles(values: list[float]) -> str:

@@ -146,6 +146,10 @@ class Player:
             self._condition.wait_for(lambda: not self._playing or not (self._behind or self._short), timeout_s)
 
     @property
+    def playing(self) -> bool:
+        return self._playing
+
+    @property
     def _short(self) -> bool:
         """Whether what can be heard next is less than what the listener is to have."""
         return self._sent - self._heard_frames < NEAR_S * self._wanted.session.rate_hz

@@ -12,12 +12,24 @@ M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD, M_ARENA_MAX = -1, -2, -3, -8
 
 
 @functools.cache
+def _library() -> ctypes.CDLL:
+    return ctypes.CDLL(None)
+
+
+@functools.cache
 def keep_freed_memory() -> None:
     """Raise glibc's thresholds, once for the process."""
-    library = ctypes.CDLL(None)
+    library = _library()
     if hasattr(library, "mallopt"):
         library.mallopt(M_MMAP_THRESHOLD, 8 << 20)
         library.mallopt(M_TRIM_THRESHOLD, 128 << 20)
         library.mallopt(M_TOP_PAD, 16 << 20)
         # Each arena keeps what was freed in it: few of them, shared by the threads.
         library.mallopt(M_ARENA_MAX, 2)
+
+
+def give_back_memory() -> None:
+    """What is free in the process goes back to the system. It takes some milliseconds in which no thread can allocate, so call it
+    while nothing sounds."""
+    if hasattr(_library(), "malloc_trim"):
+        _library().malloc_trim(0)

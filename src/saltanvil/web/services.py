@@ -16,7 +16,7 @@ from fastapi import Path as PathParameter
 
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
-from saltanvil.engine.memory import keep_freed_memory
+from saltanvil.engine.memory import give_back_memory, keep_freed_memory
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import check_length
 from saltanvil.session.document import NotFound, Session
@@ -37,6 +37,7 @@ T = TypeVar("T")
 
 STUDY_NICENESS = 10
 HOUSEKEEPING_S = 3600.0
+GIVE_BACK_S = 10.0
 #: So long an answer or a study waits for sound at most.
 SOUND_FIRST_S = 0.1
 
@@ -115,16 +116,24 @@ class Services:
         self._held.close()
 
     def _keep_house(self) -> None:
-        """Once a day a copy of the documents; media that nothing needs go after a week."""
+        """Once a day a copy of the documents; media that nothing needs go after a week; memory that is free goes back to the
+        system while nothing plays."""
         give_way()
+        tidied = time.monotonic() - HOUSEKEEPING_S
         while True:
-            try:
-                copy_documents(self.folder)
-                self.media.sweep()
-            except StoreError as error:
-                log.warning("%s", error)
-            if self._closing.wait(HOUSEKEEPING_S):
+            if time.monotonic() - tidied >= HOUSEKEEPING_S:
+                tidied = time.monotonic()
+                try:
+                    copy_documents(self.folder)
+                    self.media.sweep()
+                except StoreError as error:
+                    log.warning("%s", error)
+            if self._closing.wait(GIVE_BACK_S):
                 return
+            with self._lock:
+                plays = any(audition.player.playing for audition in self._auditions.values())
+            if not plays:
+                give_back_memory()
 
     # ---- auditions -------------------------------------------------------------------------------------------------
 
