@@ -329,6 +329,25 @@ def test_the_way_grows_with_replacements_that_come_too_late_and_shrinks_again(mo
     player.close()
 
 
+def test_nobody_waits_for_a_listener_who_has_gone_silent(monkeypatch):
+    """One that neither reads nor reports never gets the change; studies of others must not wait for it again and again."""
+    listener = Listener(monkeypatch)
+    player = listener.player
+    player.play(0.0)
+    listener.settled()
+    player._room = lambda: False
+    player.set_session(SESSIONS[1])
+    assert player._behind
+    waited = []
+    monkeypatch.setattr(player._condition, "wait_for", lambda test, timeout_s: waited.append(test()))
+    player.wait_until_ahead(0.1)
+    assert waited == [False]
+    listener.now += 1.5
+    player.wait_until_ahead(0.1)
+    assert waited == [False]
+    player.close()
+
+
 class Names(dict):
     """A number for each name that is asked for."""
 

@@ -25,6 +25,8 @@ WAY_S, MAX_WAY_S = 0.03, 0.15
 WAY_STEP_S, WAY_BACK_S = 0.01, 0.005
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.1
+#: Without a report for so long, a listener does not listen.
+SILENT_S = 1.0
 #: A report older than this says nothing of how much has been heard since.
 MAX_REPORT_AGE_S = 0.1
 
@@ -141,9 +143,11 @@ class Player:
             self._condition.notify_all()
 
     def wait_until_ahead(self, timeout_s: float) -> None:
-        """Until the last change has left for the ear, and some of the lead with it."""
+        """Until the last change has left for the ear, and some of the lead with it. Nobody waits for a listener who has gone
+        silent."""
         with self._condition:
-            self._condition.wait_for(lambda: not self._playing or not (self._behind or self._short), timeout_s)
+            if time.monotonic() - self._reported_at < SILENT_S:
+                self._condition.wait_for(lambda: not self._playing or not (self._behind or self._short), timeout_s)
 
     @property
     def playing(self) -> bool:

@@ -216,6 +216,8 @@ export class Workspace {
 
   async open(id: number): Promise<void> {
     const version = await api.open(id);
+    // What is on its way belongs to the session that is open still.
+    if (!this.queue.paused) await this.queue.settled;
     this.close();
     remember('session', id);
     this.take(version);
