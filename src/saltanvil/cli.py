@@ -188,8 +188,11 @@ def add_data(parser: argparse.ArgumentParser) -> None:
 
 
 def run_serve(asked: argparse.Namespace) -> None:
+    import gc
     import socket
     import threading
+
+    gc.disable()  # what a start makes stays: looking through it again and again is a tenth of the start
 
     print("Salt Anvil: getting ready ...", flush=True)
     import uvicorn
@@ -232,6 +235,8 @@ def run_serve(asked: argparse.Namespace) -> None:
     listener.listen(128)  # from here on a browser that is quick waits instead of being refused
     port = listener.getsockname()[1]
     shown = url_host(asked.host)
+    gc.freeze()
+    gc.enable()
     print(f"Salt Anvil is at http://{shown}:{port}/{f'?token={token}' if token else ''}", flush=True)
     with contextlib.suppress(KeyboardInterrupt):
         server.run(sockets=[listener])
