@@ -30,8 +30,9 @@ class DelayLine(Stateful):
         self.ring = NO_RING
         self.at = np.zeros(1, np.int64)
 
-    def clone(self, apart: bool = False) -> "DelayLine":
-        return super().clone(apart) if self.ring.size else DelayLine(self.channels)
+    @property
+    def fresh(self) -> bool:
+        return not self.ring.size
 
     def __call__(self, x: Audio, frames_late: int) -> Audio:
         if not self.ring.size and frames_late == 0:
@@ -63,6 +64,10 @@ class Glide(Stateful):
 
     def __init__(self) -> None:
         self.values = np.zeros(mix.GLIDE_STATE)
+
+    @property
+    def fresh(self) -> bool:
+        return self.values[mix.PRIMED] == 0.0
 
 
 Key = tuple[str, ...]
@@ -110,7 +115,9 @@ class Rack:
         self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
 
     def clone(self, apart: bool = False) -> "Rack":
-        """Everything in the state it has; see `Stateful.clone`."""
+        """Everything in the state it has; see `Stateful.clone`. What is as new is left out: it is made again where it is wanted."""
         twin = Rack()
-        twin.held = {name: state.clone(apart) for name, state in self.held.items()}
+        twin.held = {
+            name: state.clone(apart) for name, state in self.held.items() if isinstance(state, Processor) or not state.fresh
+        }
         return twin

@@ -9,6 +9,7 @@ the edit came at that block.
 """
 
 import copy
+import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -33,6 +34,11 @@ from saltanvil.session.document import MAIN_ID, Session
 BLOCK_FRAMES = 1024
 #: Long, so that the cores seldom wait for each other.
 PREROLL_BLOCK_FRAMES = 1 << 16
+#: Saving states may take this share of the time that rendering takes: a play of many strips is saved before fewer of its blocks, and
+#: an edit of it is heard a block or two later.
+SAVING_SHARE = 0.2
+#: How much of the times of earlier blocks counts with the next one.
+RECENT = 0.9
 
 
 @dataclass(frozen=True)
@@ -140,8 +146,9 @@ class Stream:
             plan.latency_frames, 0,
         )  # fmt: skip
         self._true_peaks: list[float] = []
-        #: The state before each block that can still be replaced.
+        #: The states before blocks that can still be replaced.
         self._saved: deque[State] = deque()
+        self._saving_s = self._rendering_s = 0.0
 
     @property
     def frames(self) -> int:
@@ -152,7 +159,7 @@ class Stream:
         self._end, self._quiet = session_frames(session, self.media), quiet_frames(session)
 
     def take_back(self, frame: int) -> None:
-        """Go back to the first block that begins at a frame of the play or later, to render it and what follows anew."""
+        """Go back to the first saved state at a frame of the play or later, to render what follows anew."""
         saved = None
         while self._saved and self._saved[-1].frames >= frame:
             saved = self._saved.pop()
@@ -169,8 +176,15 @@ class Stream:
 
     def next(self, wanted: Wanted, lead_s: float) -> Block | None:
         """The next block; None at the end."""
-        self._saved.append(self._state.clone())
+        began = time.perf_counter()
+        self._saving_s *= RECENT
+        self._rendering_s *= RECENT
+        if self._saving_s <= SAVING_SHARE * self._rendering_s:
+            self._saved.append(self._state.clone())
+        saved = time.perf_counter()
+        self._saving_s += saved - began
         found = self._render(wanted)
+        self._rendering_s += time.perf_counter() - saved
         if found is None:
             return None
         audio, position = found

@@ -32,6 +32,10 @@ export class Frames {
     this.asked = this.request((now) => this.frame(now));
   }
 
+  get on(): boolean {
+    return this.running;
+  }
+
   private frame(now: number): void {
     for (const paint of this.paints) paint(now);
     if (this.running) this.asked = this.request((next) => this.frame(next));

@@ -1,10 +1,10 @@
 <script lang="ts">
   /** The session's strips as a tree of what feeds what: levels in and out, GR as a notch, mute, solo, level. */
   import type { SettingValue, Strip } from '../api/client';
-  import { slides } from '../draw/frames';
   import { workspace } from '../state/workspace.svelte';
   import { newId } from '../api/client';
   import { isKeyed } from '../state/routes';
+  import Meters from './Meters.svelte';
 
   interface Row {
     strip: Strip;
@@ -30,14 +30,6 @@
   });
   const silent = (strip: Strip) => workspace.routing?.strips[strip.id]?.silent ?? null;
   const keyOf = (strip: Strip) => workspace.routing?.strips[strip.id]?.keys ?? [];
-
-  const bar = (db: number | undefined) => Math.max(0, Math.min(1, ((db ?? -60) + 60) / 60));
-  /** What its step that works hardest takes now; too little to be worth a mark is none. */
-  function reduction(strip: Strip): number {
-    let most = 0;
-    for (const step of strip.path.steps) most = Math.max(most, -(workspace.live?.steps[step.id] ?? 0));
-    return most > 0.1 ? most : 0;
-  }
 
   function put(strip: Strip, change: Record<string, SettingValue>, gesture: string | null = null): void {
     workspace.move('strip', strip.id, change, gesture);
@@ -160,11 +152,7 @@
               >{/if}</button
           >
         {/if}
-        <span class="bars" aria-hidden="true">
-          <i class="in" {@attach slides(() => bar(workspace.live?.strips[strip.id]?.[0]))}></i>
-          <i class="out" {@attach slides(() => bar(workspace.live?.strips[strip.id]?.[1]))}></i>
-          <i class="bitten" {@attach slides(() => Math.min(reduction(strip) / 24, 0.6), 'right')}></i>
-        </span>
+        <span></span>
         <input
           class="level figure"
           aria-label="Level of {strip.name}, dB"
@@ -197,6 +185,7 @@
         {:else}<span></span>{/if}
       </li>
     {/each}
+    <Meters strips={rows.map((row) => row.strip)} />
   </ul>
   <p class="soft">
     Drop audio files here, or <button class="link" onclick={() => picker?.click()}>add tracks</button> or
@@ -223,6 +212,7 @@
     padding: 8px 0;
   }
   ul {
+    position: relative;
     list-style: none;
     margin: 0;
     padding: 0;
@@ -271,32 +261,6 @@
     border: 1px solid var(--ink-soft);
     background: var(--plate);
     height: 22px;
-  }
-  .bars {
-    position: relative;
-    overflow: hidden;
-    contain: strict;
-    height: 11px;
-    border-bottom: 1px solid var(--line);
-  }
-  .bars i {
-    position: absolute;
-    left: 0;
-    width: 100%;
-    height: 4px;
-  }
-  .in {
-    top: 0;
-    border: 1px solid var(--ink-soft);
-  }
-  .out {
-    top: 5px;
-    background: var(--after);
-  }
-  .bars .bitten {
-    top: 5px;
-    background: repeating-linear-gradient(135deg, var(--ground) 0 2px, var(--taken) 2px 3px);
-    border: 1px solid var(--taken);
   }
   .level {
     width: 38px;
