@@ -330,11 +330,12 @@ export class Workspace {
 
   // ---- edits -------------------------------------------------------------------------------------------------------
 
-  /** Send an edit; resolves when it has been answered. gesture: a word of its own for each drag (see `EditQueue`). */
-  edit(edit: Edit, gesture: string | null = null): Promise<void> {
+  /** Send an edit; resolves when it has been answered. part: the drag it belongs to (see `EditQueue`). */
+  edit(edit: Edit, part: string | null = null): Promise<void> {
+    const gesture = part ?? newId();
     const done = this.queue.add(edit, gesture);
-    // A step of a gesture is heard as it is made, and stored after it.
-    if (this.playing && gesture !== null && edit.op === 'set')
+    // What moves is heard as it is made, and stored after it.
+    if (this.playing && edit.op === 'set')
       this.audition?.send({ type: 'move', values: edit.values, gesture, number: this.queue.number });
     this.measuringScope.edited();
     return done;
