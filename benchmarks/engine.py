@@ -25,6 +25,7 @@ from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.measure import loudness
+from saltanvil.media.decode import open_audio
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context, Processor
 from saltanvil.processors.colour import CHARACTERS
@@ -101,7 +102,7 @@ WORKING_SET: tuple[tuple[str, dict[str, Any], str, str, str], ...] = (
     ("clipper", {"oversampling": "4x"}, "volume=2,asoftclip=type=tanh:oversample=4", "asoftclip", "300 x; 0.5"),
     ("clipper", {"oversampling": "16x"}, "", "", "none set"),
     ("limiter", {"gain_db": 12.0, "peaks": "true peak"}, "alimiter=level_in=4:limit=0.9:level=0", "alimiter", "700 x; 0.9"),
-    ("limiter", {"gain_db": 12.0, "peaks": "sample"}, "alimiter=level_in=4:limit=0.9:level=0", "alimiter", "none set"),
+    ("limiter", {"gain_db": 12.0, "peaks": "sample peak"}, "alimiter=level_in=4:limit=0.9:level=0", "alimiter", "none set"),
     ("shaper", {"attack_db": 6.0, "sustain_db": -3.0}, "", "", "none set"),
     ("deesser", {"threshold_db": -20.0, "against": "level"}, "", "", "none set"),
     ("leveller", {}, "", "", "none set"),
@@ -244,7 +245,7 @@ def main() -> None:
         three = Path(folder) / "three.wav"
         soundfile.write(three, music(2, 180).T, RATE, subtype="PCM_24")
         began = time.perf_counter()
-        store.pyramid(store.import_file(three, "three.wav", RATE), 4096)
+        store.pyramid(store.import_source(open_audio(three, "three.wav"), RATE), 4096)
         say("3 minutes of stereo imported and stored", f"{time.perf_counter() - began:.2f} s", "3 s")
 
     media = Arrays(music(1, 30))

@@ -36,12 +36,12 @@ def test_a_held_output_follows_the_drive_while_it_plays(page):
     wait_figure(page, "integrated_lufs", lambda change: abs(change) <= 0.1, 3)
     page.wait_for_timeout(1500)
     assert mean_energy(page, 1) == pytest.approx(before, rel=0.5)  # heard as loud, not 12 dB louder
-    choose(page, "output", "rising")
+    choose(page, "output", "not held")
     page.wait_for_selector("[data-figure=match]", state="detached")
     wait_figure(page, "integrated_lufs", lambda change: change > 8, 3)
     page.wait_for_timeout(1500)
     assert mean_energy(page, 1) > 5 * before
-    choose(page, "drive_back", "on")
+    choose(page, "compensate_drive", "on")
     wait_figure(page, "integrated_lufs", lambda change: change < 0, 3)
     wait_figure(page, "true_peak_dbtp", lambda change: change < -3, 3)
 
@@ -55,7 +55,7 @@ def test_two_orders_are_swapped_and_heard_equally_loud_by_one_key(page):
     page.keyboard.type("saturator")
     page.keyboard.press("Enter")
     page.wait_for_selector(".editor h2:has-text('Saturator')")
-    choose(page, "output", "rising")
+    choose(page, "output", "not held")
     type_setting(page, "drive_db", "24")
     saved(page)
     page.keyboard.press("s")

@@ -142,7 +142,7 @@ def test_the_room_between_phrases_is_shut_out_and_no_word_start_is_lost(page):
     assert min(change(page, "sample_peak_dbfs", start, start + 0.06) for start in starts) > -0.5
     page.keyboard.press("Space")
     wait_heard(page, 20_000)
-    assert page.get_attribute(".editor .door", "data-door") in ("open", "held", "closing", "shut")
+    assert page.get_attribute(".editor .gate-state", "data-gate-state") in ("open", "hold", "closing", "closed")
 
 
 def test_a_slow_gate_is_seen_and_hold_takes_the_chatter_off(page):
@@ -192,7 +192,7 @@ def test_limiter_marks_what_goes_beyond_the_users_limit(page):
     assert wait_figure(page, "true_peak_dbtp", lambda value: value < -9, column=2) <= -9.9
     assert wait_figure(page, "beyond_mark", lambda value: value > 0) > 0
     page.wait_for_selector("text=beyond your mark of 2 dB")
-    type_setting(page, "mark_db", "12")
+    type_setting(page, "warn_above_db", "12")
     wait_figure(page, "beyond_mark", lambda value: value == 0)
 
 

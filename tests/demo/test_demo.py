@@ -179,7 +179,7 @@ def test_the_bed_falls_under_the_words_and_is_back_in_the_pauses(walk):
         assert np.abs(quiet).max() < 0.2
     assert np.array_equal(found.before, media.read(session.strip("bed").media_id, 0, harbour_walk.FRAMES))
     # *Taken* plays exactly the difference, at the strip's level.
-    plan = compile_plan(session, media, Rack(), Audition(Scope("bed", "bed-duck"), "taken"))
+    plan = compile_plan(session, media, Rack(), Audition(Scope("bed", "bed-duck"), "difference"))
     blocks = [plan.render(at, 1024).copy() for at in range(0, 1024 * 1200, 1024)]
     left, right = plan.node("bed").gains
     heard = np.concatenate(blocks, axis=1)
@@ -218,7 +218,7 @@ def test_a_low_key_opens_for_the_kick_alone_and_a_click_key_needs_a_threshold_fa
         return ScopeRenderer(session, media, SegmentCache(), 0, demo.FRAMES).compare(Scope("k", "g"))
 
     def opened(found, times):
-        return [bool((found.rows["door"][round(t * 750) : round(t * 750) + 20] >= HOLDING).any()) for t in times]
+        return [bool((found.rows["gate_state"][round(t * 750) : round(t * 750) + 20] >= HOLDING).any()) for t in times]
 
     low = gate(threshold_db=-24.0, key_filter="low-pass", key_high_hz=150.0)
     assert all(opened(low, kicks)) and not any(opened(low, hats))

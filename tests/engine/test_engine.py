@@ -247,7 +247,7 @@ def test_before_after_taken_null(media):
     assert found.latency_frames == 144 and len(found.reduction_db) == -(-70_000 // 64)
     solo = session.model_copy(deep=True)
     heard = {}
-    for listening in ("before", "after", "taken"):
+    for listening in ("before", "after", "difference"):
         plan = compile_plan(solo, media, Rack(), Audition(Scope("a", "c"), listening))
         plan.render(0, 64 * 200)
         heard[listening] = plan.render(64 * 200, 64 * 400)
@@ -257,9 +257,9 @@ def test_before_after_taken_null(media):
     late, first = 144, 64 * 200
     step = (found.before - found.after)[0]
     stop = 64 * 600 - late
-    assert heard["taken"][0, 20_000 - first + late :] == pytest.approx(np.float32(left) * step[: stop - 20_000], abs=1e-6)
+    assert heard["difference"][0, 20_000 - first + late :] == pytest.approx(np.float32(left) * step[: stop - 20_000], abs=1e-6)
     idle = small_session(ratio=1.0, lookahead_ms=3.0)
-    plan = compile_plan(idle, media, Rack(), Audition(Scope("a", "c"), "taken"))
+    plan = compile_plan(idle, media, Rack(), Audition(Scope("a", "c"), "difference"))
     assert not plan.render(0, 64 * 500).any()
 
 

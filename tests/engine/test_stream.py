@@ -85,7 +85,7 @@ def any_session(draw):
 AUDITIONS = [
     Audition(),
     Audition(Scope("a", "c"), "before", -4.0),
-    Audition(Scope("a", "c"), "taken"),
+    Audition(Scope("a", "c"), "difference"),
     Audition(Scope("a"), "after"),
 ]
 PASSAGES = [Passage(), Passage(0, 20 * 1024, True), Passage(6400, 64_000, True)]

@@ -34,7 +34,7 @@ from tests.studies.test_bench import ask, figures
 
 RATE = 48000
 METER = pyloudnorm.Meter(RATE, filter_class="DeMan")
-RISING = {"output": "rising"}
+NOT_HELD = {"output": "not held"}
 
 
 def lufs(x):
@@ -48,7 +48,7 @@ def lines(y, hz):
 
 def harmonics_db(hz=1000.0, level=-12.0, channels=1, **chosen):
     """H2 to H9 re the fundamental."""
-    y, _ = run("saturator", np.tile(tone(hz, 2.0, level), (channels, 1)), **{"drive_db": 0.0, **RISING, **chosen})
+    y, _ = run("saturator", np.tile(tone(hz, 2.0, level), (channels, 1)), **{"drive_db": 0.0, **NOT_HELD, **chosen})
     found = lines(y[0], hz)
     return db(found[2:10] / found[1])
 
@@ -78,7 +78,7 @@ def test_the_plain_curve_makes_the_pure_second_or_the_pure_third(balance, wanted
     """g^2 = (T_2 + 1) / 2 and g^3 = (T_3 + 3 g) / 4, read on the bench."""
     result = ask(
         "harmonics",
-        step("saturator", "s", character="plain", balance=balance, drive_db=drive_db, **RISING),
+        step("saturator", "s", character="plain", balance=balance, drive_db=drive_db, **NOT_HELD),
         frequency_hz=1000.0,
         level_dbfs=-18.0,
     )
@@ -110,15 +110,15 @@ def test_characters_differ_as_they_say():
     probe = tone(10000, 2.0, -40)
     lost = {}
     for loud in (-60.0, 0.0):
-        y, _ = run("saturator", probe + tone(1000, 2.0, loud), character="tape", drive_db=0.0, **odd, **RISING)
+        y, _ = run("saturator", probe + tone(1000, 2.0, loud), character="tape", drive_db=0.0, **odd, **NOT_HELD)
         found = lines(y[0], 1000)
         lost[loud] = db(found[10] / 0.01) - (db(found[1]) - loud)
     assert abs(lost[-60.0]) < 0.1 and lost[0.0] < lost[-60.0] - 2
     onset = np.concatenate((np.zeros(4800), tone(1000, 0.5, -3)))
-    y, _ = run("saturator", onset, character="tape", drive_db=6.0, oversampling="2x", **odd, **RISING)
+    y, _ = run("saturator", onset, character="tape", drive_db=6.0, oversampling="2x", **odd, **NOT_HELD)
     first = slice(4800, 4848)  # its first period
     assert db(np.abs(y[0, first]).max()) > db(y[0, -480:].max()) + 0.5
-    plain, _ = run("saturator", onset, character="plain", drive_db=6.0, oversampling="2x", **odd, **RISING)
+    plain, _ = run("saturator", onset, character="plain", drive_db=6.0, oversampling="2x", **odd, **NOT_HELD)
     assert abs(db(np.abs(plain[0, first]).max()) - db(plain[0, -480:].max())) < 0.3
     # Tube: lopsided even where nothing but odd harmonics is asked for, the more the louder.
     tube = [harmonics_db(level=level, character="tube", **odd)[0] for level in (-40.0, -20.0, -6.0)]
@@ -136,10 +136,10 @@ def test_characters_differ_as_they_say():
 @pytest.mark.parametrize("character", sorted(CHARACTERS))
 def test_aliasing_is_100_db_down_at_full_quality(character):
     """Folding after the sampling theorem; design/5: 5 kHz driven 12 dB, and a sweep up to 18 kHz."""
-    asked = step("saturator", "s", character=character, drive_db=12.0, oversampling="16x", **RISING)
+    asked = step("saturator", "s", character=character, drive_db=12.0, oversampling="16x", **NOT_HELD)
     for hz in (5000.0, 17900.0):
         hz = round(hz)
-        y, _ = run("saturator", tone(hz, 2.0, 0), character=character, drive_db=12.0, oversampling="16x", **RISING)
+        y, _ = run("saturator", tone(hz, 2.0, 0), character=character, drive_db=12.0, oversampling="16x", **NOT_HELD)
         spectrum = np.abs(np.fft.rfft(y[0, RATE:].astype(float) * np.kaiser(RATE, 22)))
         at = np.arange(len(spectrum))
         harmonic = np.min([np.abs(at - k * hz) for k in range(6)], axis=0) < 30
@@ -157,7 +157,7 @@ def test_emphasis_and_its_undoing_are_flat_at_zero_drive(character, low_db, low_
     """Transfer function by cross spectra (scipy.signal.csd), of noise so soft that no curve bends."""
     x = 1e-3 * np.random.default_rng(0).standard_normal(4 * RATE)
     chosen = {"low_emphasis_db": low_db, "low_emphasis_hz": low_hz, "high_emphasis_db": high_db, "high_emphasis_hz": high_hz}
-    y, _ = run("saturator", x, character=character, drive_db=0.0, oversampling=oversampling, **RISING, **chosen)
+    y, _ = run("saturator", x, character=character, drive_db=0.0, oversampling=oversampling, **NOT_HELD, **chosen)
     hz, crossed = scipy.signal.csd(x, y[0].astype(np.float64), RATE, nperseg=RATE // 4)
     flat = db(crossed / scipy.signal.welch(x, RATE, nperseg=RATE // 4)[1])
     assert np.abs(flat[(hz >= 20) & (hz <= 20000)]).max() < 0.06
@@ -173,38 +173,38 @@ def test_emphasis_decides_where_the_colour_is_made():
     mixed = tone(3000, 2.0, -14) + tone(150, 2.0, -14)
     shares = []
     for emphasis in (-9.0, 9.0):
-        y, _ = run("saturator", mixed, balance=1.0, drive_db=6.0, high_emphasis_db=emphasis, high_emphasis_hz=1000.0, **RISING)
+        y, _ = run("saturator", mixed, balance=1.0, drive_db=6.0, high_emphasis_db=emphasis, high_emphasis_hz=1000.0, **NOT_HELD)
         shares.append(db(lines(y[0], 150.0)[60]))  # 9 kHz, the third of 3 kHz
     assert shares[1] > shares[0] + 15
 
 
 def test_no_direct_current_is_left_and_mix_at_nought_passes_bit_for_bit():
     for character in CHARACTERS:
-        y, _ = run("saturator", tone(100, 3.0, -3), character=character, balance=0.0, drive_db=18.0, **RISING)
+        y, _ = run("saturator", tone(100, 3.0, -3), character=character, balance=0.0, drive_db=18.0, **NOT_HELD)
         assert abs(y[0, -RATE:].mean()) < 1e-4
     x = noise(2, 20000)
     for chosen in ({"stereo": "linked"}, {"stereo": "mid/side"}, {"character": "tape", "oversampling": "1x"}):
-        assert np.array_equal(run("saturator", x, mix=0.0, drive_db=24.0, **RISING, **chosen)[0], x)
-    half, _ = run("saturator", x, mix=0.5, drive_db=12.0, **RISING)
-    whole, _ = run("saturator", x, mix=1.0, drive_db=12.0, **RISING)
+        assert np.array_equal(run("saturator", x, mix=0.0, drive_db=24.0, **NOT_HELD, **chosen)[0], x)
+    half, _ = run("saturator", x, mix=0.5, drive_db=12.0, **NOT_HELD)
+    whole, _ = run("saturator", x, mix=1.0, drive_db=12.0, **NOT_HELD)
     assert np.allclose(half[:, 4800:], 0.5 * (x + whole)[:, 4800:], atol=1e-6)
 
 
 @pytest.mark.parametrize("first, then", [("tube", "plain"), ("plain", "tube"), ("tape", "tube"), ("tube", "transformer")])
 def test_another_character_comes_without_a_click(first, then):
     """A soft sound is left alone by both, so nothing but a click could stand out of it."""
-    saturator = made("saturator", drive_db=0.0, character=first, oversampling="2x", **RISING)
+    saturator = made("saturator", drive_db=0.0, character=first, oversampling="2x", **NOT_HELD)
     x = tone(200, 1.0, -60).astype(np.float32)[None]
     saturator.process(x)
-    saturator.configure(saturator.settings_model(drive_db=0.0, character=then, oversampling="2x", **RISING), Context(rate=RATE))
+    saturator.configure(saturator.settings_model(drive_db=0.0, character=then, oversampling="2x", **NOT_HELD), Context(rate=RATE))
     assert np.abs(saturator.process(x)).max() < 2.5 * np.abs(x).max()
 
 
 def test_liven_lifts_attacks_and_highs_and_leaves_what_sustains():
     note = np.concatenate((np.zeros(9600), tone(400, 1.0, -20) + tone(6000, 1.0, -40)))
-    chosen = {"character": "plain", "balance": 1.0, "drive_db": 0.0, **RISING}
+    chosen = {"character": "plain", "balance": 1.0, "drive_db": 0.0, **NOT_HELD}
     still, _ = run("saturator", note, **chosen)
-    lively, _ = run("saturator", note, liven=1.0, **chosen)
+    lively, _ = run("saturator", note, lift_attacks=1.0, **chosen)
     attack, held = slice(9600, 9600 + 480), slice(-RATE // 2, None)
     lift = lambda part: db(np.std(lively[0, part]) / np.std(still[0, part]))  # noqa: E731
     assert 2.0 < lift(attack) <= 6.5 and abs(lift(held)) < 0.1
@@ -216,7 +216,7 @@ def test_liven_lifts_attacks_and_highs_and_leaves_what_sustains():
 def test_sides_are_linked_or_not_or_driven_each_by_itself():
     loud, soft = tone(500, 2.0, 0), tone(500, 2.0, -30)
     x = np.stack((loud, soft))
-    tape = {"character": "tape", "balance": 1.0, "drive_db": 6.0, **RISING}
+    tape = {"character": "tape", "balance": 1.0, "drive_db": 6.0, **NOT_HELD}
     gain = {way: db(lines(run("saturator", x, stereo=way, **tape)[0][1], 500)[1]) - -30 for way in ("linked", "unlinked")}
     assert gain["unlinked"] > gain["linked"] + 2
     both = np.stack((soft, soft))
@@ -247,7 +247,13 @@ def test_loudness_is_held_on_every_demo_track_at_every_drive(demo_tracks):
     for name in demo_tracks:
         x = part_of(demo_tracks, name)
         for drive in (0.0, 8.0, 16.0, 24.0):
-            colour = {"character": next(characters), "liven": 0.3, "mix": 0.8, "oversampling": "2x", "low_emphasis_db": 3.0}
+            colour = {
+                "character": next(characters),
+                "lift_attacks": 0.3,
+                "mix": 0.8,
+                "oversampling": "2x",
+                "low_emphasis_db": 3.0,
+            }
             session = session_of(strip("t", step("saturator", "s", drive_db=drive, **colour), media_id=0))
             media = Arrays(x)
             session = settled(session, media)
@@ -263,8 +269,8 @@ def test_level_held_drive_takes_peaks_and_leaves_the_loudness(demo_tracks):
         own, loudness = figures_of(x, RATE).true_peak_dbtp, lufs(x)
         taken = []
         for drive in (2.0, 6.0, 9.0, 12.0, 15.0, 18.0):
-            chosen = {"character": "plain", "balance": 1.0, "drive_db": drive, "drive_back": True, "oversampling": "2x"}
-            y, _ = run("saturator", x, **chosen, **RISING)
+            chosen = {"character": "plain", "balance": 1.0, "drive_db": drive, "compensate_drive": True, "oversampling": "2x"}
+            y, _ = run("saturator", x, **chosen, **NOT_HELD)
             taken.append((own - figures_of(y, RATE).true_peak_dbtp, loudness - lufs(y)))
         peaks, lost = np.array(taken).T
         assert (np.diff(peaks) > 0).all() and (np.diff(lost) > 0).all()
@@ -295,7 +301,7 @@ def test_hints_tell_of_a_colour_that_is_not_there_or_only_louder():
 
     soft = np.float32(0.001) * x
     assert told("saturator", soft, drive_db=0.0, balance=1.0, character="plain")[0] == ["idle"]
-    assert told("saturator", 0.1 * x, drive_db=12.0, output="rising")[0] == ["louder"]
+    assert told("saturator", 0.1 * x, drive_db=12.0, output="not held")[0] == ["louder"]
     hints, facts = told("saturator", drive_db=12.0)
     assert not hints and -40 < facts["coloured_db"] < 0
     assert told("lowend", tone(2000, 3.0, -12).astype(np.float32)[None])[0] == ["idle"]
@@ -353,7 +359,7 @@ def test_a_compressor_at_one_to_one_is_colour_alone_by_the_saturators_kernels(co
     x = noise(2, 40000, level=0.4)
     idle = {"ratio": 1.0, "knee_db": 0.0, "output_colour": colour, "colour_drive_db": 9.0, "colour_odd_share": 0.3}
     coloured, _ = run("compressor", x, **idle)
-    same = {"character": colour, "drive_db": 9.0, "balance": 0.3, "drive_back": True, **RISING}
+    same = {"character": colour, "drive_db": 9.0, "balance": 0.3, "compensate_drive": True, **NOT_HELD}
     assert np.allclose(coloured, run("saturator", x, **same)[0], atol=1e-6) and np.abs(coloured - x).max() > 0.01
     assert np.array_equal(run("compressor", x, **{**idle, "mix": 0.0})[0], x)
     assert np.array_equal(run("compressor", x, ratio=1.0, knee_db=0.0)[0], x)
@@ -367,7 +373,7 @@ def test_a_compressor_at_one_to_one_is_colour_alone_by_the_saturators_kernels(co
 def test_another_order_is_heard_as_loud_as_the_first(demo_tracks):
     x = part_of(demo_tracks, "Snare")
     squash = step("compressor", "c", threshold_db=-36.0, ratio=8.0, attack_ms=20.0, makeup_db=6.0)
-    dirt = step("saturator", "d", drive_db=18.0, oversampling="1x", **RISING)
+    dirt = step("saturator", "d", drive_db=18.0, oversampling="1x", **NOT_HELD)
     session, media = session_of(strip("t", squash, dirt, media_id=0)), Arrays(x)
     swap = MoveStep(step_id="d", strip_id="t", index=0)
     renderer = lambda s: ScopeRenderer(s, media, SegmentCache(), 0, x.shape[1])  # noqa: E731

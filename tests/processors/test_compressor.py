@@ -110,7 +110,7 @@ def test_1_to_1_is_transparent_bit_for_bit():
         {"detector": "rms"},
         {"topology": "feedback"},
         {"release_mode": "automatic"},
-        {"attack_return_db": 6.0},
+        {"restore_attacks_db": 6.0},
     ):
         y, _ = run(x, ratio=1, threshold_db=-50, **more)
         assert np.array_equal(y, x)
@@ -142,7 +142,7 @@ def test_attack_return_gives_back_attacks_and_never_more_than_was_taken():
     x = np.tile(0.9 * hit, 4)[None].astype(np.float32)
     common = {"threshold_db": -30.0, "ratio": 10.0, "attack_ms": 0.1, "release_ms": 200.0}
     flat, _ = run(x, **common)
-    back, _ = run(x, **common, attack_return_db=9.0)
+    back, _ = run(x, **common, restore_attacks_db=9.0)
     rise = 20 * np.log10(np.abs(back).max() / np.abs(flat).max())
     assert 3 < rise <= 9.01
     assert (np.abs(back) <= np.abs(x) + 1e-6).all()

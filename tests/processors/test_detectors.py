@@ -51,7 +51,7 @@ CURVES = {
         {"points": [[-60.0, -60.0], [-30.0, -30.0], [0.0, -10.0]], "rounding_db": 0.0},
         lambda level: -(level + 30.0) / 3.0,
     ),
-    "limiter": ({"ceiling_db": -24.0, "peaks": "sample"}, lambda level: -24.0 - level),
+    "limiter": ({"ceiling_db": -24.0, "peaks": "sample peak"}, lambda level: -24.0 - level),
 }
 
 

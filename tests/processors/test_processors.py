@@ -70,8 +70,8 @@ def test_hysteresis_keeps_the_door_where_it_is():
     assert level[0] < -80  # between the thresholds, and shut: stays shut
     assert level[1] == pytest.approx(-15, abs=0.1) and level[2] == pytest.approx(-23, abs=0.1)  # now open: stays open
     assert level[3] < -60
-    door, openings = step.telemetry.rows["door"], step.telemetry.rows["openings"]
-    assert openings.sum() == 1 and {0, 3} <= set(door.astype(int))
+    gate_state, openings = step.telemetry.rows["gate_state"], step.telemetry.rows["openings"]
+    assert openings.sum() == 1 and {0, 3} <= set(gate_state.astype(int))
 
 
 def test_hold_takes_the_ticks_off():
@@ -185,10 +185,10 @@ limiter_settings = st.fixed_dictionaries(
         "gain_db": st.floats(0, 24),
         "lookahead_ms": st.floats(0.5, 10),
         "release_ms": st.floats(1, 500),
-        "release_mode": st.sampled_from(["fixed", "adaptive", "leaning"]),
-        "lean": st.floats(0, 1),
+        "release_mode": st.sampled_from(["fixed", "adaptive", "low-end weighted"]),
+        "low_end_weight": st.floats(0, 1),
         "stereo_link": st.sampled_from([0.0, 0.4, 1.0]),
-        "peaks": st.sampled_from(["sample", "true peak"]),
+        "peaks": st.sampled_from(["sample peak", "true peak"]),
     }
 )
 
@@ -210,7 +210,7 @@ def test_an_idle_limiter_is_a_pure_delay_and_a_working_one_gives_back():
     hit = np.concatenate((tone(1000, 0.1, -12), tone(1000, 0.01, 6), tone(1000, 0.5, -12)))
     reduction = {}
     for mode in ("fixed", "adaptive"):
-        _, step = run("limiter", hit, release_mode=mode, release_ms=50.0, ceiling_db=-6.0, peaks="sample")
+        _, step = run("limiter", hit, release_mode=mode, release_ms=50.0, ceiling_db=-6.0, peaks="sample peak")
         reduction[mode] = step.telemetry.reduction_db
         assert reduction[mode].max() == pytest.approx(12, abs=0.1)
         gone = int((0.11 + 0.2) * RATE / 64)
@@ -226,7 +226,7 @@ def test_leaning_breathes_with_the_low_end():
     high = tone(3000, 1.0, -26)
     kick = np.zeros(RATE)
     kick[12000:24000] = tone(60, 0.25, -4)
-    chosen = {"ceiling_db": -3.0, "release_mode": "leaning", "lean": 0.8, "release_ms": 60.0}
+    chosen = {"ceiling_db": -3.0, "release_mode": "low-end weighted", "low_end_weight": 0.8, "release_ms": 60.0}
     y, _ = run("limiter", high + kick, **chosen)
     level = lambda a, b: db(scipy.signal.sosfilt(scipy.signal.butter(4, 1500, "high", fs=RATE, output="sos"), y[0])[a:b]).max()  # noqa: E731
     assert level(16000, 22000) < level(4000, 10000) - 2 and level(40000, 47000) == pytest.approx(level(4000, 10000), abs=0.2)
@@ -311,7 +311,7 @@ def test_what_is_outside_the_window_or_kept_clear_is_not_clipped():
 
 def test_drive_given_back_and_dc_removed():
     x = noise(1, RATE, level=0.05)
-    y, _ = run("clipper", x, drive_db=12.0, drive_back=True, ceiling_db=0.0, hardness=1.0)
+    y, _ = run("clipper", x, drive_db=12.0, compensate_drive=True, ceiling_db=0.0, hardness=1.0)
     quiet = np.abs(x[0]) < 0.2
     assert np.allclose(y[0][quiet], x[0][quiet], atol=1e-3)
     lopsided = np.maximum(tone(200, 2.0, 0.0), -0.2)

@@ -17,8 +17,7 @@ import pytest
 from saltanvil.engine.path_runner import PathRunner
 from saltanvil.engine.render import render_strips
 from saltanvil.processors import REGISTRY
-from saltanvil.session.apply import EDIT
-from saltanvil.session.document import Session
+from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.format import FORMAT, Unreadable, read_edit, read_path, read_preset, read_session, written
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.store.database import Database
@@ -78,7 +77,7 @@ def document(session):
 
 def as_now(old):
     """An old document with the defaults of fields that came later."""
-    return document(Session.model_validate(old))
+    return document(read_session(json.dumps(old), "old")[0])
 
 
 def test_a_session_of_format_1_opens_with_its_whole_history(folder, golden):
@@ -135,7 +134,7 @@ def test_presets_and_path_files_of_format_1_are_taken(folder):
 
 
 def test_every_edit_and_document_is_written_with_its_format_and_read_back(golden):
-    session = Session.model_validate(golden["kept"])
+    session = read_session(json.dumps(golden["kept"]), "old")[0]
     text = written(session)
     assert json.loads(text)["format"] == FORMAT and read_session(text, "s") == (session, [])
     for start in PATH_STARTS:
@@ -179,6 +178,33 @@ def test_other_old_edits_keep_their_meaning():
     )
     assert [edit.op for edit in nested.edits] == ["set", "remove_step"]
     assert read_edit(json.dumps({"op": "set_strip", "strip_id": "s"})).edits == []  # one that moved nothing
+
+
+def test_settings_of_format_2_are_found_by_their_new_names():
+    """Written by the last commit that wrote format 2: each renamed setting and word, in a document, edits and presets."""
+    kept = json.loads((GOLDEN.parent / "format2" / "kept.json").read_text())
+    session, notices = read_session(json.dumps(kept["session"]), "old")
+    settings = {step.id: step.settings for step in session.strips[0].path.walk()}
+    assert not notices
+    assert (settings["a"].output, settings["a"].compensate_drive, settings["a"].lift_attacks) == ("not held", True, 0.4)
+    assert (settings["b"].output, settings["b"].output_db, settings["c"].output) == ("manual gain", -3.0, "held")
+    assert (settings["d"].release_mode, settings["d"].low_end_weight) == ("low-end weighted", 0.7)
+    assert settings["e"].compensate_drive and settings["f"].restore_attacks_db == 5.0
+    assert (settings["j"].output, settings["j"].lift_attacks) == ("not held", 0.2)
+    moved, added, batch = (read_edit(json.dumps(edit)) for edit in kept["edits"])
+    assert {value.name: value.value for value in moved.values} == {
+        "output": "manual gain", "low_end_weight": 0.2, "release_mode": "low-end weighted", "restore_attacks_db": 3.0,
+        "compensate_drive": False, "lift_attacks": 0.1,
+    }  # fmt: skip
+    for edit in (moved, added, batch):
+        apply(session, edit)
+    limiter = read_preset("limiter", json.dumps(kept["presets"]["limiter"]), "p")
+    assert (limiter[0].low_end_weight, limiter[0].release_mode, limiter[1]) == (0.1, "low-end weighted", [])
+    assert read_preset("saturator", json.dumps(kept["presets"]["saturator"]), "p")[0].output == "manual gain"
+    assert (
+        read_preset("path", json.dumps(kept["presets"]["path"]), "p")[0]
+        == read_session(json.dumps(kept["session"]), "o")[0].strips[0].path
+    )
 
 
 def test_newer_formats_and_damaged_text_are_refused_in_words():

@@ -268,7 +268,7 @@ def test_level_polarity_mute_solo_and_bypass_of_a_lane():
     assert null_db(through([made], x)[0], low - x) < -120  # solo is a matter of listening
     listened = PathRunner(Path(steps=[made]), x, RATE, audition=Audition()).run()
     assert null_db(listened, -x) < -120
-    only = PathRunner(Path(steps=[made]), x, RATE, audition=Audition(Scope("sound", None, "split-0"), "only")).run()
+    only = PathRunner(Path(steps=[made]), x, RATE, audition=Audition(Scope("sound", None, "split-0"), "solo lane")).run()
     assert null_db(only, low) < -120
 
 
@@ -311,17 +311,17 @@ def test_before_after_and_taken_of_a_lane_and_of_a_step_in_it(media):
     # The live plan hears the same.
     for scope, found in ((Scope("a", None, "split-0"), lane), (Scope("a", "low-comp"), inside)):
         heard = {}
-        for listening in ("taken", "only"):
+        for listening in ("difference", "solo lane"):
             plan = compile_plan(session, media, Rack(), Audition(scope, listening))
             heard[listening] = np.concatenate([plan.render(at, 1024) for at in range(0, RATE + 4096, 1024)], axis=1)
             late = plan.latency_frames
         cut = slice(RATE // 2 + late, RATE + late)
-        assert null_db(heard["taken"][:, cut], found.before - found.after) < -110
+        assert null_db(heard["difference"][:, cut], found.before - found.after) < -110
         solo = session.model_copy(deep=True)
         solo.lane("split-0")[2].solo = True
         plan = compile_plan(solo, media, Rack(), Audition())
         assert np.array_equal(
-            heard["only"], np.concatenate([plan.render(at, 1024) for at in range(0, RATE + 4096, 1024)], axis=1)
+            heard["solo lane"], np.concatenate([plan.render(at, 1024) for at in range(0, RATE + 4096, 1024)], axis=1)
         )
 
 

@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Match, Session, Stretch
 from saltanvil.session.edits import EditRefused, Set
+from saltanvil.session.format import FORMAT
 from saltanvil.session.validate import checked
 from saltanvil.store.database import Database
 from saltanvil.store.sessions import SessionStore
@@ -226,4 +227,4 @@ def test_the_history_is_text_with_its_format(store):
     number = store.create(start())
     store.edit(number, moved("session", None, {"name": "Other"}))
     row = store.database.connection().execute("SELECT edit, inverse FROM edits").fetchone()
-    assert json.loads(row["edit"])["format"] == json.loads(row["inverse"])["format"] == 2
+    assert json.loads(row["edit"])["format"] == json.loads(row["inverse"])["format"] == FORMAT

@@ -24,8 +24,8 @@ from saltanvil.session.edits import (
     MoveStrip,
     RemoveStep,
     RemoveStrip,
-    SetSections,
 )  # fmt: skip
+from saltanvil.session.sections import SetSections
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.media import ImportCancelled, MediaStore
 from saltanvil.store.sessions import SessionStore

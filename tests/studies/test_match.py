@@ -161,7 +161,7 @@ def test_a_bypassed_split_and_a_plain_law_are_not_measured(ready, media):
     for edit, left in (
         (set_step("blend", bypass=True), {"colour", "glue"}),
         (set_step("blend", law="linear"), {"colour", "glue"}),
-        (set_step("colour", output="rising"), {"blend", "glue"}),
+        (set_step("colour", output="not held"), {"blend", "glue"}),
     ):
         changed = apply(ready, edit)[0]
         assert {found.step.id for found in Matcher(media).matches(changed)} == left

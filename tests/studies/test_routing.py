@@ -36,7 +36,7 @@ def silent(session, strip_id):
     [
         ({"op": "set_strip", "strip_id": "kick", "mute": True}, "kick", "Muted."),
         ({"op": "set_strip", "strip_id": "kick", "level_db": -90.0}, "kick", "Its level is all the way down."),
-        ({"op": "set_strip", "strip_id": "bass", "solo": True}, "kick", "Soloed away by BASS."),
+        ({"op": "set_strip", "strip_id": "bass", "solo": True}, "kick", "Silenced by solo on BASS."),
         ({"op": "set_strip", "strip_id": "drums", "mute": True}, "kick", "DRUMS, on its way to the main, is silent: Muted."),
         ({"op": "set_strip", "strip_id": "main", "mute": True}, "bass", "MAIN, on its way to the main, is silent: Muted."),
         ({"op": "set_strip", "strip_id": "kick", "mute": True}, "drums", "Nothing reaches it: KICK: Muted."),
@@ -134,7 +134,7 @@ def test_low_latency_says_what_it_changes():
     session, _ = edited(plain(), op="set_step", step_id="duck", settings={"lookahead_ms": 5.0})
     routing = routing_of(session)
     assert routing.low_latency_changes == {
-        "lim": "counts true peak becomes sample, lookahead 3 becomes 0.5: 3.4 ms less",
+        "lim": "ceiling measures true peak becomes sample peak, lookahead 3 becomes 0.5: 3.4 ms less",
         "duck": "lookahead 5 becomes 0: 5.0 ms less",
     }
     assert routing.latency_ms == pytest.approx(8.9, abs=0.1) and routing.low_latency_ms == 0.5

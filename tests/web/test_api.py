@@ -277,7 +277,7 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     edit(op="add_step", strip_id=track, step={"kind": "saturator", "id": "s", "settings": {"drive_db": 18}})
     assert match_in(settled(client, session), "s")["refused"] is None
     assert abs(ask("scope", strip_id=track, step_id="s")["ledger"]["matched_db"]) < 0.02
-    edit(op="set_step", step_id="s", settings={"output": "rising"})
+    edit(op="set_step", step_id="s", settings={"output": "not held"})
     edit(op="add_step", strip_id=track, step={"kind": "trim", "id": "quiet", "settings": {"gain_db": -30}})
     swap = {"op": "move_step", "step_id": "quiet", "strip_id": track, "index": 0}
     before = client.get(f"/api/sessions/{session}").json()["revision"]

@@ -20,7 +20,7 @@ from hypothesis import strategies as st
 
 from saltanvil.engine.time import MAX_SESSION_S
 from saltanvil.session.document import MAIN_ID
-from saltanvil.session.edits import SetSections
+from saltanvil.session.sections import SetSections
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.folder import DataFolder
 from saltanvil.web.app import create_app
@@ -116,7 +116,7 @@ def test_a_full_disks_words_name_no_path(client, session, monkeypatch):
     def full(*_):
         raise OSError(28, "No space left on device", "/secret/place")
 
-    monkeypatch.setattr(client.app.state.services.media, "import_file", full)
+    monkeypatch.setattr(client.app.state.services.media, "import_source", full)
     job = send(client, session, "take.wav", wav(1000))
     assert job["state"] == "failed" and "No space left" in job["error"] and "secret" not in job["error"]
 

@@ -1,8 +1,15 @@
 <script lang="ts">
+  import { onMount } from 'svelte';
+  import Help from './lib/dialogs/Help.svelte';
+  import Imported from './lib/dialogs/Imported.svelte';
+  import NewSession from './lib/dialogs/NewSession.svelte';
+  import Sections from './lib/dialogs/Sections.svelte';
+  import StageGain from './lib/dialogs/StageGain.svelte';
   import ExportDialog from './lib/sessions/ExportDialog.svelte';
-  import Help from './lib/sessions/Help.svelte';
   import Jobs from './lib/sessions/Jobs.svelte';
   import SessionMenu from './lib/sessions/SessionMenu.svelte';
+  import { addressOf, hashOf, titleOf, VIEW_NAMES, VIEWS, type View } from './lib/state/address';
+  import { keyOf, shortcuts } from './lib/state/shortcuts.svelte';
   import {
     bypassSteps,
     chosenSteps,
@@ -12,7 +19,9 @@
     removeSteps,
     swapOrder,
   } from './lib/state/steps';
-  import { dissolve, divide, setLane } from './lib/state/splits';
+  import { divide, removeSplit, setLane } from './lib/state/splits';
+  import { busOf, chosenStrips, muteChosen, removeStrips, soloChosen } from './lib/state/strips';
+  import * as timeline from './lib/state/timeline.svelte';
   import { workspace } from './lib/state/workspace.svelte';
   import Latency from './lib/transport/Latency.svelte';
   import Transport from './lib/transport/Transport.svelte';
@@ -21,11 +30,9 @@
   import Shape from './views/Shape.svelte';
 
   type Theme = 'salt' | 'iron';
-  const VIEWS = ['shape', 'map', 'bench'] as const;
-  const VIEW_NAMES = { shape: 'Shape', map: 'Map', bench: 'Bench' };
-  type View = (typeof VIEWS)[number];
-  let view = $state<View>(VIEWS.find((name) => name === localStorage.getItem('saltanvil.view')) ?? 'shape');
-  let open = $state<'sessions' | 'export' | 'help' | null>(null);
+  let view = $state<View>(addressOf(location.hash).view);
+  let open = $state<'sessions' | 'export' | 'help' | 'new' | 'sections' | 'stage gain' | null>(null);
+  let dropped = $state.raw<File[]>([]);
   let adding = $state(false);
   let bands = $state(4);
   let dropping = $state(false);
@@ -33,12 +40,31 @@
   const system: Theme = matchMedia('(prefers-color-scheme: dark)').matches ? 'iron' : 'salt';
   let theme = $state<Theme>((localStorage.getItem('saltanvil.theme') as Theme | null) ?? system);
 
+  const session = $derived(workspace.session);
+
   $effect(() => {
     document.documentElement.dataset['theme'] = theme;
   });
-  void workspace.start().finally(() => (started = true));
+  $effect(() => {
+    document.title = titleOf(session?.name ?? null, view);
+  });
+  /** The address follows the session that is open. */
+  $effect(() => {
+    const id = workspace.version?.id ?? null;
+    if (id !== null && addressOf(location.hash).session !== id)
+      history.replaceState(null, '', hashOf({ session: id, view }));
+  });
+  onMount(() => {
+    void workspace.start(addressOf(location.hash).session).finally(() => (started = true));
+  });
 
-  const session = $derived(workspace.session);
+  /** Back, forward, or an address typed. */
+  function moved(): void {
+    const address = addressOf(location.hash);
+    view = address.view;
+    if (address.session !== null && address.session !== workspace.version?.id)
+      void workspace.attempt(() => workspace.open(address.session!));
+  }
 
   function turnTheme(): void {
     theme = theme === 'salt' ? 'iron' : 'salt';
@@ -46,81 +72,104 @@
   }
 
   function show(name: View): void {
+    if (name === view) return;
     view = name;
-    localStorage.setItem('saltanvil.view', name);
+    history.pushState(null, '', hashOf({ session: workspace.version?.id ?? null, view: name }));
   }
+  const beside = (way: 1 | -1) => VIEWS[(VIEWS.indexOf(view) + way + VIEWS.length) % VIEWS.length]!;
+
+  const acts: Record<string, () => unknown> = {
+    play: () => workspace.toggle(),
+    loop: () => workspace.setLoop(!workspace.loop),
+    before: () => workspace.listen('before'),
+    after: () => workspace.listen('after'),
+    difference: () => workspace.listen('difference'),
+    matched: () => workspace.setMatched(!workspace.matched),
+    key: () => workspace.hearKey(),
+    'solo lane': () => workspace.hearOnly(),
+    add: () => (adding = true),
+    bypass: () =>
+      workspace.lane
+        ? setLane(workspace, workspace.lane, { bypass: !workspace.lane.bypass })
+        : bypassSteps(workspace, chosenSteps(workspace)),
+    'bypass all': () => bypassSteps(workspace, workspace.strip?.path.steps ?? []),
+    swap: () => swapOrder(workspace),
+    parallel: () => divide(workspace, 'copies'),
+    bands: () => divide(workspace, 'bands', bands),
+    'mid/side': () => divide(workspace, 'mid/side'),
+    'remove split': () => removeSplit(workspace),
+    copy: () => copySteps(workspace),
+    paste: () => pasteSteps(workspace),
+    duplicate: () => duplicateSteps(workspace),
+    remove: () => removeChosen(),
+    solo: () => soloChosen(workspace),
+    mute: () => muteChosen(workspace),
+    bus: () => busOf(workspace, chosenStrips(workspace)),
+    back: () => timeline.step(-1),
+    forward: () => timeline.step(1),
+    'to start': () => workspace.seek(workspace.passage.start_s),
+    'passage start': () => timeline.passageFrom(),
+    'passage end': () => timeline.passageTo(),
+    'previous section': () => timeline.section(-1),
+    'next section': () => timeline.section(1),
+    'split section': () => timeline.splitAtPlayhead(),
+    'zoom in': () => timeline.zoom(0.5),
+    'zoom out': () => timeline.zoom(2),
+    'zoom passage': () => timeline.fitPassage(),
+    'zoom all': () => timeline.fitAll(),
+    snap: () => timeline.toggleSnap(),
+    view: () => show(beside(1)),
+    'view back': () => show(beside(-1)),
+    undo: () => workspace.undo(),
+    redo: () => workspace.redo(),
+    help: () => (open = 'help'),
+  };
+
+  /** Sections that are focused, strips in the tree, or else the chosen steps. */
+  function removeChosen(): void {
+    const focused = document.activeElement;
+    const section = focused?.closest('[data-section]')?.getAttribute('data-section');
+    if (section) timeline.remove(section);
+    else if (focused?.closest('nav.tree')) void removeStrips(workspace, chosenStrips(workspace));
+    else removeSteps(workspace);
+  }
+
+  /** A button that the keyboard has focused is pressed by Space; elsewhere Space plays. */
+  const pressed = (target: HTMLElement) =>
+    target.matches(
+      ':is(button, a, summary, [role=button], [role=tab], [role=radio], [role=checkbox]):focus-visible',
+    );
 
   function keys(event: KeyboardEvent): void {
     const target = event.target as HTMLElement;
-    if (target.matches('input, select, textarea') || !workspace.session) return;
-    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === 'z') {
-      event.preventDefault();
-      void (event.shiftKey ? workspace.redo() : workspace.undo());
-      return;
-    }
-    if (event.key === 'Escape') {
-      open = null;
-      adding = false;
-    }
-    if ((event.ctrlKey || event.metaKey) && !event.shiftKey && !event.altKey) {
-      const several = { c: copySteps, v: pasteSteps, d: duplicateSteps }[event.key.toLowerCase()];
-      if (!several || (event.key === 'c' && getSelection()?.toString())) return;
-      event.preventDefault();
-      void several(workspace);
-      return;
-    }
-    if (event.ctrlKey || event.metaKey || event.altKey) return;
-    const { strip, lane } = workspace;
-    const acts: Record<string, () => void> = {
-      ' ': () => workspace.toggle(),
-      l: () => workspace.setLoop(!workspace.loop),
-      z: () => workspace.listen('before'),
-      x: () => workspace.listen('after'),
-      c: () => workspace.listen('taken'),
-      o: () => workspace.hearOnly(),
-      m: () => workspace.setMatched(!workspace.matched),
-      v: () => {
-        const step = event.shiftKey ? VIEWS.length - 1 : 1;
-        show(VIEWS[(VIEWS.indexOf(view) + step) % VIEWS.length]!);
-      },
-      a: () => (adding = true),
-      b: () =>
-        lane && !event.shiftKey
-          ? setLane(workspace, lane, { bypass: !lane.bypass })
-          : bypassSteps(workspace, event.shiftKey ? (strip?.path.steps ?? []) : chosenSteps(workspace)),
-      g: () => workspace.hearKey(),
-      r: () => void swapOrder(workspace),
-      p: () => divide(workspace, 'copies'),
-      f: () => divide(workspace, 'bands', bands),
-      w: () => divide(workspace, 'mid/side'),
-      u: () => dissolve(workspace),
-      s: () =>
-        lane
-          ? setLane(workspace, lane, { solo: !lane.solo })
-          : strip && strip.kind !== 'main' && workspace.move('strip', strip.id, { solo: !strip.solo }),
-      d: () =>
-        lane
-          ? setLane(workspace, lane, { mute: !lane.mute })
-          : strip && workspace.move('strip', strip.id, { mute: !strip.mute }),
-      Delete: () => removeSteps(workspace),
-      '?': () => (open = 'help'),
-    };
-    const act = acts[event.key.length === 1 ? event.key.toLowerCase() : event.key];
+    const key = keyOf(event);
+    const typing = target.matches('select, textarea, input:not([type=checkbox], [type=radio])');
+    if (typing || !workspace.session || event.defaultPrevented) return;
+    if (key === 'Space' && (pressed(target) || target.matches('input'))) return;
+    if (key === 'Ctrl+C' && getSelection()?.toString()) return;
+    const act = acts[shortcuts.idFor(key) ?? ''];
     if (!act) return;
     event.preventDefault();
-    act();
+    void act();
   }
 
   function drop(event: DragEvent): void {
     dropping = false;
     if (!event.dataTransfer?.files.length) return;
     event.preventDefault();
-    workspace.importFiles(event.dataTransfer.files);
+    const files = [...event.dataTransfer.files];
+    if (session) void workspace.importFiles(files);
+    else {
+      dropped = files;
+      open = 'new';
+    }
   }
 </script>
 
 <svelte:window
   onkeydown={keys}
+  onpopstate={moved}
+  onhashchange={moved}
   ondragover={(event) => {
     if (!event.dataTransfer?.types.includes('Files')) return;
     event.preventDefault();
@@ -145,7 +194,7 @@
           class="tab"
           class:on={view === name}
           aria-current={view === name ? 'page' : undefined}
-          title="Next view (V)"
+          title="View (V)"
           onclick={() => show(name)}>{VIEW_NAMES[name]}</button
         >
       {/each}
@@ -166,27 +215,50 @@
       >Redo</button
     >
     <button disabled={!session} onclick={() => (open = 'export')}>Export</button>
-    <button title="Light or dark" onclick={turnTheme}>{theme === 'salt' ? 'Iron' : 'Salt'}</button>
-    <button aria-label="Keys" title="Keys (?)" onclick={() => (open = 'help')}>?</button>
+    <button title="Light or dark screen" onclick={turnTheme}>{theme === 'salt' ? 'Dark' : 'Light'}</button>
+    <button aria-label="Help and shortcuts" title="Help and shortcuts (?)" onclick={() => (open = 'help')}
+      >?</button
+    >
   </header>
   {#if session && view === 'map'}
     <MapView shape={() => show('shape')} />
   {:else if session && view === 'bench'}
-    <Bench bind:adding bind:bands />
+    <Bench bind:adding bind:bands stageGain={() => (open = 'stage gain')} />
   {:else if session}
-    <Shape bind:adding bind:bands />
+    <Shape
+      bind:adding
+      bind:bands
+      sections={() => (open = 'sections')}
+      stageGain={() => (open = 'stage gain')}
+    />
   {:else}
     <div class="empty">
       {#if started}
-        <p>No session is open.</p>
-        <button class="button" onclick={() => (open = 'sessions')}>Open or make one</button>
+        <p>Drop audio files here to begin a session with them.</p>
+        <p class="line">
+          <button class="button" onclick={() => (open = 'new')}>New session</button>
+          <button class="button" onclick={() => (open = 'sessions')}>Sessions and demos</button>
+        </p>
       {:else}<p class="soft">Opening ...</p>{/if}
     </div>
   {/if}
   <Transport />
   <Jobs />
-  {#if open === 'sessions'}<SessionMenu close={() => (open = null)} />{/if}
+  {#if open === 'sessions'}<SessionMenu close={() => (open = null)} fresh={() => (open = 'new')} />{/if}
   {#if open === 'export'}<ExportDialog close={() => (open = null)} />{/if}
+  {#if open === 'new'}<NewSession
+      files={dropped}
+      close={() => {
+        open = null;
+        dropped = [];
+      }}
+    />{/if}
+  {#if open === 'sections'}<Sections close={() => (open = null)} />{/if}
+  {#if open === 'stage gain'}<StageGain close={() => (open = null)} />{/if}
+  {#if workspace.imported}<Imported
+      view={workspace.imported}
+      close={() => (workspace.imported = null)}
+    />{/if}
   {#if open === 'help'}<Help close={() => (open = null)} />{/if}
 </div>
 

@@ -14,16 +14,31 @@ BLOCK_FRAMES = 1 << 16
 EARLIER_S = 60.0
 
 
+#: The demo sessions by name.
+DEMOS = {"Low Water": low_water, "Harbour Walk": harbour_walk}
+
+
 def make_demo(sessions: SessionStore, media: MediaStore, progress: Callable[[float], None] = lambda share: None) -> int:
-    """Synthesise "Low Water" and "Harbour Walk" and store them; returns the id of the first."""
-    low = store(media, low_water.synthesise(lambda share: progress(0.65 * share)))
-    session = low_water.build_session(low)
-    # Measured now, so that nothing is out of date when it is opened.
-    first = sessions.create(settled(session, media.at_rate(synth.RATE)))
-    walk = store(media, harbour_walk.synthesise(lambda share: progress(0.65 + 0.3 * share)))
-    sessions.create(settled(harbour_walk.build_session(walk), media.at_rate(synth.RATE)), time.time() - EARLIER_S)
-    progress(1.0)
+    """Make both demo sessions; returns the id of the first."""
+    first = make_one("Low Water", sessions, media, lambda share: progress(0.7 * share))
+    make_one("Harbour Walk", sessions, media, lambda share: progress(0.7 + 0.3 * share), time.time() - EARLIER_S)
     return first
+
+
+def make_one(
+    name: str,
+    sessions: SessionStore,
+    media: MediaStore,
+    progress: Callable[[float], None] = lambda share: None,
+    changed_at: float | None = None,
+) -> int:
+    """Synthesise one of `DEMOS` and store it as a new session; returns its id."""
+    demo = DEMOS[name]
+    session = demo.build_session(store(media, demo.synthesise(lambda share: progress(0.95 * share))))
+    # Measured now, so that nothing is out of date when it is opened.
+    made = sessions.create(settled(session, media.at_rate(synth.RATE)), changed_at)
+    progress(1.0)
+    return made
 
 
 def store(media: MediaStore, sounds: Mapping[str, Audio]) -> dict[str, int]:

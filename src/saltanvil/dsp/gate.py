@@ -1,10 +1,10 @@
-"""The gate's door and gain: one kernel for gate and expander.
+"""The state of a gate and its gain: one kernel for gate and expander.
 
     audio --+--> lookahead delay ------------------------------(x)--> out
             |                                                   ^
-    key ----+--> detector --> link --> door --> gain --> attack / release
+    key ----+--> detector --> link --> gate state --> gain --> attack / release
 
-The door opens when the level passes the threshold, and closes when it has been below threshold - hysteresis for the
+The gate opens when the level passes the threshold, and closes when it has been below threshold - hysteresis for the
 hold time. While it is not open the wanted gain is the floor (gate), or ratio - 1 decibels less for each decibel
 below the threshold, down to the floor (expander). Attack and release move the gain itself, linearly: one-pole
 smoothing in the branching form of Giannoulis, Massberg and Reiss, J. Audio Eng. Soc. 60(6), 2012, eq. 17.
@@ -21,31 +21,31 @@ from saltanvil.dsp.ring import through_ring
 (OPENS, CLOSES, FLOOR, SLOPE, LINK, GLIDING, ATTACK, RELEASE, HOLD, RMS, LOOKAHEAD, GLIDE, LONGEST, GROUPS, SETTINGS) = range(15)
 # State: the gliding settings, the powers and the gain they make, then per channel a row of followers.
 POSITION, RING_AT, PRIMED, OPEN_POWER, CLOSE_POWER, FLOOR_GAIN, HEADER = 8, 9, 10, 11, 12, 13, 16
-(GAIN, HELD, DOOR, FOLLOWERS) = range(4)
+(GAIN, HELD, GATE, FOLLOWERS) = range(4)
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 256
 WORK_ROWS, WORK_FRAMES = 9, CHUNK_FRAMES + HISTORY
 
-SHUT, CLOSING, HOLDING, OPEN = range(4)
-DOORS = ("shut", "closing", "held", "open")
+CLOSED, CLOSING, HOLDING, OPEN = range(4)
+GATE_STATES = ("closed", "closing", "hold", "open")
 #: A floor of this and less is silence.
 SILENT_FLOOR_DB = -90.0
-#: A gain this near its floor is shut.
+#: A gain this near its floor is closed.
 NEAR_FLOOR = 1.05
 LEAST_GAIN = 1e-5
-# Rows of the trace, one column a tick: reduction in dB, level at the detector in dB, door, openings.
+# Rows of the trace, one column a tick: reduction in dB, level at the detector in dB, gate state, openings.
 TRACE_ROWS = 4
 
 
 @inline
-def door_block(power, wanted, opening, closing, follower, settings, count):  # type: ignore[no-untyped-def]
-    """Move the door over a stretch and leave the gain in `wanted`, which holds the gain for a door not open.
+def gate_block(power, wanted, opening, closing, follower, settings, count):  # type: ignore[no-untyped-def]
+    """Move the gate over a stretch and leave the gain in `wanted`, which holds the gain for a gate that is not open.
 
-    Returns how often the door opened.
+    Returns how often the gate opened.
     """
     gain = follower[GAIN]
     held = follower[HELD]
-    is_open = follower[DOOR] >= HOLDING
+    is_open = follower[GATE] >= HOLDING
     attack = settings[ATTACK]
     release = settings[RELEASE]
     hold = settings[HOLD]
@@ -61,7 +61,7 @@ def door_block(power, wanted, opening, closing, follower, settings, count):  # t
         is_open = loud | (was_open & (held > 0.0))
         held = hold if loud else held - 1.0
         opened += is_open & (not was_open)
-        if plain:  # an open door's gain only rises and a shut one's only falls
+        if plain:  # an open gate's gain only rises and a closed one's only falls
             gain = gain * (attack if is_open else release) + (to_open if is_open else to_shut)
         else:
             target = 1.0 if is_open else np.float64(wanted[i])
@@ -72,9 +72,9 @@ def door_block(power, wanted, opening, closing, follower, settings, count):  # t
     follower[GAIN] = gain
     follower[HELD] = held
     if is_open:
-        follower[DOOR] = OPEN if held == hold else HOLDING
+        follower[GATE] = OPEN if held == hold else HOLDING
     else:
-        follower[DOOR] = CLOSING
+        follower[GATE] = CLOSING
     return opened
 
 
@@ -124,7 +124,7 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
                 state[PRIMED] = 1.0
         floor = state[FLOOR_GAIN]
         count = min((CHUNK_FRAMES if settled else TICK_FRAMES) - phase, frames - start)
-        # A door's state and its count are traced for each tick, so the door moves tick by tick.
+        # A gate's state and its count are traced for each tick, so it moves tick by tick.
         detectors = detectors_of(memory, channels, now[LINK])
         linked = detectors < channels
         for d in range(detectors):
@@ -167,7 +167,7 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
                 follower = state[HEADER + d * FOLLOWERS : HEADER + (d + 1) * FOLLOWERS]
                 level = power[d, at : at + run]
                 wanted = gains[d, at : at + run]
-                opened = door_block(
+                opened = gate_block(
                     level, wanted, np.float32(state[OPEN_POWER]), np.float32(state[CLOSE_POWER]), follower, settings, run
                 )
                 trace[3, column] += np.float32(opened)
@@ -175,10 +175,10 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
                     loudest = max(loudest, level[i])
                 # The gain runs one way for most of a tick: its ends tell the least.
                 least = min(least, min(wanted[0], wanted[run - 1]))
-                if follower[DOOR] == CLOSING and follower[GAIN] <= max(floor * NEAR_FLOOR, LEAST_GAIN):
-                    trace[2, column] = max(trace[2, column], np.float32(SHUT))
+                if follower[GATE] == CLOSING and follower[GAIN] <= max(floor * NEAR_FLOOR, LEAST_GAIN):
+                    trace[2, column] = max(trace[2, column], np.float32(CLOSED))
                 else:
-                    trace[2, column] = max(trace[2, column], np.float32(follower[DOOR]))
+                    trace[2, column] = max(trace[2, column], np.float32(follower[GATE]))
                 if (phase + at + run) % TICK_FRAMES == 0 and follower[GAIN] < 1e-12:
                     follower[GAIN] = 0.0
             trace[0, column] = np.float32(-20.0 * np.log10(max(np.float64(least), LEAST_GAIN)))

@@ -13,7 +13,7 @@ from saltanvil.engine.rack import Audio, Rack
 from saltanvil.session.document import MAIN_ID, NotFound, Session
 
 #: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.
-Listening = Literal["before", "after", "taken", "key", "only"]
+Listening = Literal["before", "after", "difference", "key", "solo lane"]
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ class ScopeMonitor:
             gain = db_to_gain(self.audition.matched_db)
             mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").values)
             return y
-        if self.audition.listening == "taken":
+        if self.audition.listening == "difference":
             self.straight(before - after, late)
         return after
 
@@ -71,7 +71,7 @@ class ScopeMonitor:
 def heard_alone(session: Session, audition: Audition) -> str | None:
     """The lane that *only* lets through: the scope itself, or the lane its step stands in."""
     scope = audition.scope
-    if audition.listening != "only" or (scope.step_id is None and scope.lane_id is None):
+    if audition.listening != "solo lane" or (scope.step_id is None and scope.lane_id is None):
         return None
     try:
         return scope.lane_id if scope.step_id is None else session.step(scope.step_id).lane_id

@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from saltanvil.dsp import mix
-from saltanvil.dsp.gate import DOORS
+from saltanvil.dsp.gate import GATE_STATES
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import SILENCE_DB, db_to_gain, gain_to_db
 from saltanvil.engine.audition import ScopeMonitor
@@ -200,10 +200,10 @@ class StepNode(Node):
         return -float(told[np.abs(told).argmax()]) if len(told) else self.moved_db
 
     @property
-    def door(self) -> str | None:
-        """Where the door stands, for a step that has one."""
-        row = self.processor.telemetry.rows.get("door")
-        return None if row is None or not len(row) else DOORS[int(row[-1])]
+    def gate_state(self) -> str | None:
+        """What its gate is doing, for a step that has one."""
+        row = self.processor.telemetry.rows.get("gate_state")
+        return None if row is None or not len(row) else GATE_STATES[int(row[-1])]
 
     def walk(self) -> Iterator["StepNode"]:
         """The step, and those in its lanes."""

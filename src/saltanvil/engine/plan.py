@@ -95,5 +95,5 @@ class Plan:
 
     def _alone(self, strip: StripNode, x: Audio, late: int) -> None:
         """Straight to the ear, at the strip's level and pan, in time with everything else."""
-        heard = OutNode(strip.end, strip.gains, self.rack.glide("taken"), self.session.rate_hz).make(0, x.shape[1], [x])
-        self.tap.append(self.rack.delay_line(2, "taken")(heard, self.latency_frames - late))
+        heard = OutNode(strip.end, strip.gains, self.rack.glide("difference"), self.session.rate_hz).make(0, x.shape[1], [x])
+        self.tap.append(self.rack.delay_line(2, "difference")(heard, self.latency_frames - late))

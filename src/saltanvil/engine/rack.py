@@ -12,7 +12,7 @@ from saltanvil.session.document import Step
 Audio = NDArray[np.float32]
 
 #: States that listening needs, whatever the document says.
-LISTENING = ("matched", "taken", "key", "lane before")
+LISTENING = ("matched", "difference", "key", "lane before")
 RING_FRAMES = 1 << 12
 NO_RING = np.zeros((0, 0), np.float32)
 
@@ -67,7 +67,7 @@ class Glide(Stateful):
 
     @property
     def fresh(self) -> bool:
-        return self.values[mix.PRIMED] == 0.0
+        return bool(self.values[mix.PRIMED] == 0.0)
 
 
 Key = tuple[str, ...]
@@ -115,7 +115,7 @@ class Rack:
         self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
 
     def clone(self, apart: bool = False) -> "Rack":
-        """Everything in the state it has; see `Stateful.clone`. What is as new is left out: it is made again where it is wanted."""
+        """Everything in the state it has; see `Stateful.clone`. What is as new is left out."""
         twin = Rack()
         twin.held = {
             name: state.clone(apart) for name, state in self.held.items() if isinstance(state, Processor) or not state.fresh

@@ -34,8 +34,8 @@ from saltanvil.session.document import MAIN_ID, Session
 BLOCK_FRAMES = 1024
 #: Long, so that the cores seldom wait for each other.
 PREROLL_BLOCK_FRAMES = 1 << 16
-#: Saving states may take this share of the time that rendering takes: a play of many strips is saved before fewer of its blocks, and
-#: an edit of it is heard a block or two later.
+#: Saving states may take this share of the time that rendering takes: a play of many strips is saved before fewer of its
+#: blocks, and an edit of it is heard a block or two later.
 SAVING_SHARE = 0.2
 #: How much of the times of earlier blocks counts with the next one.
 RECENT = 0.9
@@ -46,7 +46,7 @@ class Block:
     """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start.
 
     version: how often the play was taken back; seam: the first block of this version, which goes on exactly from the one before.
-    steps: each step's largest change of gain in dB, negative where it fell; doors: where a step's door stands;
+    steps: each step's largest change of gain in dB, negative where it fell; gate_states: where a step's gate_state stands;
     lanes: peak of each lane in its split's sum, in dBFS; sends: of what each send brings to its bus; keys: loudest
     level at each detector that has an outside key, in dB.
     """
@@ -59,7 +59,7 @@ class Block:
     position_s: float
     strips: dict[str, tuple[float, float]]
     steps: dict[str, float]
-    doors: dict[str, str]
+    gate_states: dict[str, str]
     lanes: dict[str, float]
     sends: dict[str, float]
     keys: dict[str, float]
@@ -245,7 +245,7 @@ class Stream:
         main = plan.node(MAIN_ID).output
         rate = plan.session.rate_hz
         steps: dict[str, float] = {}
-        doors: dict[str, str] = {}
+        gate_states: dict[str, str] = {}
         lanes: dict[str, float] = {}
         keys: dict[str, float] = {}
         traced: list[float] = []
@@ -255,8 +255,8 @@ class Stream:
             steps[step.step.id] = round(step.change_db, 2)
             if isinstance(step, SplitNode):
                 lanes.update({placed.lane.id: round(placed.peak_db, 1) for placed in step.placed})
-            if step.door is not None:
-                doors[step.step.id] = step.door
+            if step.gate_state is not None:
+                gate_states[step.step.id] = step.gate_state
             if step.key is not None and len(telemetry.detector_db):
                 keys[step.step.id] = round(float(telemetry.detector_db.max()), 1)
             if step.step.id == plan.audition.scope.step_id and len(telemetry.reduction_db):
@@ -273,7 +273,7 @@ class Stream:
             position_s=position / rate,
             strips={strip_id: (round(entering, 1), round(leaving, 1)) for strip_id, (entering, leaving) in strips.items()},
             steps=steps,
-            doors=doors,
+            gate_states=gate_states,
             lanes=lanes,
             sends={feed.name: round(feed.peak_db, 1) for feed in feeds},
             keys=keys,

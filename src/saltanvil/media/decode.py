@@ -206,3 +206,33 @@ def check_whole(path: Path, name: str, head: bytes) -> None:
         last = tail.rfind(b"OggS")
         if last < 0 or len(tail) < last + 27 or not tail[last + 5] & 4:
             raise MediaError(name, "it is cut off: its last page is missing; copy or export it again")
+
+
+def joined(left: Source, right: Source, name: str) -> Source:
+    """Two mono files of one rate as the sides of a stereo one; the shorter one is silent at its end."""
+
+    def blocks() -> Iterator[Audio]:
+        waiting = [np.zeros((1, 0), np.float32), np.zeros((1, 0), np.float32)]
+        sides = [left.blocks, right.blocks]
+        ended = [False, False]
+        while not all(ended) or any(part.shape[1] for part in waiting):
+            for side in (0, 1):
+                if not ended[side] and waiting[side].shape[1] == 0:
+                    block = next(sides[side], None)
+                    ended[side] = block is None
+                    if block is not None:
+                        waiting[side] = block
+            lengths = [part.shape[1] for side, part in enumerate(waiting) if not (ended[side] and part.shape[1] == 0)]
+            count = min(lengths, default=0)
+            if not count:
+                continue
+            out = np.zeros((2, count), np.float32)
+            for side in (0, 1):
+                part = waiting[side][:, :count]
+                out[side, : part.shape[1]] = part[0]
+                waiting[side] = waiting[side][:, count:]
+            yield out
+
+    if left.rate != right.rate:
+        raise MediaError(name, f"its sides have different rates, {left.rate} and {right.rate} Hz; import them apart")
+    return Source(name, left.rate, 2, max(left.frames, right.frames), left.format, blocks())

@@ -77,7 +77,7 @@ class Processor(Stateful, ABC):
     level_line: ClassVar[str | None] = None
     #: Whether its hints need a change of gain: there are none where nothing was traced.
     reduces: ClassVar[bool] = True
-    #: Whether its plate shows the state of its gate (row `door` of the telemetry) while it plays, and not its GR.
+    #: Whether its plate shows the state of its gate (row `gate_state` of the telemetry) while it plays, and not its GR.
     shows_gate: ClassVar[bool] = False
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:

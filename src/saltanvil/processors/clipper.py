@@ -50,7 +50,7 @@ class ClipperSettings(Settings):
     )  # fmt: skip
     phase: Literal["linear", "minimum"] = choice(
         "linear", "Phase", "Quality",
-        "Linear leaves the untouched sound as it is, bit for bit. Minimum is less late and turns the highs' phase.",
+        "Linear leaves the untouched sound as it is, bit for bit. Minimum has less latency and shifts the phase of the highs.",
         when={"oversampling": ["2x", "4x", "8x", "16x"]},
         moves="latency",
     )  # fmt: skip
@@ -72,18 +72,18 @@ class ClipperSettings(Settings):
     )  # fmt: skip
     keep_clear: Literal["nothing", "below", "above"] = choice(
         "nothing",
-        "Keep clear",
+        "Leave unclipped",
         "Frequency",
         "Keeps a low or a high part out of the clip stage entirely.",
         moves="latency",
     )
     clear_hz: float = rule(
-        120.0, "Clear corner", "Hz", 20.0, 20000.0, "Frequency", "Where the part that is kept clear begins, 48 dB per octave.",
+        120.0, "Below/above", "Hz", 20.0, 20000.0, "Frequency", "Where the unclipped part begins or ends, 48 dB per octave.",
         scale="log", ticks=(20, 100, 1000, 10000), when={"keep_clear": ["below", "above"]},
     )  # fmt: skip
     output_db: float = rule(0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain after the clip.", ticks=(-12, 0, 12))
-    drive_back: bool = choice(
-        False, "Give drive back", "Output", "Takes the drive off again after the clip, so that only peaks change."
+    compensate_drive: bool = choice(
+        False, "Compensate drive", "Output", "Takes the drive off again after the clip, so that only peaks change."
     )
     mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Clipped sound against untreated sound.", ticks=(0, 0.5, 1))
 
@@ -106,7 +106,7 @@ class ClipperSettings(Settings):
 
     def out_db(self) -> float:
         """All gain after the clip."""
-        return self.output_db - (self.drive_db if self.drive_back else 0.0)
+        return self.output_db - (self.drive_db if self.compensate_drive else 0.0)
 
 
 STARTS = (
@@ -128,7 +128,7 @@ STARTS = (
     Start(
         "bass: round the top of the waves",
         "Notes should get fuller, not fuzzy; lower the drive when single notes start to rasp.",
-        {"ceiling_db": -6.0, "drive_db": 4.0, "hardness": 0.1, "drive_back": True},
+        {"ceiling_db": -6.0, "drive_db": 4.0, "hardness": 0.1, "compensate_drive": True},
     ),
     Start(
         "bus: middle only, air untouched",
@@ -138,7 +138,7 @@ STARTS = (
     Start(
         "parallel crunch",
         "Loud and rough alone; mixed in, it should add bite you miss when it is bypassed.",
-        {"ceiling_db": -14.0, "drive_db": 12.0, "hardness": 0.4, "drive_back": True, "mix": 0.3, "dc_removal": True},
+        {"ceiling_db": -14.0, "drive_db": 12.0, "hardness": 0.4, "compensate_drive": True, "mix": 0.3, "dc_removal": True},
     ),
 )  # fmt: skip
 

@@ -22,7 +22,7 @@ RANGE_OFF_DB = 60.0
 LEAST_KNEE_DB = 1e-3  # less is a corner: the parabola would divide by nothing
 #: Automatic release: what a short peak took is back after the first; what was held for long leaves by the last.
 AUTO_QUICK_MS, AUTO_SETTLE_MS, AUTO_SLOW_MS = 60.0, 400.0, 1200.0
-#: Attack return: an onset is where an envelope falling in the first stands over one rising in the second.
+#: Restoring attacks: an onset is where an envelope falling in the first stands over one rising in the second.
 ONSET_FALL_MS, ONSET_RISE_MS = 80.0, 25.0
 
 _NOTE = {"release_mode": ["note"]}
@@ -38,7 +38,7 @@ class CompressorSettings(KeyedSettings):
         scale="log", ticks=(1, 10, 100), when={"detector": ["rms"]},
     )  # fmt: skip
     topology: Literal["feed-forward", "feedback"] = choice(
-        "feed-forward", "Detector hears", "Detector",
+        "feed-forward", "Detection", "Detector",
         "Feed-forward hears the input; feedback hears the output, and lets go more gently. "
         "Feedback makes no use of lookahead; an outside key or a key filter makes it feed-forward.",
     )  # fmt: skip
@@ -71,7 +71,7 @@ class CompressorSettings(KeyedSettings):
         ticks=(0, 100, 250, 500),
     )  # fmt: skip
     release_mode: Literal["ms", "automatic", "note"] = choice(
-        "ms", "Release by", "Timing",
+        "ms", "Release mode", "Timing",
         "A time; automatic (about 60 ms after short peaks, up to 1.2 s after long passages); or a note value.",
     )  # fmt: skip
     release_ms: float = rule(
@@ -86,19 +86,19 @@ class CompressorSettings(KeyedSettings):
     )  # fmt: skip
     lookahead_ms: float = rule(
         0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
-        "The detector hears this much ahead; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+        "The detector hears this much ahead; adds the same latency, which is compensated.", ticks=(0, 5, 10, 20),
         moves="latency",
     )  # fmt: skip
     makeup: Literal["manual", "automatic"] = choice(
-        "manual", "Make-up by", "Output",
+        "manual", "Make-up", "Output",
         "Automatic adds half of what the curve takes from 0 dBFS; the make-up gain is added on top.",
     )  # fmt: skip
     makeup_db: float = rule(
         0.0, "Make-up gain", "dB", -24.0, 36.0, "Output", "Gain after the compression.", ticks=(-12, 0, 12, 24)
     )
-    attack_return_db: float = rule(
-        0.0, "Attack return", "dB", 0.0, 24.0, "Output",
-        "Gives attacks back while they pass: up to this much less reduction, never more than was taken.",
+    restore_attacks_db: float = rule(
+        0.0, "Restore attacks", "dB", 0.0, 24.0, "Output",
+        "Up to this much less gain reduction while an attack passes, never more than there was.",
         ticks=(0, 6, 12, 18),
     )  # fmt: skip
     mix: float = rule(
@@ -116,7 +116,7 @@ class CompressorSettings(KeyedSettings):
         when=_COLOURED,
     )  # fmt: skip
     colour_odd_share: float = rule(
-        0.5, "Odd share", "%", 0.0, 1.0, "Output", "None: even harmonics. All: odd ones.", ticks=(0, 0.5, 1), when=_COLOURED
+        0.5, "Even/odd", "%", 0.0, 1.0, "Output", "None: even harmonics. All: odd ones.", ticks=(0, 0.5, 1), when=_COLOURED
     )
     oversampling: Oversampling = choice(
         "8x",
@@ -234,7 +234,7 @@ class Compressor(KeyedProcessor):
         lost = seen.figures_before.crest_db - seen.figures_after.crest_db
         if lost > 8.0:
             text = f"Crest fell by {lost:.1f} dB: hits hardly stand out now. A longer attack or attack return gives them back."
-            hints.append(Hint("crest", text, "attack_return_db"))
+            hints.append(Hint("crest", text, "restore_attacks_db"))
         return hints
 
     state = ("_key", "_ring", "_state", "_memory", "_bends", "_colour", "_finish")
@@ -263,7 +263,7 @@ class Compressor(KeyedProcessor):
         target[dsp.MAKEUP] = settings.makeup_db + settings.automatic_makeup_db()
         target[dsp.MIX] = settings.mix
         target[dsp.LINK] = settings.stereo_link
-        target[dsp.RETURN] = settings.attack_return_db
+        target[dsp.RETURN] = settings.restore_attacks_db
         target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
         target[dsp.RELEASE] = time_constant(settings.release_time_ms(context.tempo_bpm), rate)
         target[dsp.HOLD] = ms_to_frames(settings.hold_ms, rate)

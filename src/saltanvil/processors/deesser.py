@@ -37,7 +37,7 @@ class DeesserSettings(Settings):
         1.0, "Width", "oct", 0.1, 4.0, "Band", "Width of a band in octaves.", scale="log", ticks=(0.25, 0.5, 1, 2, 4), when=_BANDS
     )
     against: Literal["level", "whole"] = choice(
-        "whole", "Threshold is", "Curve",
+        "whole", "Threshold relative to", "Curve",
         "Level: the band's own level. Whole: how far the band stands under everything, so that soft and loud words are "
         "treated alike.",
     )  # fmt: skip

@@ -35,7 +35,7 @@ class DuckerSettings(KeyedSettings):
         ticks=(-60, -40, -20),
     )  # fmt: skip
     span_db: float = rule(
-        6.0, "Full after", "dB", 0.5, 40.0, "Dip", "The dip is at its full depth this far above the threshold.",
+        6.0, "Full depth at", "dB", 0.5, 40.0, "Dip", "The dip is at its full depth this far above the threshold.",
         ticks=(6, 12, 24, 36), when=_LEVEL,
     )  # fmt: skip
     depth_db: float = rule(9.0, "Depth", "dB", 0.0, 60.0, "Dip", "How far the sound goes down.", ticks=(0, 6, 12, 24, 48))
@@ -51,7 +51,7 @@ class DuckerSettings(KeyedSettings):
         60.0, "Hold", "ms", 0.0, 2000.0, "Timing", "Time it stays down once the key is quiet, or after a hit.",
         ticks=(0, 500, 1000, 2000),
     )  # fmt: skip
-    decay_mode: Literal["ms", "note"] = choice("ms", "Decay by", "Timing", "A time, or a note value of the session's tempo.")
+    decay_mode: Literal["ms", "note"] = choice("ms", "Decay mode", "Timing", "A time, or a note value of the session's tempo.")
     decay_ms: float = rule(
         250.0, "Decay", "ms", 1.0, 5000.0, "Timing",
         "Time to come back from the full depth. 25 ms only make way for a hit; long ones are heard as breathing.",
@@ -60,7 +60,7 @@ class DuckerSettings(KeyedSettings):
     decay_note: Note = choice("1/8", "Decay note", "Timing", "Decay as a note value; d dotted, t triplet.", when=_NOTE)
     lookahead_ms: float = rule(
         0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
-        "It is down this much before the key sounds; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+        "It is down this much before the key sounds; adds the same latency, which is compensated.", ticks=(0, 5, 10, 20),
         moves="latency",
     )  # fmt: skip
 

@@ -22,7 +22,7 @@ _NOTE = {"time_mode": ["note"]}
 
 
 class EchoSettings(Settings):
-    time_mode: Literal["note", "ms"] = choice("note", "Time by", "Repeats", "A note value of the session's tempo, or a time.")
+    time_mode: Literal["note", "ms"] = choice("note", "Time mode", "Repeats", "A note value of the session's tempo, or a time.")
     note: Note = choice("1/8d", "Note", "Repeats", "Distance of the repeats as a note value; d dotted, t triplet.", when=_NOTE)
     time_ms: float = rule(
         300.0, "Time", "ms", 1.0, MAX_TIME_MS, "Repeats", "Distance of the repeats.",

@@ -4,10 +4,10 @@ from typing import Any, ClassVar
 
 from saltanvil.processors.base import Start
 from saltanvil.processors.descriptor import rule
-from saltanvil.processors.gate import DoorProcessor, DoorSettings
+from saltanvil.processors.gate import GatingProcessor, GatingSettings
 
 
-class ExpanderSettings(DoorSettings):
+class ExpanderSettings(GatingSettings):
     threshold_db: float = rule(
         -36.0, "Threshold", "dB", -90.0, 0.0, "Curve", "Level at the detector below which gain falls.", ticks=(-72, -48, -24)
     )
@@ -83,12 +83,12 @@ STARTS = (
 )
 
 
-class Expander(DoorProcessor):
+class Expander(GatingProcessor):
     """Makes what is below a threshold softer by a ratio: the gate's gentler sibling.
 
         in --+--> lookahead -----------------------------------------------------(x)--> out
              |                                                                    ^
-        key--+--> key filter --> peak or RMS --> link --> door, curve --> attack, release
+        key--+--> key filter --> peak or RMS --> link --> gate state, curve --> attack, release
 
     Below the threshold each decibel less comes out as `ratio` decibels less, down to the range. Once open it stays
     open down to the hysteresis and for the hold.

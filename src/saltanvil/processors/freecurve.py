@@ -82,7 +82,7 @@ class FreeCurveSettings(KeyedSettings):
         0.0,
         MAX_LOOKAHEAD_MS,
         "Timing",
-        "The detector hears this much ahead; the sound is late by as much.",
+        "The detector hears this much ahead; adds the same latency.",
         ticks=(0, 5, 10, 20),
         moves="latency",
     )

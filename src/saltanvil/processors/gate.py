@@ -21,7 +21,7 @@ from saltanvil.processors.evidence import Evidence, Fact, Hint
 RANGE_SILENT_DB = -dsp.SILENT_FLOOR_DB
 
 
-class DoorSettings(KeyedSettings):
+class GatingSettings(KeyedSettings):
     """What gate and expander share."""
 
     detector: Literal["peak", "rms"] = choice(
@@ -33,7 +33,7 @@ class DoorSettings(KeyedSettings):
     )  # fmt: skip
     stereo_link: float = rule(
         1.0, "Stereo link", "%", 0.0, 1.0, "Detector",
-        "All: both sides share one door. None: each side has its own.", ticks=(0, 0.5, 1),
+        "All: both sides open together. None: each side by itself.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     threshold_db: float = rule(
         -30.0, "Threshold", "dB", -90.0, 0.0, "Curve", "Level at the detector that opens.", ticks=(-72, -48, -24)
@@ -60,7 +60,7 @@ class DoorSettings(KeyedSettings):
     )  # fmt: skip
     lookahead_ms: float = rule(
         0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
-        "It opens this much before the sound; the sound is late by as much, and aligned again.", ticks=(0, 5, 10, 20),
+        "It opens this much before the sound; adds the same latency, which is compensated.", ticks=(0, 5, 10, 20),
         moves="latency",
     )  # fmt: skip
 
@@ -69,15 +69,15 @@ class DoorSettings(KeyedSettings):
         return 0.0
 
     def floor_db(self) -> float:
-        """The gain of a door quite shut."""
+        """The gain of a gate that is closed."""
         return -self.range_db
 
 
-class GateSettings(DoorSettings):
+class GateSettings(GatingSettings):
     pass
 
 
-class DoorProcessor(KeyedProcessor):
+class GatingProcessor(KeyedProcessor):
     """The runtime of gate and expander."""
 
     level_line = "threshold_db"
@@ -86,23 +86,23 @@ class DoorProcessor(KeyedProcessor):
 
     @classmethod
     def summary(cls, settings: Settings) -> str:
-        assert isinstance(settings, DoorSettings)
+        assert isinstance(settings, GatingSettings)
         return f"opens at {number(settings.threshold_db)} dB"
 
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         return [
             Fact("openings", "Openings", float(seen.rows["openings"].sum()) * seen.rate / seen.before.shape[1], "a second"),
-            Fact("open_share", "Open or held", 100.0 * float((seen.rows["door"] >= dsp.HOLDING).mean()), "%"),
+            Fact("open_share", "Open or hold", 100.0 * float((seen.rows["gate_state"] >= dsp.HOLDING).mean()), "%"),
         ]
 
     @classmethod
     def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
         """It never opens, never shuts, opens too late, or chatters."""
-        assert isinstance(settings, DoorSettings) and seen.reduction is not None
+        assert isinstance(settings, GatingSettings) and seen.reduction is not None
         if seen.loudest_db < settings.threshold_db:
             return [replace(seen.below_threshold(settings.threshold_db, "it never opens"), name="shut")]
-        if float((seen.rows["door"] == dsp.SHUT).mean()) == 0.0 and seen.reduction.largest_db < WORKING_DB:
+        if float((seen.rows["gate_state"] == dsp.CLOSED).mean()) == 0.0 and seen.reduction.largest_db < WORKING_DB:
             text = "It stays open all through the passage: nothing is taken. A higher threshold or a shorter hold lets it shut."
             return [Hint("open", text, "threshold_db")]
         hints = []
@@ -136,7 +136,7 @@ class DoorProcessor(KeyedProcessor):
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
-        assert isinstance(settings, DoorSettings)
+        assert isinstance(settings, GatingSettings)
         rate = context.rate
         target = np.zeros(dsp.SETTINGS)
         target[dsp.OPENS] = settings.threshold_db
@@ -160,13 +160,13 @@ class DoorProcessor(KeyedProcessor):
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         self.heard = self._key(x if key is None else key)
         dsp.gate(x, self.heard, y, self._target, self._state, self._memory, self._ring, trace, self._work)
-        self.telemetry = Telemetry(trace[0], trace[1], {"door": trace[2], "openings": trace[3]})
+        self.telemetry = Telemetry(trace[0], trace[1], {"gate_state": trace[2], "openings": trace[3]})
         return y
 
     @classmethod
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
-        """The curve for falling levels above it, for rising ones below: the door's side of the hysteresis is shut."""
-        assert isinstance(settings, DoorSettings)
+        """The curve for falling levels above it, for rising ones below: the gate's side of the hysteresis is closed."""
+        assert isinstance(settings, GatingSettings)
         under = np.minimum(levels_db - settings.threshold_db, 0.0)
         shut = under * settings.slope() if settings.slope() > 0.0 else np.where(under < 0.0, -1000.0, 0.0)
         least = -200.0 if settings.floor_db() <= dsp.SILENT_FLOOR_DB else settings.floor_db()
@@ -224,12 +224,12 @@ STARTS = (
 )  # fmt: skip
 
 
-class Gate(DoorProcessor):
+class Gate(GatingProcessor):
     """Lets sound through while its level is up, and shuts it out when it is not.
 
         in --+--> lookahead ----------------------------------------------(x)--> out
              |                                                             ^
-        key--+--> key filter --> peak or RMS --> link --> door --> attack, release
+        key--+--> key filter --> peak or RMS --> link --> gate state --> attack, release
                                                   ^ threshold, hysteresis, hold
 
     >>> step = Gate(GateSettings(threshold_db=-40.0), 1, Context())

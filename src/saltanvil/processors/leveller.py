@@ -6,7 +6,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp import gate as doors
+from saltanvil.dsp import gate as gates
 from saltanvil.dsp import level as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.loudness import k_weighting
@@ -154,8 +154,8 @@ class Leveller(KeyedProcessor):
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         self.heard = self._key(x if key is None else key)
         dsp.level(x, self._weighting(self.heard), y, self._target, self._state, trace)
-        door = np.where(trace[2] > 0.0, np.float32(doors.OPEN), np.float32(doors.HOLDING))
-        self.telemetry = Telemetry(trace[0], trace[1], {"door": door})
+        state = np.where(trace[2] > 0.0, np.float32(gates.OPEN), np.float32(gates.HOLDING))
+        self.telemetry = Telemetry(trace[0], trace[1], {"gate_state": state})
         return y
 
     @classmethod

@@ -17,7 +17,7 @@ from saltanvil.processors.evidence import Evidence, Fact, Hint
 MAX_LOOKAHEAD_MS = 10.0
 #: Adaptive release: what was held for long gives back by the second, and begins to count by the first.
 ADAPTIVE_SETTLE_MS, ADAPTIVE_SLOW_MS = 250.0, 900.0
-#: Leaning hears what is below this.
+#: Low-end weighted: the lows are what is below this.
 LEAN_HZ = 120.0
 
 
@@ -25,9 +25,9 @@ class LimiterSettings(Settings):
     ceiling_db: float = rule(
         -1.0, "Ceiling", "dB", -24.0, 0.0, "Level", "No peak leaves above this.", ticks=(-18, -12, -6, -1, 0)
     )
-    peaks: Literal["sample", "true peak"] = choice(
+    peaks: Literal["sample peak", "true peak"] = choice(
         "true peak",
-        "Counts",
+        "Ceiling measures",
         "Level",
         "Samples only, or also the peaks that a converter makes between them.",
         moves="latency",
@@ -35,28 +35,28 @@ class LimiterSettings(Settings):
     gain_db: float = rule(0.0, "Input gain", "dB", -12.0, 36.0, "Level", "Gain before the limiter.", ticks=(-6, 0, 12, 24))
     lookahead_ms: float = rule(
         3.0, "Lookahead", "ms", 0.5, MAX_LOOKAHEAD_MS, "Timing",
-        "Time in which the gain comes down before a peak; the sound is late by as much, and aligned again.",
+        "Time in which the gain comes down before a peak; adds the same latency, which is compensated.",
         scale="log", ticks=(0.5, 1, 2, 5, 10), moves="latency",
     )  # fmt: skip
-    release_mode: Literal["fixed", "adaptive", "leaning"] = choice(
-        "adaptive", "Release by", "Timing",
-        "A fixed time; adaptive, quick after short peaks and slow after long passages; or leaning, where loud lows "
-        "push everything down and it breathes with them.",
+    release_mode: Literal["fixed", "adaptive", "low-end weighted"] = choice(
+        "adaptive", "Release mode", "Timing",
+        "A fixed time; adaptive, quick after short peaks and slow after long passages; or low-end weighted, where loud "
+        "lows push everything down and it breathes with them.",
     )  # fmt: skip
     release_ms: float = rule(
         80.0, "Release", "ms", 1.0, 2000.0, "Timing", "Time to give back 63 %; after short peaks, if adaptive.",
         scale="log", ticks=(1, 10, 100, 1000),
     )  # fmt: skip
-    lean: float = rule(
-        0.5, "Lean", "%", 0.0, 1.0, "Timing", "Decibels taken for each decibel of lows over 6 dB below the ceiling.",
-        ticks=(0, 0.5, 1), when={"release_mode": ["leaning"]},
+    low_end_weight: float = rule(
+        0.5, "Low-end weight", "%", 0.0, 1.0, "Timing", "Decibels taken for each decibel of lows over 6 dB below the ceiling.",
+        ticks=(0, 0.5, 1), when={"release_mode": ["low-end weighted"]},
     )  # fmt: skip
     stereo_link: float = rule(
         1.0, "Stereo link", "%", 0.0, 1.0, "Output",
         "All: both sides get the same gain, so the image stays. None: each side for itself.", ticks=(0, 0.5, 1),
     )  # fmt: skip
-    mark_db: float = rule(
-        2.0, "Mark beyond", "dB", 0.0, 24.0, "Output",
+    warn_above_db: float = rule(
+        2.0, "Warn above", "dB", 0.0, 24.0, "Output",
         "Marks where more than this is taken. It changes the picture, not the sound.", ticks=(0, 2, 6, 12, 24),
     )  # fmt: skip
 
@@ -64,8 +64,8 @@ class LimiterSettings(Settings):
 STARTS = (
     Start(
         "bus: the last two decibels",
-        "It should sound the same, only safer; the mark shows where more than 2 dB go.",
-        {"ceiling_db": -1.0, "release_mode": "adaptive", "release_ms": 80.0, "lookahead_ms": 3.0, "mark_db": 2.0},
+        "It should sound the same, only safer; the warning shows where GR exceeds 2 dB.",
+        {"ceiling_db": -1.0, "release_mode": "adaptive", "release_ms": 80.0, "lookahead_ms": 3.0, "warn_above_db": 2.0},
     ),
     Start(
         "bus: louder, still clean",
@@ -76,23 +76,37 @@ STARTS = (
             "release_mode": "adaptive",
             "release_ms": 120.0,
             "lookahead_ms": 5.0,
-            "mark_db": 4.0,
+            "warn_above_db": 4.0,
         },
     ),
     Start(
-        "kick: lean on the low end",
+        "kick: weight on the low end",
         "The mix should duck and come back with the kick, in time; move release until it breathes with the beat.",
-        {"gain_db": 6.0, "ceiling_db": -3.0, "release_mode": "leaning", "lean": 0.6, "release_ms": 150.0, "mark_db": 6.0},
+        {
+            "gain_db": 6.0,
+            "ceiling_db": -3.0,
+            "release_mode": "low-end weighted",
+            "low_end_weight": 0.6,
+            "release_ms": 150.0,
+            "warn_above_db": 6.0,
+        },
     ),
     Start(
         "snare: even hits",
         "The loudest hits should fall in line and the others should not change at all.",
-        {"ceiling_db": -6.0, "peaks": "sample", "release_mode": "fixed", "release_ms": 40.0, "lookahead_ms": 1.0, "mark_db": 6.0},
+        {
+            "ceiling_db": -6.0,
+            "peaks": "sample peak",
+            "release_mode": "fixed",
+            "release_ms": 40.0,
+            "lookahead_ms": 1.0,
+            "warn_above_db": 6.0,
+        },
     ),
     Start(
         "voice: catch the shouts",
         "Only single loud words should be held; if whole lines sink, raise the ceiling.",
-        {"ceiling_db": -8.0, "release_mode": "adaptive", "release_ms": 150.0, "lookahead_ms": 5.0, "mark_db": 4.0},
+        {"ceiling_db": -8.0, "release_mode": "adaptive", "release_ms": 150.0, "lookahead_ms": 5.0, "warn_above_db": 4.0},
     ),
     Start(
         "speech: level after make-up",
@@ -103,7 +117,7 @@ STARTS = (
             "release_mode": "adaptive",
             "release_ms": 200.0,
             "lookahead_ms": 5.0,
-            "mark_db": 6.0,
+            "warn_above_db": 6.0,
         },
     ),
 )
@@ -119,7 +133,7 @@ class Limiter(Processor):
     True peak after ITU-R BS.1770-5, Annex 2, at 4x with a parabola through each crest: the ceiling holds within 0.1 dB for what
     lies below 23 kHz at 48 kHz, and within 0.5 dB for noise up to half the rate. Idle, it is a pure delay.
 
-    >>> step = Limiter(LimiterSettings(ceiling_db=-6.0, peaks="sample"), 1, Context())
+    >>> step = Limiter(LimiterSettings(ceiling_db=-6.0, peaks="sample peak"), 1, Context())
     >>> bool(np.abs(step.process(np.ones((1, 999), np.float32))).max() <= 10 ** (-6 / 20))
     True
     """
@@ -139,17 +153,17 @@ class Limiter(Processor):
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         assert isinstance(settings, LimiterSettings)
-        share = float((seen.reduction_db > settings.mark_db).mean()) if len(seen.reduction_db) else 0.0
-        return [Fact("beyond_mark", f"Beyond {settings.mark_db:g} dB", 100.0 * share, "% of the time")]
+        share = float((seen.reduction_db > settings.warn_above_db).mean()) if len(seen.reduction_db) else 0.0
+        return [Fact("beyond_mark", f"Beyond {settings.warn_above_db:g} dB", 100.0 * share, "% of the time")]
 
     @classmethod
     def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
         assert isinstance(settings, LimiterSettings) and seen.reduction is not None
-        beyond = float((seen.reduction_db > settings.mark_db).mean())
+        beyond = float((seen.reduction_db > settings.warn_above_db).mean())
         if beyond == 0.0:
             return []
         text = (
-            f"It takes up to {seen.reduction.largest_db:.1f} dB, beyond your mark of {settings.mark_db:g} dB "
+            f"It takes up to {seen.reduction.largest_db:.1f} dB, beyond your mark of {settings.warn_above_db:g} dB "
             f"for {100 * beyond:.1f} % of the time. Less input gain, or a clipper before it, would spare it."
         )
         return [Hint("beyond", text, "gain_db")]
@@ -177,7 +191,7 @@ class Limiter(Processor):
         target[dsp.CEILING] = settings.ceiling_db
         target[dsp.DRIVE] = settings.gain_db
         target[dsp.LINK] = settings.stereo_link
-        target[dsp.LEAN] = settings.lean if settings.release_mode == "leaning" else 0.0
+        target[dsp.LEAN] = settings.low_end_weight if settings.release_mode == "low-end weighted" else 0.0
         target[dsp.RELEASE] = time_constant(settings.release_ms, rate)
         target[dsp.ADAPTIVE] = settings.release_mode == "adaptive"
         target[dsp.SLOW_ATTACK] = time_constant(ADAPTIVE_SETTLE_MS, rate)
@@ -195,7 +209,7 @@ class Limiter(Processor):
 
     @classmethod
     def low_latency_settings(cls, settings: Settings) -> Settings:
-        return settings.model_copy(update={"lookahead_ms": 0.5, "peaks": "sample"})
+        return settings.model_copy(update={"lookahead_ms": 0.5, "peaks": "sample peak"})
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:

@@ -27,7 +27,7 @@ class LowEndSettings(Settings):
         ticks=(20, 50, 100, 300),
     )  # fmt: skip
     odd_share: float = rule(
-        0.6, "Odd share", "%", 0.0, 1.0, "Harmonics",
+        0.6, "Even/odd", "%", 0.0, 1.0, "Harmonics",
         "None: the 2nd and 4th, round and an octave up. All: the 3rd and 5th, reedy and easier to hear.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     upper_share: float = rule(
@@ -143,7 +143,7 @@ class LowEnd(Processor):
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         return [
-            Fact("coloured_db", "Colour re sound", coloured_db(seen.before, seen.after), "dB"),
+            Fact("coloured_db", "Harmonics re signal", coloured_db(seen.before, seen.after), "dB"),
             Fact("small_louder_lu", "On a small speaker", speaker.louder_lu(seen.before, seen.after, seen.rate), "LU"),
             Fact("full_louder_lu", "On the full range", match_db(seen.before, seen.after, seen.rate), "LU"),
         ]

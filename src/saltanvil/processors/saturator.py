@@ -28,12 +28,12 @@ class SaturatorSettings(Settings):
         6.0, "Drive", "dB", -12.0, 36.0, "Drive", "Gain into the curve, which gives out at 0 dBFS.", ticks=(0, 12, 24, 36)
     )
     balance: float = rule(
-        0.5, "Odd share", "%", 0.0, 1.0, "Drive",
+        0.5, "Even/odd", "%", 0.0, 1.0, "Drive",
         "None: even harmonics, the plain character's 2nd alone while it is not driven hard. All: odd ones, the 3rd alone.",
         ticks=(0, 0.25, 0.5, 0.75, 1),
     )  # fmt: skip
-    liven: float = rule(
-        0.0, "Liven", "%", 0.0, 1.0, "Drive",
+    lift_attacks: float = rule(
+        0.0, "Lift attacks", "%", 0.0, 1.0, "Drive",
         "Lifts attacks as they pass, by up to 6 dB, and their highs by as much again; what sustains stays.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     low_emphasis_db: float = rule(
@@ -50,16 +50,24 @@ class SaturatorSettings(Settings):
     high_emphasis_hz: float = rule(
         4000.0, "High corner", "Hz", 500.0, 16000.0, "Emphasis", "Highs are what lies above.", scale="log", ticks=(1000, 10000)
     )
-    output: Literal["held", "rising", "by hand"] = choice(
-        "held", "Output is", "Output",
-        "Held: as loud as what comes in, measured over the passage. Rising: whatever the drive makes of it. Or set by hand.",
+    output: Literal["held", "not held", "manual gain"] = choice(
+        "held", "Loudness", "Output",
+        "Held: as loud as the input, measured over the song. Not held: whatever the drive makes of it. Or a manual gain.",
     )  # fmt: skip
     output_db: float = rule(
-        0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain of all that leaves.", ticks=(-12, 0, 12), when={"output": ["by hand"]}
+        0.0,
+        "Output",
+        "dB",
+        -24.0,
+        24.0,
+        "Output",
+        "Gain of all that leaves.",
+        ticks=(-12, 0, 12),
+        when={"output": ["manual gain"]},
     )
-    drive_back: bool = choice(
-        False, "Give drive back", "Output", "Takes the drive off again after the curve, so that only peaks change.",
-        when={"output": ["rising", "by hand"]},
+    compensate_drive: bool = choice(
+        False, "Compensate drive", "Output", "Takes the drive off again after the curve, so that only peaks change.",
+        when={"output": ["not held", "manual gain"]},
     )  # fmt: skip
     mix: float = rule(1.0, "Mix", "%", 0.0, 1.0, "Output", "Coloured sound against untreated sound.", ticks=(0, 0.5, 1))
     stereo: Literal["linked", "unlinked", "left/right", "mid/side"] = choice(
@@ -68,7 +76,7 @@ class SaturatorSettings(Settings):
         "Or with a drive for each: left and right, or middle and sides.", moves="structure",
     )  # fmt: skip
     second_drive_db: float = rule(
-        0.0, "Right or side by", "dB", -24.0, 24.0, "Stereo", "How much harder the right side, or the sides, are driven.",
+        0.0, "Right/side drive offset", "dB", -24.0, 24.0, "Stereo", "How much harder the right side, or the sides, are driven.",
         ticks=(-12, 0, 12), when=_SIDES,
     )  # fmt: skip
     oversampling: Oversampling = choice(
@@ -89,15 +97,15 @@ class SaturatorSettings(Settings):
 
     def back_db(self) -> float:
         """Gain of the coloured sound before the mix."""
-        return -self.drive_db if self.drive_back and self.output != "held" else 0.0
+        return -self.drive_db if self.compensate_drive and self.output != "held" else 0.0
 
     def out_db(self) -> float:
         """Gain after the mix; where the loudness is held, `output_db` is the gain that was found."""
-        return self.output_db if self.output != "rising" else 0.0
+        return self.output_db if self.output != "not held" else 0.0
 
     def usual_gain_db(self) -> float:
         """What holds the level of noise at -18 dBFS: what *held* begins with, until it is measured."""
-        return usual_gain_db(self.model_copy(update={"output": "rising", "drive_back": False, "output_db": 0.0}))
+        return usual_gain_db(self.model_copy(update={"output": "not held", "compensate_drive": False, "output_db": 0.0}))
 
     def steady(self, wave: NDArray[np.float64]) -> NDArray[np.float64]:
         """What leaves for a wave that has stood for long, along the last axis; lows and highs aside."""
@@ -129,7 +137,7 @@ STARTS = (
     Start(
         "voice: nearer",
         "After the compressor, so that soft and loud words get the same colour. Consonants should come forward and not spit.",
-        {"character": "tube", "drive_db": 8.0, "balance": 0.3, "high_emphasis_db": 3.0, "mix": 0.6, "liven": 0.2},
+        {"character": "tube", "drive_db": 8.0, "balance": 0.3, "high_emphasis_db": 3.0, "mix": 0.6, "lift_attacks": 0.2},
     ),
     Start(
         "kick: weight from the core",
@@ -139,7 +147,7 @@ STARTS = (
     Start(
         "just before the limiter: peaks rounded",
         "Last before the limiter, which then has less to do. Only peaks change; if the mix loses its edge, take some drive back.",
-        {"character": "plain", "drive_db": 4.0, "balance": 1.0, "output": "rising", "drive_back": True},
+        {"character": "plain", "drive_db": 4.0, "balance": 1.0, "output": "not held", "compensate_drive": True},
     ),
     Start(
         "organ and keys: even warmth",
@@ -149,7 +157,7 @@ STARTS = (
     Start(
         "guitars: attacks and edge back",
         "After a compressor that took too much. Listen to the first moment of each stroke.",
-        {"character": "tape", "drive_db": 4.0, "liven": 0.6, "high_emphasis_db": 4.0},
+        {"character": "tape", "drive_db": 4.0, "lift_attacks": 0.6, "high_emphasis_db": 4.0},
     ),
     Start(
         "parallel dirt",
@@ -171,11 +179,11 @@ class Saturator(Processor):
 
         in --+--> delay ----------------------------------------------------------------------(+)--> output --> out
              |                                                                                 ^
-             +--> emphasis --> drive --> character, curve --> emphasis undone --> liven --> mix +
+             +--> emphasis --> drive --> character, curve --> emphasis undone --> lift attacks --> mix +
 
     Only what the curve adds goes through the oversampling. What it adds of direct current is taken out (below 5 Hz).
 
-    >>> step = Saturator(SaturatorSettings(oversampling="1x", drive_db=0.0, output="rising"), 1, Context())
+    >>> step = Saturator(SaturatorSettings(oversampling="1x", drive_db=0.0, output="not held"), 1, Context())
     >>> float(np.abs(step.process(np.full((1, 64), 1e-4, np.float32)) - 1e-4).max()) < 1e-7
     True
     """
@@ -195,7 +203,7 @@ class Saturator(Processor):
 
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
-        return [Fact("coloured_db", "Colour re sound", coloured_db(seen.before, seen.after), "dB")]
+        return [Fact("coloured_db", "Harmonics re signal", coloured_db(seen.before, seen.after), "dB")]
 
     @classmethod
     def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
@@ -222,7 +230,9 @@ class Saturator(Processor):
         self.settings = settings
         colour = settings.colour()
         self._stage.configure(colour)
-        self._finish.configure(Stage.latency_of(colour), settings.mix, settings.back_db(), settings.out_db(), settings.liven)
+        self._finish.configure(
+            Stage.latency_of(colour), settings.mix, settings.back_db(), settings.out_db(), settings.lift_attacks
+        )
 
     @classmethod
     def loudness_gain_db(cls, settings: Settings) -> float | None:

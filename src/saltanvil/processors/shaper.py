@@ -20,7 +20,7 @@ from saltanvil.processors.limiter import Limiter, LimiterSettings
 FALL_MS, QUICK_MS, SLOW_MS, LINGER_MS = 20.0, 0.3, 12.0, 500.0
 DETECTOR_SLOPE_DB = 12
 SHELF_Q = 0.7071
-SAFE = LimiterSettings(ceiling_db=-0.1, peaks="sample", lookahead_ms=1.0, release_mode="fixed", release_ms=40.0)
+SAFE = LimiterSettings(ceiling_db=-0.1, peaks="sample peak", lookahead_ms=1.0, release_mode="fixed", release_ms=40.0)
 
 _HITS = {"mode": ["transients"]}
 #: What is taken and added is freed of what lies below.
@@ -29,7 +29,7 @@ DC_HZ = 5.0
 
 class ShaperSettings(Settings):
     mode: Literal["transients", "tone"] = choice(
-        "transients", "Works on", "Shape",
+        "transients", "Mode", "Shape",
         "Transients: more or less attack and sustain, whatever the level. Tone: the same two rules as a high and a low shelf.",
     )  # fmt: skip
     attack_db: float = rule(
@@ -75,7 +75,7 @@ class ShaperSettings(Settings):
         False,
         "Level-safe",
         "Output",
-        "Added attack is held under full scale, 1 ms ahead; the sound is late by as much.",
+        "Added attack is held under full scale, 1 ms ahead; adds the same latency.",
         moves="latency",
     )
     output_db: float = rule(0.0, "Output", "dB", -24.0, 24.0, "Output", "Gain after the shaping.", ticks=(-12, 0, 12))

@@ -63,8 +63,8 @@ class SplitSettings(Settings):
     )
     phase: Literal["minimum", "linear"] = choice(
         "minimum", "Phase", "Split",
-        "Minimum: nothing is late, and the sum turns the phase as one all-pass. Linear: the sum is the sound itself, "
-        "late by about 0.1 s, and hits ring a little before they come.",
+        "Minimum: no latency; the sum is an all-pass (phase shift). Linear: the sum is the sound itself, "
+        "with about 0.1 s of latency, and a little pre-ringing on hits.",
         when=_BANDS, moves="latency",
     )  # fmt: skip
     blend: bool = choice(

@@ -32,7 +32,7 @@ class StereoSettings(Settings):
     )  # fmt: skip
     swap: bool = choice(False, "Swap sides", "Sides", "Left to the right and right to the left.")
     invert: Literal["none", "left", "right", "both"] = choice(
-        "none", "Turn polarity of", "Polarity", "Turn the waveform of these sides upside down."
+        "none", "Invert polarity", "Polarity", "Inverts the waveform of these sides."
     )
     dc_removal: bool = choice(
         False, "Remove DC", "Polarity", f"A high-pass at {DC_HZ:g} Hz: takes away a constant offset.", moves="structure"

@@ -21,7 +21,7 @@ from saltanvil.session.edits import (
     SetKey,
     SetMatchOver,
     SetOutput,
-    SetSections,
+    SetRate,
     let_go,
     reason,
 )
@@ -36,11 +36,13 @@ from saltanvil.session.lanes import (
     RemoveSplit,
     SetPath,
 )
+from saltanvil.session.sections import AddSection, RemoveSection, SetSection, SetSections
 from saltanvil.session.sharing import forked, settled
 from saltanvil.session.validate import checked
 
 AnyEdit = Annotated[
-    Set | SetSections | SetMatchOver | AddStrip | RemoveStrip | MoveStrip | SetOutput
+    Set | SetRate | SetSections | AddSection | SetSection | RemoveSection | SetMatchOver
+    | AddStrip | RemoveStrip | MoveStrip | SetOutput
     | AddSend | RemoveSend | SetKey
     | AddStep | RemoveStep | MoveStep | SetPath
     | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses

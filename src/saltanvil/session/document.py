@@ -28,7 +28,7 @@ MAX_STEPS = 64
 MAX_LANES = 8
 #: Steps and lanes of one path, and splits within splits.
 MAX_PARTS, MAX_DEPTH = 400, 8
-MAX_STRIPS = 200
+MAX_STRIPS = 500
 MAX_SENDS = 32
 MAX_SECTIONS = 200
 MAIN_ID = "main"
@@ -337,6 +337,9 @@ class Session(Part):
         moves="latency",
     )  # fmt: skip
     beats_in_bar: int = rule(4, "Beats in a bar", "", 1, 16, "Session", "Quarter notes that make a bar.", moves="at once")
+    bar_one_s: float = rule(
+        0.0, "Bar 1 at", "s", 0.0, 600.0, "Session", "Where bar 1 begins; bars and beats are counted from there.", moves="at once"
+    )
     sections: list[Section] = Field(default_factory=list, max_length=MAX_SECTIONS)
     strips: list[Strip] = Field(
         default_factory=lambda: [Strip(id=MAIN_ID, name="Main", kind="main", output=None)], max_length=MAX_STRIPS

@@ -12,7 +12,7 @@ from saltanvil.session.document import (
     NotFound,
     Path,
     Place,
-    Section,
+    Rate,
     Send,
     Session,
     Step,
@@ -38,16 +38,18 @@ class Edit(BaseModel):
         raise NotImplementedError
 
 
-class SetSections(Edit):
-    """All sections at once."""
+class SetRate(Edit):
+    """The session's sample rate, as long as it has no sound."""
 
-    op: Literal["set_sections"] = "set_sections"
-    sections: list[Section]
+    op: Literal["set_rate"] = "set_rate"
+    rate_hz: Rate
 
     def change(self, session: Session) -> Edit:
-        old = session.sections
-        session.sections = sorted(self.sections, key=lambda section: section.start_s)
-        return SetSections(sections=old)
+        if any(strip.media_id is not None for strip in session.strips):
+            raise EditRefused("the rate of a session with tracks cannot be changed; make a new one and import the files there")
+        old = SetRate(rate_hz=session.rate_hz)
+        session.rate_hz = self.rate_hz
+        return old
 
 
 class AddStrip(Edit):

@@ -4,7 +4,8 @@ Older formats are migrated step by step, newer ones are refused, and a field tha
 named, so that it never makes a session or a preset vanish.
 
 format 1 (until 2026-11): no version in the text; `set_session`, `set_strip`, `set_send`, `set_lane`, `set_step`, `dissolve`
-format 2: one `set` for any address, `remove_split`, matches with what they were measured over
+format 2 (until 2026-11): one `set` for any address, `remove_split`, matches with what they were measured over
+format 3: settings and their values by other names (`RENAMED`, `REWORDED`)
 """
 
 import json
@@ -19,7 +20,16 @@ from saltanvil.session.document import Key, Lane, Match, Part, Path, Section, Se
 from saltanvil.session.edits import Edit, reason
 from saltanvil.session.validate import checked
 
-FORMAT = 2
+FORMAT = 3
+#: Settings that have another name since format 3, and words of theirs that have.
+RENAMED = {
+    "attack_return_db": "restore_attacks_db", "drive_back": "compensate_drive", "lean": "low_end_weight", "liven": "lift_attacks",
+    "mark_db": "warn_above_db",
+}  # fmt: skip
+REWORDED = {
+    ("release_mode", "leaning"): "low-end weighted", ("output", "rising"): "not held", ("output", "by hand"): "manual gain",
+    ("peaks", "sample"): "sample peak",
+}  # fmt: skip
 #: The kind of a preset that holds steps and splits.
 PATH = "path"
 
@@ -45,7 +55,7 @@ def written(model: BaseModel) -> str:
 def read_session(text: str, name: str) -> tuple[Session, list[str]]:
     """A session, and what was left out of it. name: what it is called in an error. Raises Unreadable."""
     what = f"the session {name!r}"
-    data = migrated(data_of(text, what), what, lambda data: data)
+    data = migrated(data_of(text, what), what)
     return validated(what, lambda: checked(Session.model_validate(data)), data, Session)
 
 
@@ -59,7 +69,7 @@ def read_edit(text: str) -> Edit:
 def read_preset(kind: str, text: str, name: str) -> tuple[Settings | Path, list[str]]:
     """Settings of a processor, or (kind `path`) steps, and what was left out of them. Raises Unreadable."""
     what = f"the preset {name!r}"
-    data = migrated(data_of(text, what), what, lambda data: data)
+    data = migrated(data_of(text, what), what, settings=kind != PATH)
     if kind == PATH:
         return validated(what, lambda: without_outputs(Path.model_validate(data)), data, Path)
     model = validated(what, lambda: processor_named(kind), data, None)[0].settings_model
@@ -69,7 +79,7 @@ def read_preset(kind: str, text: str, name: str) -> tuple[Settings | Path, list[
 def read_path(text: str) -> Path:
     """A path file. Here an unknown field is an error: it was written by hand, and is more likely a slip. Raises Unreadable."""
     what = "the path"
-    data = migrated(data_of(text, what), what, lambda data: data)
+    data = migrated(data_of(text, what), what)
     return validated(what, lambda: Path.model_validate(data), data, None)[0]
 
 
@@ -90,8 +100,8 @@ def data_of(text: str, what: str) -> Data:
     return data
 
 
-def migrated(data: Data, what: str, from_1: Callable[[Data], Data]) -> Data:
-    """Data of any format in the present one, without the version."""
+def migrated(data: Data, what: str, from_1: Callable[[Data], Data] | None = None, settings: bool = False) -> Data:
+    """Data of any format in the present one, without the version. settings: it is the settings of a processor."""
     data = dict(data)
     found = data.pop("format", 1)
     if not isinstance(found, int) or isinstance(found, bool) or found < 1:
@@ -100,7 +110,11 @@ def migrated(data: Data, what: str, from_1: Callable[[Data], Data]) -> Data:
         raise Unreadable(
             f"{what} was kept by a newer Salt Anvil (format {found}; this one reads up to {FORMAT}); update it to open this"
         )
-    return from_1(data) if found == 1 else data
+    if found == 1 and from_1 is not None:
+        data = from_1(data)
+    if found <= 2:
+        data = settings_from_2(data) if settings else from_2(data)
+    return data
 
 
 def validated(what: str, read: Callable[[], T], data: Data, model: type[BaseModel] | None) -> tuple[T, list[str]]:
@@ -139,6 +153,32 @@ def unknown_fields(model: type[BaseModel], data: object, where: str) -> Iterator
         held = data.get(name)
         for index, item in enumerate(held if isinstance(held, list) else [held]):
             yield from unknown_fields(part, item, f"{where}{name}.{index}." if isinstance(held, list) else f"{where}{name}.")
+
+
+# ---- format 2 ------------------------------------------------------------------------------------------------------------
+
+
+def settings_from_2(settings: Data) -> Data:
+    """The settings of a processor."""
+    return {RENAMED.get(name, name): reworded(name, value) for name, value in settings.items()}
+
+
+def reworded(name: str, value: object) -> object:
+    return REWORDED.get((name, value), value) if isinstance(value, str) else value
+
+
+def from_2(data: Any) -> Any:
+    """A document, an edit or a path of format 2 in format 3: steps and moved values stand anywhere in it."""
+    if isinstance(data, list):
+        return [from_2(part) for part in data]
+    if not isinstance(data, dict):
+        return data
+    if data.get("of") == "step" and isinstance(data.get("name"), str):
+        return {**data, "name": RENAMED.get(data["name"], data["name"]), "value": reworded(data["name"], data.get("value"))}
+    data = {name: from_2(part) for name, part in data.items()}
+    if "kind" in data and isinstance(data.get("settings"), dict):
+        data["settings"] = settings_from_2(data["settings"])
+    return data
 
 
 # ---- format 1 ------------------------------------------------------------------------------------------------------------

@@ -124,7 +124,7 @@ PATH_STARTS = (
         "colour just before the limiter",
         "The curve rounds the peaks a little all the time, so that the limiter moves less; what it adds to the peaks the "
         "limiter still holds. If the limiter's GR does not fall by a decibel, the colour is not worth it here.",
-        step("saturator", character="plain", drive_db=6.0, balance=1.0, output="rising", drive_back=True),
+        step("saturator", character="plain", drive_db=6.0, balance=1.0, output="not held", compensate_drive=True),
         step("limiter", ceiling_db=-1.0, gain_db=3.0),
     ),
     starting(

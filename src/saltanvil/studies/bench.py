@@ -189,7 +189,7 @@ def harmonics(bench: Bench, asked: Question) -> Result:
     orders = [Figure(f"h{n + 2}_db", f"H{n + 2}", level, "dB re H1") for n, level in enumerate(found.harmonics_db)]
     figures = [
         Figure("frequency_hz", "Tone", hz, "Hz"),
-        Figure("fundamental_dbfs", "Leaves at", found.fundamental_dbfs, "dBFS"),
+        Figure("fundamental_dbfs", "Output level", found.fundamental_dbfs, "dBFS"),
         Figure("thd_db", "THD", found.thd_db, "dB"),
         Figure("thd_percent", "THD", 100.0 * db_to_gain(found.thd_db), "%"),
         Figure("thdn_db", "THD+N", found.thdn_db, "dB"),
@@ -276,7 +276,7 @@ def aliasing(bench: Bench, asked: Question) -> Result:
     sweep = swept(bench, asked.level_dbfs, 0.0, share)
     worst = sweep.worst
     figures = [
-        Figure("alias_db", "Strongest fold", sweep.strongest_db[worst], "dB re the tone"),
+        Figure("alias_db", "Worst alias", sweep.strongest_db[worst], "dB re the tone"),
         Figure("alias_hz", "at", sweep.strongest_hz[worst], "Hz"),
         Figure("alias_of_hz", "of a tone of", sweep.tones_hz[worst], "Hz"),
         *(Figure("oversampling", "Oversampling", float(way[:-1]), "x") for way in least_oversampling(bench.path)),

@@ -215,7 +215,7 @@ class Silences:
         if strip.level_db <= OFF_DB and not any(send.pre for send in strip.sends):
             return "Its level is all the way down."
         if not self.heard_alone(strip):
-            return f"Soloed away by {joined(self.soloed)}."
+            return f"Silenced by solo on {joined(self.soloed)}."
         return None
 
     def heard_alone(self, strip: Strip) -> bool:
@@ -255,7 +255,7 @@ class Silences:
         if not send.pre and strip.level_db <= OFF_DB:
             return "It is taken after the strip's level, which is all the way down."
         if not audible(self.session, strip, True, send.target):
-            return f"Soloed away by {joined(self.soloed)}."
+            return f"Silenced by solo on {joined(self.soloed)}."
         return None
 
     def of_key(self, graph: Graph, strip: Strip, key: Key) -> str | None:

@@ -117,7 +117,7 @@ def pack(block: Block) -> bytes:
         "position_s": round(block.position_s, 6),
         "strips": block.strips,
         "steps": block.steps,
-        "doors": block.doors,
+        "gate_states": block.gate_states,
         "lanes": block.lanes,
         "sends": block.sends,
         "keys": block.keys,

@@ -2,7 +2,6 @@
 
 import re
 import secrets
-import unicodedata
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Annotated
@@ -17,6 +16,7 @@ from saltanvil.media.encode import SUFFIX, FileFormat
 from saltanvil.session.document import MAIN_ID
 from saltanvil.studies.match import settled
 from saltanvil.web.jobs import Job, JobView
+from saltanvil.web.names import without_marks
 from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api", tags=["exports"])
@@ -82,11 +82,6 @@ def download(services: Served, number: Number, index: Number) -> FileResponse:
         raise HTTPException(404, "there is no such file; export again")
     path: Path = job.paths[index]
     return FileResponse(path, filename=job.files[index])
-
-
-def without_marks(name: str) -> str:
-    """A name without marks that are not seen, such as those that turn the direction of writing and hide a file's ending."""
-    return "".join(character for character in name if unicodedata.category(character) not in ("Cf", "Cc", "Cs", "Co"))
 
 
 def file_names(titles: list[str], suffix: str) -> list[str]:

@@ -22,6 +22,7 @@ from saltanvil.store.media import ImportCancelled
 
 log = logging.getLogger(__name__)
 KEPT = 20
+JobKind = Literal["import", "export", "demo"]
 
 
 class JobView(BaseModel):
@@ -30,7 +31,7 @@ class JobView(BaseModel):
 
     id: int
     session_id: int
-    kind: Literal["import", "export"]
+    kind: JobKind
     title: str
     state: Literal["waiting", "running", "done", "failed", "cancelled"]
     progress: float
@@ -41,7 +42,7 @@ class JobView(BaseModel):
 
 
 class Job:
-    def __init__(self, number: int, session_id: int, kind: Literal["import", "export"], title: str) -> None:
+    def __init__(self, number: int, session_id: int, kind: JobKind, title: str) -> None:
         self.number, self.session_id, self.kind, self.title = number, session_id, kind, title
         self.state: Literal["waiting", "running", "done", "failed", "cancelled"] = "waiting"
         self.share = 0.0
@@ -109,7 +110,7 @@ class JobRunner:
         self._jobs: dict[int, Job] = {}
         self._lock = threading.Lock()
 
-    def start(self, session_id: int, kind: Literal["import", "export"], title: str, work: Callable[[Job], None]) -> Job:
+    def start(self, session_id: int, kind: JobKind, title: str, work: Callable[[Job], None]) -> Job:
         with self._lock:
             job = Job(next(self._numbers), session_id, kind, title)
             self._jobs[job.number] = job

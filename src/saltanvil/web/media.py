@@ -1,53 +1,19 @@
-"""Routes of media: import and waveforms."""
+"""Routes of media: waveforms and what is known of a file; jobs."""
 
-import asyncio
-import secrets
-from pathlib import Path, PurePosixPath
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Query, Request, Response
+import numpy as np
+from fastapi import APIRouter, Query, Response
+from pydantic import BaseModel
 
-from saltanvil.session.document import Strip
-from saltanvil.session.edits import AddStrip
-from saltanvil.web.exports import without_marks
-from saltanvil.web.jobs import Job, JobView
+from saltanvil.dsp.units import gain_to_db
+from saltanvil.measure.loudness import LoudnessMeter, integrated_lufs
+from saltanvil.web.jobs import JobView
 from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api", tags=["media"])
 
-
-@router.post("/sessions/{session_id}/media", status_code=202)
-async def import_media(
-    services: Served, request: Request, session_id: Number, name: Annotated[str, Query(min_length=1, max_length=255)]
-) -> JobView:
-    """The body is the file itself. Answers with the job that reads it; when done, the session has a new track."""
-    session = (await asyncio.to_thread(services.sessions.version, session_id)).session
-    shown = without_marks(PurePosixPath(name.replace("\\", "/")).name) or "file"
-    path = services.folder / "uploads" / secrets.token_hex(12)
-    try:
-        with path.open("wb") as file:
-            async for part in request.stream():
-                await asyncio.to_thread(file.write, part)
-    except OSError as error:
-        path.unlink(missing_ok=True)
-        raise HTTPException(507, f"{shown}: could not be stored ({error.strerror}); free some space") from error
-    except BaseException:
-        path.unlink(missing_ok=True)
-        raise
-
-    def work(job: Job) -> None:
-        try:
-            media_id = services.media.import_file(path, shown, session.rate_hz, job.progress, job.cancelled)
-        finally:
-            path.unlink(missing_ok=True)
-        strip = Strip(name=(Path(shown).stem or shown)[:120], kind="track", media_id=media_id)
-        try:
-            services.edit(session_id, AddStrip(strip=strip))
-        except BaseException:
-            services.media.drop(media_id)
-            raise
-
-    return services.jobs.start(session_id, "import", shown, work).view()
+FACTS_FRAMES = 1 << 18
 
 
 @router.get("/media/{media_id}/waveform", response_class=Response)
@@ -56,9 +22,43 @@ def waveform(services: Served, media_id: Number, bin_frames: Annotated[int, Quer
     return Response(services.media.pyramid(media_id, bin_frames).astype("<f4").tobytes(), media_type="application/octet-stream")
 
 
+class MediaFacts(BaseModel):
+    """A file as it was imported. rate_hz: its own; loudness_lufs: integrated, None where there is nothing to measure."""
+
+    id: int
+    name: str
+    format: str
+    rate_hz: int
+    channels: int
+    length_s: float
+    peak_dbfs: float
+    loudness_lufs: float | None
+
+
+@router.get("/media/{media_id}")
+def facts(services: Served, media_id: Number) -> MediaFacts:
+    row = services.media.row(media_id)
+    meter = LoudnessMeter(row.rate_hz, row.channels)
+    media, peak = services.media.at_rate(row.rate_hz), 0.0
+    for at in range(0, row.frames, FACTS_FRAMES):
+        block = media.read(media_id, at, min(FACTS_FRAMES, row.frames - at))
+        meter.add(block)
+        peak = max(peak, float(abs(block).max(initial=0.0)))
+    loudness = integrated_lufs(np.asarray(meter.energies))
+    return MediaFacts(
+        id=row.id, name=row.name, format=row.format, rate_hz=row.rate_hz, channels=row.channels,
+        length_s=row.frames / row.rate_hz, peak_dbfs=gain_to_db(peak), loudness_lufs=loudness if loudness > -200.0 else None,
+    )  # fmt: skip
+
+
 @router.get("/sessions/{session_id}/jobs")
 def list_jobs(services: Served, session_id: Number) -> list[JobView]:
     return [job.view() for job in services.jobs.of_session(session_id)]
+
+
+@router.get("/jobs/{number}")
+def one_job(services: Served, number: Number) -> JobView:
+    return services.jobs.get(number).view()
 
 
 @router.delete("/jobs/{number}", status_code=204)

@@ -31,6 +31,7 @@ from saltanvil.studies.routing import Routing, routing_of
 from saltanvil.web.audition import Audition
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
+from saltanvil.web.uploads import Imports
 
 log = logging.getLogger(__name__)
 T = TypeVar("T")
@@ -79,6 +80,7 @@ class Services:
         self.media.clear_unfinished()
         self.cache = SegmentCache()
         self.jobs = JobRunner()
+        self.imports = Imports()
         self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=give_way)
         # Each sort of question has threads of its own, so that a long one never keeps a picture waiting.
         self.pictures = ThreadPoolExecutor(2, thread_name_prefix="picture", initializer=give_way)

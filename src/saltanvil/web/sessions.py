@@ -1,7 +1,7 @@
 """Routes of sessions and their edits."""
 
 from collections.abc import Sequence
-from typing import Annotated
+from typing import Annotated, Literal
 
 from fastapi import APIRouter
 from pydantic import AfterValidator, BaseModel, Field
@@ -16,6 +16,7 @@ from saltanvil.session.settings import differing, resolve
 from saltanvil.store.sessions import Version
 from saltanvil.studies.match import is_matched
 from saltanvil.studies.routing import Routing, notices_of
+from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api/sessions", tags=["sessions"])
@@ -61,6 +62,7 @@ class NewSession(BaseModel):
     name: str = Field(min_length=1, max_length=120)
     rate_hz: Rate = 48000
     tempo_bpm: float = Field(default=120.0, ge=20.0, le=300.0)
+    beats_in_bar: int = Field(default=4, ge=1, le=16)
 
 
 def bounded(edit: AnyEdit) -> AnyEdit:
@@ -136,8 +138,24 @@ def list_sessions(services: Served) -> list[SessionRow]:
 
 @router.post("", status_code=201)
 def new_session(services: Served, asked: NewSession) -> VersionView:
-    session = Session(name=asked.name, rate_hz=asked.rate_hz, tempo_bpm=asked.tempo_bpm)
+    session = Session(name=asked.name, rate_hz=asked.rate_hz, tempo_bpm=asked.tempo_bpm, beats_in_bar=asked.beats_in_bar)
     return view(services, services.sessions.version(services.sessions.create(session)))
+
+
+class NewDemo(BaseModel):
+    name: Literal["Low Water", "Harbour Walk"]
+
+
+@router.post("/demo", status_code=202)
+def new_demo(services: Served, asked: NewDemo) -> JobView:
+    """A demo session as it first was, made anew: takes a while. The job's `session_id` is that of the session once it is done."""
+
+    def work(job: Job) -> None:
+        from saltanvil.demo.make import make_one
+
+        job.session_id = make_one(asked.name, services.sessions, services.media, job.progress)
+
+    return services.jobs.start(0, "demo", asked.name, work).view()
 
 
 @router.get("/{session_id}")

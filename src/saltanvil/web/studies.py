@@ -122,7 +122,7 @@ class OverviewQuestion(BaseModel):
     tab: str = Field(min_length=1, max_length=64)
     number: Asking = None
     strip_id: str
-    columns: int = Field(default=1000, ge=16, le=4096)
+    columns: int = Field(default=1000, ge=16, le=16384)
 
 
 class OverviewAnswer(BaseModel):

@@ -10,7 +10,11 @@
   import { workspace } from '../lib/state/workspace.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
-  let { adding = $bindable(false), bands = $bindable(4) }: { adding: boolean; bands: number } = $props();
+  let {
+    adding = $bindable(false),
+    bands = $bindable(4),
+    stageGain,
+  }: { adding: boolean; bands: number; stageGain: () => void } = $props();
   let pathHeight = $state(84);
   let chart = $state<Chart | null>(null);
   const TESTS: [BenchTest, string, string][] = [
@@ -112,7 +116,7 @@
 
 <svelte:window onkeydowncapture={keys} />
 <main class="bench" style:--path="{pathHeight}px">
-  <div class="tree"><StripTree /></div>
+  <div class="tree"><StripTree {stageGain} /></div>
   <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
   <section class="stand" aria-label="Bench">
     <header>
@@ -163,7 +167,7 @@
         onclick={() => bench.pin()}>Pin</button
       >
       {#each pinned as pin (pin.letter)}
-        <button class="button pin" title="Let go" onclick={() => bench.unpin(pin.letter)}
+        <button class="button pin" title="Unpin" onclick={() => bench.unpin(pin.letter)}
           ><b>{pin.letter}</b> {pin.label} x</button
         >
       {/each}

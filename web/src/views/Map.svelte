@@ -38,10 +38,10 @@
   <div class="canvas">
     <MapCanvas bind:this={canvas} chosen={chosen?.id ?? null} {choose} {open} />
     <div class="zoom">
-      <button class="button" title="Closer (+)" aria-label="Closer" onclick={() => canvas?.zoom(1.2)}
+      <button class="button" title="Zoom in (+)" aria-label="Zoom in" onclick={() => canvas?.zoom(1.2)}
         >+</button
       >
-      <button class="button" title="Wider (-)" aria-label="Wider" onclick={() => canvas?.zoom(1 / 1.2)}
+      <button class="button" title="Zoom out (-)" aria-label="Zoom out" onclick={() => canvas?.zoom(1 / 1.2)}
         >&minus;</button
       >
       <button class="button" title="Everything (0)" onclick={() => canvas?.fit()}>Fit</button>

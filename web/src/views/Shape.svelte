@@ -5,13 +5,20 @@
   import Timeline from '../lib/pictures/Timeline.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
-  let { adding = $bindable(false), bands = $bindable(4) }: { adding: boolean; bands: number } = $props();
+  interface Props {
+    adding: boolean;
+    bands: number;
+    /** Open these dialogs. */
+    sections: () => void;
+    stageGain: () => void;
+  }
+  let { adding = $bindable(false), bands = $bindable(4), sections, stageGain }: Props = $props();
   let pathHeight = $state(84);
 </script>
 
 <main class="shape" style:--path="{pathHeight}px">
-  <div class="tree"><StripTree /></div>
-  <div class="timeline"><Timeline /></div>
+  <div class="tree"><StripTree {stageGain} /></div>
+  <div class="timeline"><Timeline {sections} /></div>
   <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
   <div class="editor"><Editor {bands} /></div>
   <div class="ledger"><Ledger /></div>
@@ -23,7 +30,7 @@
     min-height: 0;
     display: grid;
     grid-template:
-      'tree timeline ledger' 92px
+      'tree timeline ledger' 104px
       'tree path ledger' var(--path)
       'tree editor ledger' minmax(0, 1fr) / 248px minmax(0, 1fr) 240px;
   }
@@ -55,7 +62,7 @@
   @media (max-width: 1099px) {
     .shape {
       grid-template:
-        'tree timeline' 76px
+        'tree timeline' 96px
         'tree path' var(--path)
         'tree editor' minmax(0, 1fr)
         'ledger ledger' 140px / 220px minmax(0, 1fr);
@@ -76,7 +83,7 @@
       flex: none;
     }
     .timeline {
-      height: 70px;
+      height: 96px;
     }
     .path {
       height: var(--path);

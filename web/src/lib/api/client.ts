@@ -44,6 +44,9 @@ export type BenchResult = Required<Schemas['Result']>;
 export type BenchQuestion = Schemas['BenchQuestion'];
 export type BenchTest = BenchResult['test'];
 export type JobView = Schemas['JobView'];
+export type ImportView = Schemas['ImportView'];
+export type MediaFacts = Schemas['MediaFacts'];
+export type TempoAnswer = Schemas['TempoAnswer'];
 export type FileFormat = NonNullable<Schemas['ExportRequest']['format']>;
 
 /** An edit as it is sent; the server checks it. */
@@ -102,7 +105,10 @@ export const api = {
   settings: () => ask<Record<Owner, Setting[]>>('GET', '/api/settings'),
   sessions: () => ask<SessionRow[]>('GET', '/api/sessions'),
   open: (id: number) => ask<Version>('GET', session(id)),
-  create: (name: string) => ask<Version>('POST', '/api/sessions', { name }),
+  create: (asked: { name: string; rate_hz: number; tempo_bpm: number; beats_in_bar: number }) =>
+    ask<Version>('POST', '/api/sessions', asked),
+  demo: (name: string) => ask<JobView>('POST', '/api/sessions/demo', { name }),
+  job: (number: number) => ask<JobView>('GET', `/api/jobs/${number}`),
   duplicate: (id: number) => ask<Version>('POST', `${session(id)}/duplicate`),
   remove: (id: number) => ask<undefined>('DELETE', session(id)),
   restore: (id: number) => ask<undefined>('POST', `${session(id)}/restore`),
@@ -135,6 +141,21 @@ export const api = {
     ask<{ share: number }>('GET', `${session(id)}/bench/progress?tab=${encodeURIComponent(tab)}`),
   benchCsv: (id: number, question: BenchQuestion) =>
     ask<string>('POST', `${session(id)}/bench/csv`, question),
+  newImport: (id: number, asked: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' }) =>
+    ask<ImportView>('POST', `${session(id)}/imports`, asked),
+  finishImport: (id: number, number: number) => ask<JobView>('POST', `${session(id)}/imports/${number}`),
+  importView: (id: number, number: number) => ask<ImportView>('GET', `${session(id)}/imports/${number}`),
+  dropImport: (id: number, number: number) => ask<undefined>('DELETE', `${session(id)}/imports/${number}`),
+  media: (id: number) => ask<MediaFacts>('GET', `/api/media/${id}`),
+  studyTempo: (id: number, question: Schemas['TempoQuestion']) =>
+    ask<TempoAnswer | null>('POST', `${session(id)}/studies/tempo`, question),
+  studyParts: (id: number, question: Schemas['PartsQuestion']) =>
+    ask<Schemas['PartsAnswer'] | null>('POST', `${session(id)}/studies/parts`, question),
+  studyStageGain: (id: number, question: Schemas['StageGainQuestion']) =>
+    ask<Schemas['StageGainAnswer'] | null>('POST', `${session(id)}/studies/stage-gain`, question),
+  sectionsCsv: (id: number) => ask<string>('GET', `${session(id)}/sections.csv`),
+  readSections: (id: number, text: string) =>
+    ask<Schemas['PartsAnswer']>('POST', `${session(id)}/sections/read`, { text }),
   pathStarts: () => ask<PathStart[]>('GET', '/api/paths/starts'),
   presets: (kind: string) => ask<Preset[]>('GET', `/api/presets?kind=${kind}`),
   savePreset: (preset: { kind: string; name: string; settings: Record<string, unknown> }) =>
@@ -153,29 +174,30 @@ export const api = {
 };
 
 /** Send a file's bytes; `progress` is told the share sent. `signal` stops it. */
-export function upload(
+export function sendFile(
   id: number,
+  number: number,
+  place: number,
   file: File,
   progress: (share: number) => void,
   signal: AbortSignal,
-): Promise<JobView> {
+): Promise<void> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open('POST', `${session(id)}/media?name=${encodeURIComponent(file.name)}`);
+    request.open('PUT', `${session(id)}/imports/${number}/${place}`);
     request.responseType = 'json';
     request.upload.onprogress = (event) => progress(event.total ? event.loaded / event.total : 0);
     request.onload = () => {
-      const told = request.response as { detail?: string } & JobView;
-      if (request.status < 300) resolve(told);
-      else {
-        const why = told?.detail ?? request.statusText;
-        reject(new Refused(request.status, why.includes(file.name) ? why : `${file.name}: ${why}`));
-      }
+      if (request.status < 300) return resolve();
+      const told = request.response as { detail?: string } | null;
+      const why = told?.detail ?? request.statusText;
+      reject(new Refused(request.status, why.includes(file.name) ? why : `${file.name}: ${why}`));
     };
     request.onerror = () =>
       reject(new Refused(0, `${file.name}: the server did not take it; is it still running?`));
     request.onabort = () => reject(new Refused(0, `${file.name}: cancelled`));
     signal.addEventListener('abort', () => request.abort());
-    request.send(file);
+    if (signal.aborted) request.onabort(new ProgressEvent('abort'));
+    else request.send(file);
   });
 }

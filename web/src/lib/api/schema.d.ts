@@ -22,6 +22,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/demo": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * New Demo
+     * @description A demo session as it first was, made anew: takes a while. The job's `session_id` is that of the session once it is done.
+     */
+    post: operations["new_demo_api_sessions_demo_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}": {
     parameters: {
       query?: never;
@@ -128,26 +148,6 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/sessions/{session_id}/media": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /**
-     * Import Media
-     * @description The body is the file itself. Answers with the job that reads it; when done, the session has a new track.
-     */
-    post: operations["import_media_api_sessions__session_id__media_post"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
   "/api/media/{media_id}/waveform": {
     parameters: {
       query?: never;
@@ -160,6 +160,23 @@ export interface paths {
      * @description float32, little endian: the lowest values of all bins, then the highest, then the mean squares.
      */
     get: operations["waveform_api_media__media_id__waveform_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/media/{media_id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Facts */
+    get: operations["facts_api_media__media_id__get"];
     put?: never;
     post?: never;
     delete?: never;
@@ -192,11 +209,188 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    get?: never;
+    /** One Job */
+    get: operations["one_job_api_jobs__number__get"];
     put?: never;
     post?: never;
     /** Cancel Job */
     delete: operations["cancel_job_api_jobs__number__delete"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/imports": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** New Import */
+    post: operations["new_import_api_sessions__session_id__imports_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/imports/{number}/{place}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /**
+     * Send File
+     * @description The body is the file itself.
+     */
+    put: operations["send_file_api_sessions__session_id__imports__number___place__put"];
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/imports/{number}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Import View */
+    get: operations["import_view_api_sessions__session_id__imports__number__get"];
+    put?: never;
+    /**
+     * Finish Import
+     * @description Make tracks of all files that are there.
+     */
+    post: operations["finish_import_api_sessions__session_id__imports__number__post"];
+    /**
+     * Drop Import
+     * @description Forget files that were sent.
+     */
+    delete: operations["drop_import_api_sessions__session_id__imports__number__delete"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/media": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Import Media
+     * @description One file as an import of its own; the body is the file itself.
+     */
+    post: operations["import_media_api_sessions__session_id__media_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/tempo": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Tempo
+     * @description The tempo of a track as it was imported.
+     */
+    post: operations["tempo_api_sessions__session_id__studies_tempo_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/parts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Propose
+     * @description Sections proposed from changes of the main's loudness.
+     */
+    post: operations["propose_api_sessions__session_id__studies_parts_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/sections.csv": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Sections Csv */
+    get: operations["sections_csv_api_sessions__session_id__sections_csv_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/sections/read": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Read Sections
+     * @description The sections of a CSV file; `edit` makes them the session's.
+     */
+    post: operations["read_sections_api_sessions__session_id__sections_read_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/stage-gain": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Stage Gain */
+    post: operations["stage_gain_api_sessions__session_id__studies_stage_gain_post"];
+    delete?: never;
     options?: never;
     head?: never;
     patch?: never;
@@ -630,6 +824,15 @@ export interface components {
       /** Seed */
       seed?: string;
     };
+    /** AddSection */
+    AddSection: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "add_section";
+      section: components["schemas"]["Section"];
+    };
     /**
      * AddSend
      * @description A strip's sound to a bus besides its output.
@@ -650,7 +853,7 @@ export interface components {
      * AddStep
      * @description A new step at a place in a path: the strip's own, or that of a lane.
      */
-    AddStep: {
+    "AddStep-Input": {
       /**
        * @description discriminator enum property added by openapi-typescript
        * @enum {string}
@@ -665,16 +868,52 @@ export interface components {
       index?: number | null;
     };
     /**
+     * AddStep
+     * @description A new step at a place in a path: the strip's own, or that of a lane.
+     */
+    "AddStep-Output": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "add_step";
+      /** Strip Id */
+      strip_id: string;
+      /** Lane Id */
+      lane_id?: string | null;
+      step: components["schemas"]["Step-Output"];
+      /** Index */
+      index?: number | null;
+    };
+    /**
      * AddStrip
      * @description A new strip at a place in the list. `feeders` and `lanes` are strips and lanes that are to feed it from now on.
      */
-    AddStrip: {
+    "AddStrip-Input": {
       /**
        * @description discriminator enum property added by openapi-typescript
        * @enum {string}
        */
       op: "add_strip";
       strip: components["schemas"]["Strip-Input"];
+      /** Index */
+      index?: number | null;
+      /** Feeders */
+      feeders?: string[];
+      /** Lanes */
+      lanes?: string[];
+    };
+    /**
+     * AddStrip
+     * @description A new strip at a place in the list. `feeders` and `lanes` are strips and lanes that are to feed it from now on.
+     */
+    "AddStrip-Output": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "add_strip";
+      strip: components["schemas"]["Strip-Output"];
       /** Index */
       index?: number | null;
       /** Feeders */
@@ -712,7 +951,7 @@ export interface components {
      * Batch
      * @description Several edits as one.
      */
-    Batch: {
+    "Batch-Input": {
       /**
        * @description discriminator enum property added by openapi-typescript
        * @enum {string}
@@ -721,19 +960,23 @@ export interface components {
       /** Edits */
       edits: (
         | components["schemas"]["Set"]
+        | components["schemas"]["SetRate"]
         | components["schemas"]["SetSections"]
+        | components["schemas"]["AddSection"]
+        | components["schemas"]["SetSection"]
+        | components["schemas"]["RemoveSection"]
         | components["schemas"]["SetMatchOver"]
-        | components["schemas"]["AddStrip"]
+        | components["schemas"]["AddStrip-Input"]
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
-        | components["schemas"]["AddStep"]
+        | components["schemas"]["AddStep-Input"]
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
-        | components["schemas"]["SetPath"]
+        | components["schemas"]["SetPath-Input"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -742,7 +985,48 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["Batch"]
+        | components["schemas"]["Batch-Input"]
+      )[];
+    };
+    /**
+     * Batch
+     * @description Several edits as one.
+     */
+    "Batch-Output": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "batch";
+      /** Edits */
+      edits: (
+        | components["schemas"]["Set"]
+        | components["schemas"]["SetRate"]
+        | components["schemas"]["SetSections"]
+        | components["schemas"]["AddSection"]
+        | components["schemas"]["SetSection"]
+        | components["schemas"]["RemoveSection"]
+        | components["schemas"]["SetMatchOver"]
+        | components["schemas"]["AddStrip-Output"]
+        | components["schemas"]["RemoveStrip"]
+        | components["schemas"]["MoveStrip"]
+        | components["schemas"]["SetOutput"]
+        | components["schemas"]["AddSend"]
+        | components["schemas"]["RemoveSend"]
+        | components["schemas"]["SetKey"]
+        | components["schemas"]["AddStep-Output"]
+        | components["schemas"]["RemoveStep"]
+        | components["schemas"]["MoveStep"]
+        | components["schemas"]["SetPath-Output"]
+        | components["schemas"]["AddLane"]
+        | components["schemas"]["RemoveLane"]
+        | components["schemas"]["AddDivider"]
+        | components["schemas"]["RemoveDivider"]
+        | components["schemas"]["Divide"]
+        | components["schemas"]["RemoveSplit"]
+        | components["schemas"]["CopyToLanes"]
+        | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["Batch-Output"]
       )[];
     };
     /** BenchAnswer */
@@ -979,19 +1263,23 @@ export interface components {
       /** Edit */
       edit:
         | components["schemas"]["Set"]
+        | components["schemas"]["SetRate"]
         | components["schemas"]["SetSections"]
+        | components["schemas"]["AddSection"]
+        | components["schemas"]["SetSection"]
+        | components["schemas"]["RemoveSection"]
         | components["schemas"]["SetMatchOver"]
-        | components["schemas"]["AddStrip"]
+        | components["schemas"]["AddStrip-Input"]
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
-        | components["schemas"]["AddStep"]
+        | components["schemas"]["AddStep-Input"]
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
-        | components["schemas"]["SetPath"]
+        | components["schemas"]["SetPath-Input"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -1000,7 +1288,7 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["Batch"];
+        | components["schemas"]["Batch-Input"];
       /** Gesture */
       gesture?: string | null;
       /** Tab */
@@ -1096,6 +1384,25 @@ export interface components {
       setting: string | null;
     };
     /**
+     * ImportView
+     * @description strip_ids: the tracks that were made; problems: a line for each file that was not taken; passage_s: the whole song, or its
+     *     loudest eight bars if it is long.
+     */
+    ImportView: {
+      /** Id */
+      id: number;
+      /** Strip Ids */
+      strip_ids: string[];
+      /** Problems */
+      problems: string[];
+      /** Notes */
+      notes: string[];
+      /** Proposals */
+      proposals: components["schemas"]["Proposal"][];
+      /** Passage S */
+      passage_s: [number, number] | null;
+    };
+    /**
      * JobView
      * @description A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told; warnings:
      *     what is to be known of its files, such as clipped samples.
@@ -1109,7 +1416,7 @@ export interface components {
        * Kind
        * @enum {string}
        */
-      kind: "import" | "export";
+      kind: "import" | "export" | "demo";
       /** Title */
       title: string;
       /**
@@ -1399,6 +1706,28 @@ export interface components {
       refused?: string | null;
     };
     /**
+     * MediaFacts
+     * @description A file as it was imported. rate_hz: its own; loudness_lufs: integrated, None where there is nothing to measure.
+     */
+    MediaFacts: {
+      /** Id */
+      id: number;
+      /** Name */
+      name: string;
+      /** Format */
+      format: string;
+      /** Rate Hz */
+      rate_hz: number;
+      /** Channels */
+      channels: number;
+      /** Length S */
+      length_s: number;
+      /** Peak Dbfs */
+      peak_dbfs: number;
+      /** Loudness Lufs */
+      loudness_lufs: number | null;
+    };
+    /**
      * MoveStep
      * @description Another place, in the same path or another; the index counts without the moved step.
      */
@@ -1451,6 +1780,35 @@ export interface components {
       /** Value */
       value: boolean | number | string | number[] | [number, number][];
     };
+    /** NewDemo */
+    NewDemo: {
+      /**
+       * Name
+       * @enum {string}
+       */
+      name: "Low Water" | "Harbour Walk";
+    };
+    /**
+     * NewImport
+     * @description names: of the files in the order they were given; order: of the tracks; rate: the session's, or that of most files as long
+     *     as the session has no sound.
+     */
+    NewImport: {
+      /** Names */
+      names: string[];
+      /**
+       * Order
+       * @default name
+       * @enum {string}
+       */
+      order?: "name" | "given";
+      /**
+       * Rate
+       * @default session
+       * @enum {string}
+       */
+      rate?: "session" | "files";
+    };
     /** NewSession */
     NewSession: {
       /** Name */
@@ -1466,6 +1824,11 @@ export interface components {
        * @default 120
        */
       tempo_bpm?: number;
+      /**
+       * Beats In Bar
+       * @default 4
+       */
+      beats_in_bar?: number;
     };
     /**
      * OrderAnswer
@@ -1523,6 +1886,48 @@ export interface components {
        * @default 1000
        */
       columns?: number;
+    };
+    /**
+     * PartsAnswer
+     * @description sections: what is proposed; edit: what makes them the session's.
+     */
+    PartsAnswer: {
+      /** Sections */
+      sections: components["schemas"]["Section"][];
+      /** Edit */
+      edit:
+        | components["schemas"]["Set"]
+        | components["schemas"]["SetRate"]
+        | components["schemas"]["SetSections"]
+        | components["schemas"]["AddSection"]
+        | components["schemas"]["SetSection"]
+        | components["schemas"]["RemoveSection"]
+        | components["schemas"]["SetMatchOver"]
+        | components["schemas"]["AddStrip-Output"]
+        | components["schemas"]["RemoveStrip"]
+        | components["schemas"]["MoveStrip"]
+        | components["schemas"]["SetOutput"]
+        | components["schemas"]["AddSend"]
+        | components["schemas"]["RemoveSend"]
+        | components["schemas"]["SetKey"]
+        | components["schemas"]["AddStep-Output"]
+        | components["schemas"]["RemoveStep"]
+        | components["schemas"]["MoveStep"]
+        | components["schemas"]["SetPath-Output"]
+        | components["schemas"]["AddLane"]
+        | components["schemas"]["RemoveLane"]
+        | components["schemas"]["AddDivider"]
+        | components["schemas"]["RemoveDivider"]
+        | components["schemas"]["Divide"]
+        | components["schemas"]["RemoveSplit"]
+        | components["schemas"]["CopyToLanes"]
+        | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["Batch-Output"];
+    };
+    /** PartsQuestion */
+    PartsQuestion: {
+      /** Tab */
+      tab: string;
     };
     /**
      * PassageQuestion
@@ -1661,6 +2066,48 @@ export interface components {
       share: number;
     };
     /**
+     * Proposal
+     * @description Something that can be done with what was imported, in one edit.
+     */
+    Proposal: {
+      /**
+       * Name
+       * @enum {string}
+       */
+      name: "buses" | "times" | "sections" | "tempo";
+      /** Text */
+      text: string;
+      /** Edit */
+      edit:
+        | components["schemas"]["Set"]
+        | components["schemas"]["SetRate"]
+        | components["schemas"]["SetSections"]
+        | components["schemas"]["AddSection"]
+        | components["schemas"]["SetSection"]
+        | components["schemas"]["RemoveSection"]
+        | components["schemas"]["SetMatchOver"]
+        | components["schemas"]["AddStrip-Output"]
+        | components["schemas"]["RemoveStrip"]
+        | components["schemas"]["MoveStrip"]
+        | components["schemas"]["SetOutput"]
+        | components["schemas"]["AddSend"]
+        | components["schemas"]["RemoveSend"]
+        | components["schemas"]["SetKey"]
+        | components["schemas"]["AddStep-Output"]
+        | components["schemas"]["RemoveStep"]
+        | components["schemas"]["MoveStep"]
+        | components["schemas"]["SetPath-Output"]
+        | components["schemas"]["AddLane"]
+        | components["schemas"]["RemoveLane"]
+        | components["schemas"]["AddDivider"]
+        | components["schemas"]["RemoveDivider"]
+        | components["schemas"]["Divide"]
+        | components["schemas"]["RemoveSplit"]
+        | components["schemas"]["CopyToLanes"]
+        | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["Batch-Output"];
+    };
+    /**
      * Reduction
      * @description Change of gain over the passage. histogram: share of the time within each whole decibel, the last open.
      *
@@ -1715,6 +2162,16 @@ export interface components {
       op: "remove_lane";
       /** Lane Id */
       lane_id: string;
+    };
+    /** RemoveSection */
+    RemoveSection: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "remove_section";
+      /** Section Id */
+      section_id: string;
     };
     /** RemoveSend */
     RemoveSend: {
@@ -1935,6 +2392,11 @@ export interface components {
       /** End S */
       end_s: number;
     };
+    /** SectionsFile */
+    SectionsFile: {
+      /** Text */
+      text: string;
+    };
     /**
      * Send
      * @description A strip's sound to a bus besides its output: before or after the strip's level, at its pan.
@@ -1997,6 +2459,12 @@ export interface components {
        * @default 4
        */
       beats_in_bar?: number;
+      /**
+       * Bar One S
+       * @description Where bar 1 begins; bars and beats are counted from there.
+       * @default 0
+       */
+      bar_one_s?: number;
       /** Sections */
       sections?: components["schemas"]["Section"][];
       /** Strips */
@@ -2086,7 +2554,7 @@ export interface components {
      * SetPath
      * @description All steps of a path at once.
      */
-    SetPath: {
+    "SetPath-Input": {
       /**
        * @description discriminator enum property added by openapi-typescript
        * @enum {string}
@@ -2098,6 +2566,58 @@ export interface components {
       lane_id?: string | null;
       /** Steps */
       steps: components["schemas"]["Step-Input"][];
+    };
+    /**
+     * SetPath
+     * @description All steps of a path at once.
+     */
+    "SetPath-Output": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_path";
+      /** Strip Id */
+      strip_id: string;
+      /** Lane Id */
+      lane_id?: string | null;
+      /** Steps */
+      steps: components["schemas"]["Step-Output"][];
+    };
+    /**
+     * SetRate
+     * @description The session's sample rate, as long as it has no sound.
+     */
+    SetRate: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_rate";
+      /**
+       * Rate Hz
+       * @enum {integer}
+       */
+      rate_hz: 44100 | 48000 | 88200 | 96000;
+    };
+    /**
+     * SetSection
+     * @description Another name or other edges; what is not given stays.
+     */
+    SetSection: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_section";
+      /** Section Id */
+      section_id: string;
+      /** Name */
+      name?: string | null;
+      /** Start S */
+      start_s?: number | null;
+      /** End S */
+      end_s?: number | null;
     };
     /**
      * SetSections
@@ -2185,6 +2705,67 @@ export interface components {
        * @default false
        */
       moving?: boolean;
+    };
+    /**
+     * StageGainAnswer
+     * @description edit: None if no trim would move.
+     */
+    StageGainAnswer: {
+      /** Trims */
+      trims: components["schemas"]["StripTrim"][];
+      /** Edit */
+      edit:
+        | (
+            | components["schemas"]["Set"]
+            | components["schemas"]["SetRate"]
+            | components["schemas"]["SetSections"]
+            | components["schemas"]["AddSection"]
+            | components["schemas"]["SetSection"]
+            | components["schemas"]["RemoveSection"]
+            | components["schemas"]["SetMatchOver"]
+            | components["schemas"]["AddStrip-Output"]
+            | components["schemas"]["RemoveStrip"]
+            | components["schemas"]["MoveStrip"]
+            | components["schemas"]["SetOutput"]
+            | components["schemas"]["AddSend"]
+            | components["schemas"]["RemoveSend"]
+            | components["schemas"]["SetKey"]
+            | components["schemas"]["AddStep-Output"]
+            | components["schemas"]["RemoveStep"]
+            | components["schemas"]["MoveStep"]
+            | components["schemas"]["SetPath-Output"]
+            | components["schemas"]["AddLane"]
+            | components["schemas"]["RemoveLane"]
+            | components["schemas"]["AddDivider"]
+            | components["schemas"]["RemoveDivider"]
+            | components["schemas"]["Divide"]
+            | components["schemas"]["RemoveSplit"]
+            | components["schemas"]["CopyToLanes"]
+            | components["schemas"]["LanesToBuses"]
+            | components["schemas"]["Batch-Output"]
+          )
+        | null;
+    };
+    /**
+     * StageGainQuestion
+     * @description level: what is brought to target_db: RMS while active, the largest short-term loudness, or the sample peak.
+     */
+    StageGainQuestion: {
+      /** Tab */
+      tab: string;
+      /** Strip Ids */
+      strip_ids: string[];
+      /**
+       * Level
+       * @default rms
+       * @enum {string}
+       */
+      level?: "rms" | "short-term" | "peak";
+      /**
+       * Target Db
+       * @default -18
+       */
+      target_db?: number;
     };
     /**
      * StartReference
@@ -2426,12 +3007,49 @@ export interface components {
       /** Keys */
       keys: string[];
     };
+    /**
+     * StripTrim
+     * @description level_db: of the file, in the unit that was asked for; None where there is nothing to measure. trim_db: what brings it to
+     *     the target; it stays where there is nothing, and stops at its limits.
+     */
+    StripTrim: {
+      /** Strip Id */
+      strip_id: string;
+      /** Level Db */
+      level_db: number | null;
+      /** Trim Db */
+      trim_db: number;
+    };
     /** TabRequest */
     TabRequest: {
       /** Tab */
       tab?: string | null;
       /** Since */
       since?: number | null;
+    };
+    /**
+     * TempoAnswer
+     * @description bpm: None where nothing repeats. certainty: 0 to 1. half, double: the other readings, where a session can have them.
+     *     beat_s: the session time of a first beat.
+     */
+    TempoAnswer: {
+      /** Bpm */
+      bpm: number | null;
+      /** Certainty */
+      certainty: number;
+      /** Half Bpm */
+      half_bpm: number | null;
+      /** Double Bpm */
+      double_bpm: number | null;
+      /** Beat S */
+      beat_s: number;
+    };
+    /** TempoQuestion */
+    TempoQuestion: {
+      /** Tab */
+      tab: string;
+      /** Strip Id */
+      strip_id: string;
     };
     /**
      * VersionView
@@ -2584,6 +3202,84 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["VersionView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  new_demo_api_sessions_demo_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["NewDemo"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
         };
       };
       /** @description The body cannot be read */
@@ -3182,27 +3878,25 @@ export interface operations {
       };
     };
   };
-  import_media_api_sessions__session_id__media_post: {
+  waveform_api_media__media_id__waveform_get: {
     parameters: {
-      query: {
-        name: string;
+      query?: {
+        bin_frames?: number;
       };
       header?: never;
       path: {
-        session_id: number;
+        media_id: number;
       };
       cookie?: never;
     };
     requestBody?: never;
     responses: {
       /** @description Successful Response */
-      202: {
+      200: {
         headers: {
           [name: string]: unknown;
         };
-        content: {
-          "application/json": components["schemas"]["JobView"];
-        };
+        content?: never;
       };
       /** @description The body cannot be read */
       400: {
@@ -3260,11 +3954,9 @@ export interface operations {
       };
     };
   };
-  waveform_api_media__media_id__waveform_get: {
+  facts_api_media__media_id__get: {
     parameters: {
-      query?: {
-        bin_frames?: number;
-      };
+      query?: never;
       header?: never;
       path: {
         media_id: number;
@@ -3278,7 +3970,9 @@ export interface operations {
         headers: {
           [name: string]: unknown;
         };
-        content?: never;
+        content: {
+          "application/json": components["schemas"]["MediaFacts"];
+        };
       };
       /** @description The body cannot be read */
       400: {
@@ -3412,6 +4106,82 @@ export interface operations {
       };
     };
   };
+  one_job_api_jobs__number__get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        number: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   cancel_job_api_jobs__number__delete: {
     parameters: {
       query?: never;
@@ -3429,6 +4199,865 @@ export interface operations {
           [name: string]: unknown;
         };
         content?: never;
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  new_import_api_sessions__session_id__imports_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["NewImport"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      201: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ImportView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  send_file_api_sessions__session_id__imports__number___place__put: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+        number: number;
+        place: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  import_view_api_sessions__session_id__imports__number__get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+        number: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ImportView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  finish_import_api_sessions__session_id__imports__number__post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+        number: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  drop_import_api_sessions__session_id__imports__number__delete: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+        number: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  import_media_api_sessions__session_id__media_post: {
+    parameters: {
+      query: {
+        name: string;
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  tempo_api_sessions__session_id__studies_tempo_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["TempoQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["TempoAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  propose_api_sessions__session_id__studies_parts_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PartsQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PartsAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  sections_csv_api_sessions__session_id__sections_csv_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "text/csv": string;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  read_sections_api_sessions__session_id__sections_read_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SectionsFile"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PartsAnswer"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  stage_gain_api_sessions__session_id__studies_stage_gain_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["StageGainQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StageGainAnswer"] | null;
+        };
       };
       /** @description The body cannot be read */
       400: {

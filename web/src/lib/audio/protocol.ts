@@ -13,7 +13,7 @@ export interface BlockHeader {
   position_s: number;
   strips: Record<string, [number, number]>;
   steps: Record<string, number>;
-  doors: Record<string, string>;
+  gate_states: Record<string, string>;
   lanes: Record<string, number>;
   /** Peak of what each send brings; loudest level at each detector with an outside key. */
   sends: Record<string, number>;

@@ -1,5 +1,5 @@
 import { expect, it } from 'vitest';
-import { barsAndBeats, clock, decibelTicks, pixel, toBeat, valueAt } from './scale';
+import { clock, decibelTicks, pixel, valueAt } from './scale';
 
 it('maps values to pixels and back', () => {
   const axis = { low: -48, high: 0, from: 200, to: 20 };
@@ -12,12 +12,7 @@ it('chooses round ticks', () => {
   expect(decibelTicks(-8, 0, 4)).toEqual([-8, -6, -4, -2, 0]);
 });
 
-it('counts bars, beats and sixteenths from one', () => {
-  // 84 bpm: a bar of four lasts 240 / 84 s (common practice, no source).
-  expect(barsAndBeats(0, 84, 4)).toBe('1.1.1');
-  expect(barsAndBeats((16 * 240) / 84, 84, 4)).toBe('17.1.1');
-  expect(barsAndBeats((16 * 240 + 60 + 30) / 84, 84, 4)).toBe('17.2.3');
+it('shows time in minutes', () => {
   expect(clock(46.2141)).toBe('0:46.214');
   expect(clock(125)).toBe('2:05.000');
-  expect(toBeat(1.0, 120)).toBe(1.0);
 });

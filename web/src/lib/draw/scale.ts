@@ -25,22 +25,9 @@ export function decibelTicks(low: number, high: number, most: number): number[] 
   return ticks;
 }
 
-/** Bars and beats, counted from 1: `17.2.3` with sixteenths; a place a millisecond early counts as there. */
-export function barsAndBeats(position_s: number, tempo_bpm: number, beatsInBar: number): string {
-  const sixteenths = Math.floor((position_s * tempo_bpm * 4) / 60 + 0.005);
-  const bar = Math.floor(sixteenths / (4 * beatsInBar));
-  return `${bar + 1}.${(Math.floor(sixteenths / 4) % beatsInBar) + 1}.${(sixteenths % 4) + 1}`;
-}
-
 /** `0:46.214`. */
 export function clock(position_s: number): string {
   const whole = Math.max(0, position_s);
   const minutes = Math.floor(whole / 60);
   return `${minutes}:${(whole - 60 * minutes).toFixed(3).padStart(6, '0')}`;
-}
-
-/** Nearest beat, for passages that are dragged. */
-export function toBeat(position_s: number, tempo_bpm: number): number {
-  const beat = 60 / tempo_bpm;
-  return Math.round(position_s / beat) * beat;
 }

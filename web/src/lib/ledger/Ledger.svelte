@@ -81,9 +81,9 @@
           {/each}
         </div>
         <dl>
-          <dt>largest</dt>
+          <dt>max</dt>
           <dd class="figure" data-figure="largest_db">{ledger.reduction.largest_db.toFixed(1)} dB</dd>
-          <dt>mean when working</dt>
+          <dt>mean while active</dt>
           <dd class="figure">{ledger.reduction.mean_db.toFixed(1)} dB</dd>
           <dt>share of time</dt>
           <dd class="figure">{(ledger.reduction.share * 100).toFixed(0)} %</dd>
@@ -101,7 +101,7 @@
       </dl>
     {/if}
     <dl class="matched">
-      <dt title="Gain that brings before to the loudness of after, for listening only">matched by</dt>
+      <dt title="Gain that brings before to the loudness of after, for listening only">matched gain</dt>
       <dd class="figure" data-figure="matched_db">
         {format(ledger.matched_db, 'dB')}
       </dd>

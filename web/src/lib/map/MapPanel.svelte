@@ -52,15 +52,15 @@
           change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
         />{/key}
       <label class="row">
-        <span>Taken</span>
+        <span>Pre/post</span>
         <select
           class="figure"
-          aria-label="Taken"
+          aria-label="Pre/post"
           value={send.pre ? 'pre' : 'post'}
           onchange={(event) => setSend(workspace, send, { pre: event.currentTarget.value === 'pre' })}
         >
-          <option value="post">after the level</option>
-          <option value="pre">before the level</option>
+          <option value="post">post-fader</option>
+          <option value="pre">pre-fader</option>
         </select>
       </label>
       <label class="row">
@@ -73,7 +73,7 @@
       </label>
     {:else if chosen.kind === 'key'}
       {@const { step, key } = chosen}
-      <p class="soft">Heard by the {detector(chosen)} on {named(chosen.to)}.</p>
+      <p class="soft">Key of the {detector(chosen)} on {named(chosen.to)}.</p>
       {#key step.id}<Rule
           setting={workspace.setting('key', 'trim_db')}
           mark="key_trim_db"
@@ -81,10 +81,10 @@
           change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
         />{/key}
       <label class="row">
-        <span>Taken</span>
+        <span>Point</span>
         <select
           class="figure"
-          aria-label="Taken"
+          aria-label="Point"
           value={key.at}
           onchange={(event) =>
             setSource(workspace, step, {
@@ -97,14 +97,14 @@
         </select>
       </label>
       <label class="row">
-        <span>A mute silences it</span>
+        <span>Follow source mute</span>
         <input
           type="checkbox"
           checked={key.mutes}
           onchange={(event) => setKey(workspace, step, { mutes: event.currentTarget.checked })}
         />
       </label>
-      <button class="button" onclick={() => open(chosen.to, step.id)}>Shape the {detector(chosen)}</button>
+      <button class="button" onclick={() => open(chosen.to, step.id)}>Edit the {detector(chosen)}</button>
     {/if}
     {#if silent}<p class="silent" data-figure="silent">{silent}</p>{/if}
     <p class="acts">
@@ -123,8 +123,8 @@
     {#if latency?.silent}<p class="silent" data-figure="silent">{latency.silent}</p>{/if}
     {#if latency}
       <dl>
-        <dt title="Of everything from the sources to here">Late by</dt>
-        <dd class="figure" data-figure="late">{latency.latency_ms.toFixed(1)} ms</dd>
+        <dt title="From the sources to here">Latency</dt>
+        <dd class="figure" data-figure="latency">{latency.latency_ms.toFixed(1)} ms</dd>
         {#each latency.causes as cause (cause.step_id)}
           <dt class="soft">{cause.name}</dt>
           <dd class="figure soft">{cause.latency_ms.toFixed(1)} ms</dd>
@@ -144,7 +144,9 @@
       <button class="button" title="Connect by the keyboard (K)" onclick={() => connect(strip.id)}
         >Connect ...</button
       >
-      <button class="button" title="Enter, or double-click" onclick={() => open(strip.id)}>Shape it</button>
+      <button class="button" title="Enter, or double-click" onclick={() => open(strip.id)}
+        >Open in Shape</button
+      >
     </p>
     <p class="soft help">
       Drag the edge of a plate to another: an output, a send or a key. A line is chosen by a click and removed

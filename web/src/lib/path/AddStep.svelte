@@ -1,5 +1,6 @@
 <script lang="ts">
   /** A searchable list of what can be put on a path: processors, ready-made splits, and paths of one's own. */
+  import Dialog from '../dialogs/Dialog.svelte';
   import { api, type PathStart, type Step } from '../api/client';
   import { insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
@@ -60,7 +61,7 @@
   const focus = (field: HTMLInputElement) => field.focus();
 </script>
 
-<div class="menu" role="dialog" aria-label="Add a step">
+<Dialog title="Add a step" {close} untitled>
   <input
     placeholder="Search"
     aria-label="Search the steps"
@@ -77,30 +78,12 @@
         </button>
       </li>
     {:else}
-      <li class="soft none">Nothing is called that.</li>
+      <li class="soft none">No match.</li>
     {/each}
   </ul>
-</div>
-<div class="veil" role="presentation" onpointerdown={close}></div>
+</Dialog>
 
 <style>
-  .menu {
-    position: fixed;
-    top: 150px;
-    left: 50%;
-    margin-left: -190px;
-    width: 400px;
-    max-width: 90vw;
-    z-index: 20;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    padding: 8px;
-  }
-  .veil {
-    position: fixed;
-    inset: 0;
-    z-index: 10;
-  }
   input {
     width: 100%;
     height: 28px;

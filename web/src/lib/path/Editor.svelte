@@ -10,7 +10,7 @@
   import { workspace } from '../state/workspace.svelte';
   import { divide, splitName } from '../state/splits';
   import { swapOrder, swapPartner } from '../state/steps';
-  import Door from './Door.svelte';
+  import GateState from './GateState.svelte';
   import LaneRules from './LaneRules.svelte';
   import KeyRules from './KeyRules.svelte';
   import LaneTable from './LaneTable.svelte';
@@ -24,7 +24,7 @@
   const step = $derived(workspace.step);
   const strip = $derived(workspace.strip);
   const processor = $derived(step ? workspace.processor(step.kind) : undefined);
-  const door = $derived(workspace.playing && step ? workspace.header?.doors[step.id] : undefined);
+  const gateState = $derived(workspace.playing && step ? workspace.header?.gate_states[step.id] : undefined);
   const found = $derived(workspace.found);
   const lane = $derived(workspace.lane);
   const split = $derived(step?.lanes ? step : null);
@@ -63,10 +63,10 @@
 <section class="editor" aria-label="Editor">
   <header>
     <h2>{title}</h2>
-    <span class="soft trail">{step || trail.length > 1 ? trail.join(' > ') : 'the strip itself'}</span>
+    <span class="soft trail">{step || trail.length > 1 ? trail.join(' > ') : 'strip'}</span>
     {#if workspace.study && workspace.study.latency_ms > 0 && !(step && workspace.routing?.low_latency_changes[step.id])}
-      <span class="figure soft" title="The sound is this late here; everything else is delayed to match.">
-        {workspace.study.latency_ms.toFixed(1)} ms late
+      <span class="figure soft" title="Latency of this scope; everything else is delayed to match.">
+        Latency {workspace.study.latency_ms.toFixed(1)} ms
       </span>
     {/if}
     {#if workspace.order && step && [workspace.order.step_id, workspace.order.other_id].includes(step.id)}
@@ -78,7 +78,7 @@
         {workspace.matched ? `order matched ${format(workspace.order.gain_db, 'dB')}` : 'orders not matched'}
       </span>
     {/if}
-    {#if door}<Door state={door} word />{/if}
+    {#if gateState}<GateState state={gateState} word />{/if}
     <span class="space"></span>
     {#if step && processor}
       {#if !split}
@@ -128,16 +128,16 @@
           title="Low latency: {workspace.routing.low_latency_changes[step.id]}"
           onclick={() => workspace.move('step', step.id, { low_latency: !step.low_latency })}
         >
-          {step.low_latency ? 'Low, ' : ''}{(workspace.study?.latency_ms ?? 0).toFixed(1)} ms late
+          {step.low_latency ? 'Low latency' : 'Latency'}
+          {(workspace.study?.latency_ms ?? 0).toFixed(1)} ms
         </button>
       {/if}
       {#if processor.listens}
         <button
           class="button"
           aria-pressed={workspace.listening === 'key'}
-          title="Hear what the detector hears (G)"
-          onclick={() => workspace.hearKey()}
-          >{workspace.listening === 'key' ? 'Hearing key' : 'Hear key'}</button
+          title="Listen to what the detector hears (G)"
+          onclick={() => workspace.hearKey()}>Listen to key</button
         >
       {/if}
       <button

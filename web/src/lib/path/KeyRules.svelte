@@ -29,7 +29,7 @@
     value={chosen}
     onchange={(event) => choose(event.currentTarget)}
   >
-    <option value="">own signal</option>
+    <option value="">internal</option>
     {#each groups as group (group.name)}
       <optgroup label={group.name}>
         {#each group.sources as source (source.value)}<option value={source.value}>{source.label}</option
@@ -46,7 +46,7 @@
     change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
   />
   <label class="row" title="Otherwise the key goes on though its source is muted.">
-    <span>A mute silences it</span>
+    <span>Follow source mute</span>
     <input
       type="checkbox"
       checked={step.key.mutes}
@@ -55,7 +55,7 @@
   </label>
   {#if silent}<p class="silent">{silent}</p>
   {:else}<p class="soft figure">
-      {heard !== undefined && heard > -120 ? `hears ${heard.toFixed(1)} dB` : 'hears nothing now'}
+      {heard !== undefined && heard > -120 ? `level ${heard.toFixed(1)} dB` : 'silent now'}
     </p>{/if}
 {/if}
 

@@ -39,15 +39,15 @@
     change={(value, gesture) => setLane(workspace, lane, { level_db: Number(value) }, gesture)}
   />
   <label class="row" title="A bus gets the lane instead of the split's sum.">
-    <span>Goes to</span>
+    <span>Output</span>
     <select
       class="figure"
-      aria-label="Where the lane goes"
+      aria-label="Output of the lane"
       value={lane.output ?? ''}
       onchange={(event) =>
         workspace.edit({ op: 'set_output', lane_id: lane.id, output: event.currentTarget.value || null })}
     >
-      <option value="">the sum</option>
+      <option value="">sum of the split</option>
       {#each buses as bus (bus.id)}<option value={bus.id}>{bus.name}</option>{/each}
     </select>
   </label>
@@ -67,18 +67,18 @@
   {/each}
 </div>
 <div class="group acts">
-  <h3 class="soft">In one press</h3>
+  <h3 class="soft">Actions</h3>
   <button
     class="button"
-    title="Set the level so that the lane leaves as loud as it enters"
-    onclick={() => giveBack(workspace, lane)}>Give back what was taken</button
+    title="Sets the level so that the lane is as loud after its steps as before"
+    onclick={() => giveBack(workspace, lane)}>Make up loudness</button
   >
   <button class="button" onclick={() => addCeiling(workspace, lane, -6)}>Add a ceiling at -6 dB</button>
   <button
     class="button"
-    aria-pressed={workspace.listening === 'only'}
-    title="Alone, without an edit (O)"
-    onclick={() => workspace.hearOnly()}>Hear only this lane</button
+    aria-pressed={workspace.listening === 'solo lane'}
+    title="Listen to this lane alone; no edit (O)"
+    onclick={() => workspace.hearOnly()}>Solo lane</button
   >
   <button
     class="button"

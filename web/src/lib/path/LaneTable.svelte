@@ -88,18 +88,18 @@
       {:else}<span class="none soft">--</span>{/if}
     {/each}
   {/each}
-  <span class="label">Takes, {workspace.playing ? 'now' : 'at most'}</span>
+  <span class="label">GR ({workspace.playing ? 'now' : 'max'})</span>
   {#each lanes as lane (lane.id)}
     <span class="cell figure" data-figure="taken {lane.name}">{format(takenDb(lane), 'dB')}</span>
   {/each}
-  <span class="label">Loudness moved</span>
+  <span class="label">Loudness change</span>
   {#each lanes as lane (lane.id)}
     {@const moved = bandsState.of(lane)?.loudness_moved_lu}
     <span class="cell">
       <button
         class="button"
-        title="Set the level so that the lane leaves as loud as it enters"
-        onclick={() => giveBack(workspace, lane)}>Give back</button
+        title="Make up loudness: sets the level so that the lane is as loud after its steps as before"
+        onclick={() => giveBack(workspace, lane)}>Make up</button
       >
       <span class="figure"
         >{moved === undefined ? '--' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)} LU`}</span

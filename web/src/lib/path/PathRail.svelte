@@ -3,7 +3,7 @@
   import type { Setting, Step } from '../api/client';
   import Rule from '../controls/Rule.svelte';
   import { format } from '../controls/value';
-  import { BAND_STARTS, dissolve, divide, idleSumDb, splitAt, splitName } from '../state/splits';
+  import { BAND_STARTS, removeSplit, divide, idleSumDb, splitAt, splitName } from '../state/splits';
   import {
     bypassSteps,
     chosenSteps,
@@ -15,7 +15,7 @@
   } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import AddStep from './AddStep.svelte';
-  import Door from './Door.svelte';
+  import GateState from './GateState.svelte';
   import LaneTag from './LaneTag.svelte';
   import { layout, nearestSlot } from './layout';
   import { plateText } from './plate';
@@ -165,7 +165,7 @@
       <button
         class="button"
         title="One lane's steps take the split's place (U)"
-        onclick={() => dissolve(workspace)}>Take apart</button
+        onclick={() => removeSplit(workspace)}>Remove split</button
       >
     {/if}
     {#if steps.length > 1}
@@ -173,7 +173,7 @@
         class="button"
         aria-pressed={allBypassed}
         title="Shift+B"
-        onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'All back on' : 'Bypass all'}</button
+        onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'Enable all' : 'Bypass all'}</button
       >
     {/if}
     {#if every.length > steps.length || placed.joins.length}
@@ -254,8 +254,8 @@
                 style:width="{Math.min(Math.abs(moved(step)) / 24, 1) * 60}px"
               ></i>
             {/if}
-            {#if header?.doors[step.id]}
-              <Door state={header.doors[step.id]!} />
+            {#if header?.gate_states[step.id]}
+              <GateState state={header.gate_states[step.id]!} />
             {/if}
           </button>
         </div>

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** Starting points and what users keep of their own: taken, kept, renamed, deleted, exported, imported. */
+  import Dialog from '../dialogs/Dialog.svelte';
   import type { Preset } from '../api/client';
   import { presets } from '../state/presets.svelte';
 
@@ -41,8 +42,7 @@
   const focus = (input: HTMLInputElement) => input.focus();
 </script>
 
-<div class="menu" role="dialog" aria-label={title}>
-  <h3>{title}</h3>
+<Dialog {title} {close} width={30}>
   <p class="soft">{hint}</p>
   <ul>
     {#each starts as start (start.name)}
@@ -113,31 +113,9 @@
       }}
     />
   </form>
-</div>
-<div class="veil" role="presentation" onpointerdown={close}></div>
+</Dialog>
 
 <style>
-  .menu {
-    position: fixed;
-    top: 92px;
-    left: 50%;
-    margin-left: -120px;
-    width: 440px;
-    max-width: 95vw;
-    max-height: calc(100vh - 160px);
-    min-height: 200px;
-    overflow: auto;
-    z-index: 20;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    padding: 8px 12px;
-    white-space: normal;
-  }
-  .veil {
-    position: fixed;
-    inset: 0;
-    z-index: 10;
-  }
   p {
     margin: 0 0 4px;
   }

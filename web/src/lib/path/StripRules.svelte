@@ -67,7 +67,7 @@
         <button
           class="act wide"
           aria-pressed={send.pre}
-          title="Taken before or after the strip's level"
+          title="Pre- or post-fader"
           aria-label="Send to {bus} before the level"
           onclick={() => setSend(workspace, send, { pre: !send.pre })}>{send.pre ? 'pre' : 'post'}</button
         >

@@ -11,7 +11,7 @@ export function plateText(
   header: BlockHeader | null,
 ): string {
   if (step.bypass) return 'bypassed';
-  const gate = header?.doors[step.id];
+  const gate = header?.gate_states[step.id];
   if (gate !== undefined && processor?.shows_gate) return gate;
   const live = step.lanes ? undefined : header?.steps[step.id];
   return live === undefined ? summary : format(live, 'dB');

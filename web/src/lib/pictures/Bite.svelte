@@ -36,13 +36,13 @@
   const changes = $derived(study?.bite.reduction_db ?? []);
   const most = $derived(Math.min(60, Math.max(6, ...changes.map((v) => Math.ceil(v / 2) * 2))));
   const rise = $derived(Math.min(24, Math.max(0, ...changes.map((v) => Math.ceil(-v / 2) * 2))));
-  const doors = $derived(study?.bite.rows['door'] ?? []);
-  const mark = $derived(workspace.step?.settings['mark_db']);
+  const gateStates = $derived(study?.bite.rows['gate_state'] ?? []);
+  const mark = $derived(workspace.step?.settings['warn_above_db']);
   const DOOR = 10;
   const reductions = $derived<Axis>({
     low: rise,
     high: -most,
-    from: levels.from + 14 + (doors.length ? DOOR + 2 : 0),
+    from: levels.from + 14 + (gateStates.length ? DOOR + 2 : 0),
     to: box.height - 18,
   });
   const span = $derived<[number, number]>(study ? [study.bite_start_s, study.bite_end_s] : [0, 1]);
@@ -126,13 +126,13 @@
         });
       }
     }
-    if (doors.length) {
+    if (gateStates.length) {
       // Open fills the strip, held half of it, closing is hatched, shut leaves it empty.
       const base = levels.from + DOOR + 6;
       const wide = (right - LEFT) / xs.length + 0.5;
-      doors.forEach((door, i) => {
-        const height = [0, DOOR / 2, DOOR / 2, DOOR][door]!;
-        context.fillStyle = door === 1 ? pattern(context, 'hatch', colours.key) : colours.key;
+      gateStates.forEach((state, i) => {
+        const height = [0, DOOR / 2, DOOR / 2, DOOR][state]!;
+        context.fillStyle = state === 1 ? pattern(context, 'hatch', colours.key) : colours.key;
         if (height) context.fillRect(xs[i]! - wide / 2, base - height, wide, height);
       });
       context.strokeStyle = colours.line;
@@ -141,7 +141,7 @@
   }
 
   $effect(() => {
-    void [study, levels, reductions, doors, mark, hears];
+    void [study, levels, reductions, gateStates, mark, hears];
     paint();
   });
   $effect(() => {
@@ -180,8 +180,8 @@
     {#if hears}<li><i class="hears"></i>detector</li>{/if}
   </ul>
   {#if hasReduction}<span class="note left">{rise ? 'Change of gain, dB' : 'Gain reduction, dB'}</span>{/if}
-  {#if doors.length}<span class="note door" style:top="{levels.from + 1}px"
-      >{processor?.shows_gate ? 'door' : 'works'}</span
+  {#if gateStates.length}<span class="note gate-state" style:top="{levels.from + 1}px"
+      >{processor?.shows_gate ? 'gate' : 'active'}</span
     >{/if}
   {#if study}<span class="note right figure">{spanText(...span)}</span>{/if}
   <Playhead start_s={span[0]} end_s={span[1]} left={LEFT} right={RIGHT} top={24} bottom={18} />
@@ -279,7 +279,7 @@
   .right {
     right: 8px;
   }
-  .door {
+  .gate-state {
     left: 8px;
     bottom: auto;
   }

@@ -1,20 +1,42 @@
 <script lang="ts">
+  /**
+   * The strip's waveform before and after, under bars and sections. Click sets the playhead, drag sets the passage; in the row of the
+   * sections drag makes one. The wheel zooms, with Shift it scrolls.
+   */
   import { untrack } from 'svelte';
-  /** The whole strip, before and after, under its sections; drag to set the passage, click to set the playhead. */
   import { between, coloursOf, line, pattern, prepare, whenShown } from '../draw/canvas';
-  import { barsAndBeats, toBeat } from '../draw/scale';
+  import { barsAndBeats, ticks } from '../draw/grid';
+  import type { Section } from '../api/client';
+  import * as timeline from '../state/timeline.svelte';
+  import { view } from '../state/timeline.svelte';
   import { workspace } from '../state/workspace.svelte';
   import Playhead from './Playhead.svelte';
 
+  let { sections: openSections }: { sections: () => void } = $props();
+  /** Less than so many pixels is a click. */
+  const CLICK = 4;
+  const RULER = 16;
+
   let canvas = $state<HTMLCanvasElement | null>(null);
-  let drag = $state<{ from: number; to: number } | null>(null);
+  let drag = $state<{ from: number; to: number; x: number; moved: boolean } | null>(null);
+  /** A section being made in the row, or an edge of one being moved. */
+  let making = $state<{ from: number; to: number } | null>(null);
+  let edge = $state<{ section: Section; side: 'start_s' | 'end_s'; at: number } | null>(null);
+  let renaming = $state<string | null>(null);
 
   const overview = $derived(workspace.overview);
   const length = $derived(workspace.version?.length_s ?? 1);
   const sections = $derived(workspace.session?.sections ?? []);
-  const percent = (at: number) => `${(100 * at) / length}%`;
+  const from_s = $derived(view.span[0]);
+  const to_s = $derived(view.span[1]);
+  const percent = (at: number) => (100 * (at - from_s)) / (to_s - from_s);
   const passage = $derived(
-    drag ? sorted(drag) : ([workspace.passage.start_s, workspace.passage.end_s] as const),
+    drag?.moved ? sorted(drag) : ([workspace.passage.start_s, workspace.passage.end_s] as const),
+  );
+  const shown = $derived(
+    sections
+      .map((section) => (edge?.section.id === section.id ? { ...section, [edge.side]: edge.at } : section))
+      .filter((section) => section.end_s > from_s && section.start_s < to_s),
   );
 
   function sorted(span: { from: number; to: number }): readonly [number, number] {
@@ -24,20 +46,36 @@
   function paint(): void {
     if (!canvas) return;
     const context = prepare(canvas);
-    if (!context || !overview) return;
+    if (!context) return;
     const colours = coloursOf(canvas);
-    const [width, height] = [canvas.clientWidth, canvas.clientHeight];
-    const middle = height / 2;
+    const [wide, height] = [canvas.clientWidth, canvas.clientHeight];
+    context.fillStyle = colours.soft;
+    context.strokeStyle = colours.line;
+    const x = (at: number) => ((at - from_s) / (to_s - from_s)) * wide;
+    for (const tick of ticks(from_s, to_s, wide, workspace.grid)) {
+      const at = Math.round(x(tick.at_s)) + 0.5;
+      context.beginPath();
+      context.moveTo(at, tick.label === null ? RULER - 4 : RULER - 10);
+      context.lineTo(at, RULER);
+      context.stroke();
+      if (tick.label !== null && at < wide - 24) context.fillText(tick.label, at + 3, 11);
+    }
+    if (!overview) return;
+    const top = RULER + 22;
+    const middle = top + (height - top) / 2;
     const { before_low, before_high, after_low, after_high } = overview;
     const largest = Math.max(
       0.05,
-      ...before_high,
-      ...after_high,
-      ...before_low.map(Math.abs),
-      ...after_low.map(Math.abs),
+      ...[before_high, after_high, before_low, after_low].map((values) =>
+        values.reduce((most, value) => Math.max(most, Math.abs(value)), 0),
+      ),
     );
-    const xs = before_low.map((_, i) => ((i + 0.5) / before_low.length) * width);
-    const ys = (values: number[]) => values.map((v) => middle - (v / largest) * (middle - 3));
+    const count = before_low.length;
+    const first = Math.max(0, Math.floor((from_s / length) * count) - 1);
+    const last = Math.min(count, Math.ceil((to_s / length) * count) + 1);
+    const cut = (values: number[]) => values.slice(first, last);
+    const xs = cut(before_low).map((_, i) => x(((first + i + 0.5) / count) * length));
+    const ys = (values: number[]) => cut(values).map((v) => middle - (v / largest) * (middle - top - 2));
     const [bl, bh, al, ah] = [ys(before_low), ys(before_high), ys(after_low), ys(after_high)];
     between(
       context,
@@ -55,7 +93,7 @@
     line(context, xs, bl);
   }
   $effect(() => {
-    void overview;
+    void [overview, from_s, to_s, workspace.grid];
     paint();
   });
   $effect(() => (canvas ? whenShown(canvas, paint) : undefined));
@@ -65,111 +103,315 @@
     return () => (workspace.measuringScope.showsOverview = false);
   });
 
-  function at(event: PointerEvent): number {
-    const box = (event.currentTarget as HTMLElement).getBoundingClientRect();
-    return Math.min(Math.max((event.clientX - box.left) / box.width, 0), 1) * length;
+  function at(event: PointerEvent | WheelEvent, element: Element): number {
+    const box = element.getBoundingClientRect();
+    const share = Math.min(Math.max((event.clientX - box.left) / box.width, 0), 1);
+    return from_s + share * (to_s - from_s);
   }
-  function name(start: number, end: number): string {
-    const { tempo_bpm, beats_in_bar } = workspace.session!;
-    const bar = (t: number) => barsAndBeats(t, tempo_bpm, beats_in_bar).replace(/\.\d+$/, '');
-    return `Bars ${bar(start)} to ${bar(end)}`;
-  }
+
   function release(): void {
-    if (!drag || !workspace.session) return;
-    const [from, to] = sorted(drag);
+    if (!drag) return;
+    const { from, to, moved } = drag;
     drag = null;
-    if (to - from < length * 0.004) {
-      workspace.seek(from);
-      return;
-    }
-    const start_s = toBeat(from, workspace.session.tempo_bpm);
-    const end_s = Math.max(
-      toBeat(to, workspace.session.tempo_bpm),
-      start_s + 60 / workspace.session.tempo_bpm,
-    );
-    workspace.setPassage({ start_s, end_s, name: name(start_s, end_s) });
+    if (moved) timeline.setPassage(from, to);
+    else workspace.seek(from);
   }
+
+  const wheel = (element: HTMLElement) => {
+    const turn = (event: WheelEvent) => {
+      event.preventDefault();
+      const sideways = event.shiftKey ? event.deltaY || event.deltaX : event.deltaX;
+      if (Math.abs(sideways) > Math.abs(event.shiftKey ? 0 : event.deltaY))
+        timeline.scroll((Math.sign(sideways) * (to_s - from_s)) / 10);
+      else timeline.zoom(event.deltaY < 0 ? 0.8 : 1.25, at(event, element));
+    };
+    element.addEventListener('wheel', turn, { passive: false });
+    return () => element.removeEventListener('wheel', turn);
+  };
+
+  async function made(): Promise<void> {
+    if (!making) return;
+    const [start, end] = sorted(making).map(timeline.snapped) as [number, number];
+    making = null;
+    if (end - start < 0.05) return;
+    renaming = await timeline.add(start, end);
+  }
+
+  function dropEdge(): void {
+    if (!edge) return;
+    const { section, side, at: place } = edge;
+    edge = null;
+    const next = { ...section, [side]: place };
+    timeline.resize(section, next.start_s, next.end_s);
+  }
+
+  function keys(event: KeyboardEvent, section: Section, index: number): void {
+    const beside = { ArrowRight: sections[index + 1], ArrowLeft: sections[index - 1] }[event.key];
+    if (beside && !event.altKey) {
+      document.querySelector<HTMLElement>(`[data-section="${beside.id}"] .name`)?.focus();
+    } else if (event.key === 'F2') renaming = section.id;
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+  }
+  const focus = (field: HTMLInputElement) => {
+    field.focus();
+    field.select();
+  };
+  const says = $derived(
+    `Waveform of ${workspace.strip?.name ?? ''} from bar ${barsAndBeats(from_s, workspace.grid)} to ` +
+      `${barsAndBeats(to_s, workspace.grid)}; the passage is ${workspace.passage.name}.`,
+  );
 </script>
 
 <div class="timeline">
-  <div
-    class="sound"
-    role="presentation"
-    data-picture="timeline"
-    onpointerdown={(event) => {
-      event.currentTarget.setPointerCapture(event.pointerId);
-      drag = { from: at(event), to: at(event) };
-    }}
-    onpointermove={(event) => drag && (drag.to = at(event))}
-    onpointerup={release}
-  >
-    <i class="passage" style:left={percent(passage[0])} style:width={percent(passage[1] - passage[0])}></i>
-    <canvas bind:this={canvas} aria-busy={workspace.measuringScope.overviewStale}></canvas>
-    <Playhead start_s={0} end_s={length} marked />
-  </div>
-  {#each sections as section (section.id)}
-    <button
-      class="section"
-      class:chosen={workspace.passage.start_s === section.start_s &&
-        workspace.passage.end_s === section.end_s}
-      style:left={percent(section.start_s)}
-      style:max-width={percent(section.end_s - section.start_s)}
-      title="Listen to {section.name}"
-      onclick={() =>
-        workspace.setPassage({ start_s: section.start_s, end_s: section.end_s, name: section.name })}
+  <div class="tools" role="group" aria-label="Timeline">
+    <button class="button" aria-label="Zoom out" title="Zoom out (-)" onclick={() => timeline.zoom(2)}
+      >&minus;</button
     >
-      {section.name}
-    </button>
-  {/each}
-  {#if !overview}<p class="soft wait">Drawing {workspace.strip?.name ?? ''} ...</p>{/if}
+    <button class="button" aria-label="Zoom in" title="Zoom in (+)" onclick={() => timeline.zoom(0.5)}
+      >+</button
+    >
+    <button class="button" title="Zoom to the whole song (0)" onclick={timeline.fitAll}>All</button>
+    <button class="button wide" title="Zoom to the passage (*)" onclick={timeline.fitPassage}>Passage</button>
+    <button class="button" aria-pressed={view.snap} title="Snap to beats (N)" onclick={timeline.toggleSnap}
+      >Snap</button
+    >
+    <button class="button widest" aria-haspopup="dialog" onclick={openSections}>Sections</button>
+  </div>
+  <div class="lane" {@attach wheel}>
+    <canvas bind:this={canvas} aria-busy={workspace.measuringScope.overviewStale}></canvas>
+    <div
+      class="sound"
+      role="img"
+      aria-label={says}
+      data-picture="timeline"
+      onpointerdown={(event) => {
+        if (event.button !== 0) return;
+        event.currentTarget.setPointerCapture(event.pointerId);
+        const place = at(event, event.currentTarget);
+        drag = { from: place, to: place, x: event.clientX, moved: false };
+      }}
+      onpointermove={(event) => {
+        if (!drag) return;
+        drag.to = at(event, event.currentTarget);
+        drag.moved ||= Math.abs(event.clientX - drag.x) >= CLICK;
+      }}
+      onpointerup={release}
+      onpointercancel={() => (drag = null)}
+    ></div>
+    <i
+      class="passage"
+      style:left="{percent(passage[0])}%"
+      style:width="{percent(passage[1]) - percent(passage[0])}%"
+    ></i>
+    <div
+      class="sections"
+      role="group"
+      aria-label="Sections"
+      onpointerdown={(event) => {
+        if (event.button !== 0 || event.target !== event.currentTarget) return;
+        event.currentTarget.setPointerCapture(event.pointerId);
+        const place = at(event, event.currentTarget);
+        making = { from: place, to: place };
+      }}
+      onpointermove={(event) => {
+        const place = timeline.snapped(at(event, event.currentTarget));
+        if (making) making.to = place;
+        if (edge) edge.at = place;
+      }}
+      onpointerup={() => (edge ? dropEdge() : made())}
+      onpointercancel={() => (making = edge = null)}
+    >
+      {#each shown as section (section.id)}
+        {@const index = sections.findIndex((other) => other.id === section.id)}
+        <div
+          class="section"
+          class:chosen={workspace.passage.start_s === section.start_s &&
+            workspace.passage.end_s === section.end_s}
+          data-section={section.id}
+          style:left="{Math.max(0, percent(section.start_s))}%"
+          style:right="{Math.max(0, 100 - percent(section.end_s))}%"
+        >
+          {#if renaming === section.id}
+            <input
+              aria-label="Name of the section"
+              value={section.name}
+              maxlength="120"
+              {@attach focus}
+              onblur={(event) => {
+                timeline.rename(section, event.currentTarget.value);
+                renaming = null;
+              }}
+              onkeydown={(event) => {
+                event.stopPropagation();
+                if (event.key === 'Enter') event.currentTarget.blur();
+                if (event.key === 'Escape') renaming = null;
+              }}
+            />
+          {:else}
+            <button
+              class="name"
+              title="{section.name}: listen to it; double-click or F2 renames, Delete removes"
+              onclick={() => timeline.take(section)}
+              ondblclick={() => (renaming = section.id)}
+              onkeydown={(event) => keys(event, section, index)}>{section.name}</button
+            >
+          {/if}
+          {#each ['start_s', 'end_s'] as const as side (side)}
+            <i
+              class="edge {side}"
+              role="presentation"
+              data-edge={side}
+              onpointerdown={(event) => {
+                if (event.button !== 0) return;
+                event.stopPropagation();
+                const row = event.currentTarget.closest('.sections')!;
+                row.setPointerCapture(event.pointerId);
+                edge = { section, side, at: section[side] };
+              }}
+            ></i>
+          {/each}
+        </div>
+      {/each}
+      {#if making}
+        {@const [start, end] = sorted(making)}
+        <i class="new" style:left="{percent(start)}%" style:width="{percent(end) - percent(start)}%"></i>
+      {/if}
+      {#if !sections.length && !making}<span class="soft hint">Drag here to make a section</span>{/if}
+    </div>
+    <Playhead start_s={from_s} end_s={to_s} marked />
+    {#if !overview && workspace.version && workspace.version.length_s > 0}<p class="soft wait">
+        Drawing {workspace.strip?.name ?? ''} ...
+      </p>{/if}
+  </div>
 </div>
 
 <style>
   .timeline {
-    position: relative;
     height: 100%;
-    overflow: hidden;
+    display: grid;
+    grid-template-columns: 112px minmax(0, 1fr);
     background: var(--plate);
   }
+  .tools {
+    display: grid;
+    grid-template-columns: repeat(4, 1fr);
+    gap: 4px;
+    padding: 6px;
+    align-content: start;
+    border-right: 1px solid var(--line);
+  }
+  .tools .button {
+    height: 24px;
+    line-height: 20px;
+    padding: 0;
+    font-size: 12px;
+  }
+  .tools .button:nth-child(3),
+  .tools .button:nth-child(5) {
+    grid-column: span 2;
+  }
+  .tools .wide {
+    grid-column: span 2;
+  }
+  .tools .widest {
+    grid-column: 1 / -1;
+  }
+  .lane {
+    position: relative;
+    min-width: 0;
+    overflow: hidden;
+  }
+  canvas,
   .sound {
     position: absolute;
     inset: 0;
+    width: 100%;
+    height: 100%;
+  }
+  .sound {
     cursor: text;
     touch-action: none;
   }
-  canvas {
+  .sections {
     position: absolute;
-    inset: 20px 0 0;
-    width: 100%;
-    height: calc(100% - 20px);
+    left: 0;
+    right: 0;
+    top: 16px;
+    height: 22px;
+    border-block: 1px solid var(--line);
+    cursor: crosshair;
+    touch-action: none;
+    overflow: hidden;
   }
   .section {
     position: absolute;
     top: 0;
+    bottom: 0;
+    border-left: 1px solid var(--ink-soft);
+    border-right: 1px solid var(--ink-soft);
+    background: var(--ground);
+    overflow: hidden;
+  }
+  .name {
+    width: 100%;
     height: 100%;
-    padding: 0 6px;
+    padding: 0 8px;
     border: 0;
-    border-left: 1px solid var(--line);
-    display: flex;
-    align-items: flex-start;
-    line-height: 20px;
+    text-align: left;
     font-size: 12px;
+    line-height: 20px;
     color: var(--ink-soft);
     white-space: nowrap;
     overflow: hidden;
-    height: 20px;
+    text-overflow: ellipsis;
   }
-  .section::after {
-    content: '';
+  .section input {
+    width: 100%;
+    height: 20px;
+    padding: 0 6px;
+    border: 0;
+    font-size: 12px;
+    background: var(--plate);
   }
   .chosen {
+    background: color-mix(in srgb, var(--after) 14%, var(--plate));
+  }
+  .chosen .name {
     color: var(--ink);
     font-weight: 650;
   }
-  .passage {
+  .edge {
     position: absolute;
     top: 0;
     bottom: 0;
+    width: 6px;
+    cursor: ew-resize;
+  }
+  .start_s {
+    left: 0;
+  }
+  .end_s {
+    right: 0;
+  }
+  .new {
+    position: absolute;
+    top: 0;
+    bottom: 0;
+    border: 1px dashed var(--after);
+  }
+  .hint {
+    padding: 0 8px;
+    font-size: 12px;
+    line-height: 20px;
+    pointer-events: none;
+  }
+  .passage {
+    position: absolute;
+    top: 38px;
+    bottom: 0;
+    pointer-events: none;
     background: color-mix(in srgb, var(--after) 12%, transparent);
     border: 1px solid color-mix(in srgb, var(--after) 40%, transparent);
     border-width: 0 1px;

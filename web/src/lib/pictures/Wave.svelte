@@ -12,7 +12,7 @@
   let canvas = $state<HTMLCanvasElement | null>(null);
   let box = $state.raw({ width: 0, height: 0 });
   let sides = $state<'two' | 'one'>('two');
-  let time = $state<'standing' | 'moving'>('standing');
+  let time = $state<'still' | 'scrolling'>('still');
   let dragged = $state<number | null>(null);
   let gesture = '';
 
@@ -35,7 +35,7 @@
   /** The columns drawn, as places in the study's arrays. */
   const shown = $derived.by<[number, number]>(() => {
     const count = study?.bite.before_low.length ?? 0;
-    if (!study || time === 'standing' || !workspace.playing) return [0, count];
+    if (!study || time === 'still' || !workspace.playing) return [0, count];
     const each = (study.bite_end_s - study.bite_start_s) / count;
     const wide = Math.min(count, Math.round(WINDOW_S / each));
     const head = Math.round((workspace.position_s - study.bite_start_s) / each);
@@ -139,7 +139,7 @@
     });
   });
   $effect(() => {
-    if (box.width) workspace.setColumns(time === 'moving' ? COLUMNS : box.width - LEFT - RIGHT);
+    if (box.width) workspace.setColumns(time === 'scrolling' ? COLUMNS : box.width - LEFT - RIGHT);
   });
 
   function move(event: PointerEvent): void {
@@ -169,7 +169,7 @@
       change={(value) => (sides = value)}
       options={[
         ['two', 'Two-sided'],
-        ['one', 'One-sided', 'Magnitudes only'],
+        ['one', 'Absolute', 'Magnitudes, one side only'],
       ]}
     />
     <Segments
@@ -177,8 +177,8 @@
       value={time}
       change={(value) => (time = value)}
       options={[
-        ['standing', 'Standing'],
-        ['moving', 'Moving', 'Two seconds around the playhead'],
+        ['still', 'Still'],
+        ['scrolling', 'Scrolling', 'Two seconds around the playhead'],
       ]}
     />
     <button

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** Which strips, how much of them, and in which format. */
+  import Dialog from '../dialogs/Dialog.svelte';
   import type { FileFormat } from '../api/client';
   import { workspace } from '../state/workspace.svelte';
 
@@ -22,8 +23,7 @@
   }
 </script>
 
-<div class="menu" role="dialog" aria-label="Export">
-  <h2>Export</h2>
+<Dialog title="Export" {close} width={24} side="right">
   <fieldset>
     <legend class="soft">Strips, after their level and pan</legend>
     {#each workspace.session?.strips ?? [] as strip (strip.id)}
@@ -54,30 +54,11 @@
     <button class="button" disabled={!chosen.length} onclick={start}
       >Export {chosen.length === 1 ? 'one file' : `${chosen.length} files`}</button
     >
-    <button class="button" onclick={close}>Leave it</button>
+    <button class="button" onclick={close}>Cancel</button>
   </div>
-</div>
-<div class="veil" role="presentation" onpointerdown={close}></div>
+</Dialog>
 
 <style>
-  .menu {
-    position: fixed;
-    top: 48px;
-    right: 8px;
-    width: 360px;
-    max-width: 95vw;
-    max-height: 85vh;
-    overflow: auto;
-    z-index: 20;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    padding: 12px 16px;
-  }
-  .veil {
-    position: fixed;
-    inset: 0;
-    z-index: 10;
-  }
   fieldset {
     border: 0;
     border-top: 1px solid var(--line);

@@ -4,7 +4,7 @@
 
   let hidden = $state<number[]>([]);
   const jobs = $derived(
-    workspace.jobs.filter(
+    workspace.jobs.list.filter(
       (job) =>
         !hidden.includes(job.id) &&
         (job.state === 'running' ||
@@ -16,7 +16,7 @@
 </script>
 
 <div class="jobs" aria-live="polite">
-  {#each workspace.notices as notice (notice.id)}
+  {#each workspace.notices.list as notice (notice.id)}
     <div
       class="card"
       class:error={notice.kind === 'error'}
@@ -28,16 +28,18 @@
           class="button"
           onclick={() => {
             notice.action?.run();
-            workspace.dismiss(notice.id);
+            workspace.notices.dismiss(notice.id);
           }}>{notice.action.label}</button
         >
       {/if}
-      <button class="button" aria-label="Dismiss" onclick={() => workspace.dismiss(notice.id)}>Close</button>
+      <button class="button" aria-label="Dismiss" onclick={() => workspace.notices.dismiss(notice.id)}
+        >Close</button
+      >
     </div>
   {/each}
-  {#each workspace.uploads as entry (entry.id)}
+  {#each workspace.jobs.uploads as entry (entry.id)}
     <div class="card">
-      <span>Sending {entry.name}, {Math.round(entry.share * 100)} %</span>
+      <span>Sending {entry.text}, {Math.round(entry.share * 100)} %</span>
       <i style:width="{entry.share * 100}%"></i>
       <button class="button" onclick={entry.cancel}>Cancel</button>
     </div>
@@ -59,7 +61,7 @@
           {job.title}, {Math.round(job.progress * 100)} %{left(job.seconds_left)}
         </span>
         <i style:width="{job.progress * 100}%"></i>
-        <button class="button" onclick={() => workspace.cancelJob(job.id)}>Cancel</button>
+        <button class="button" onclick={() => workspace.jobs.cancel(job.id)}>Cancel</button>
       {/if}
     </div>
   {/each}

@@ -1,24 +1,29 @@
 <script lang="ts">
-  /** Sessions: open, new, rename, duplicate, delete and take that back. */
-  import { api, type SessionRow } from '../api/client';
+  /** The open session's name, tempo and bars; all sessions: open, new, duplicate, delete, restore; the demo sessions. */
+  import { api, type SessionRow, type TempoAnswer } from '../api/client';
+  import Dialog from '../dialogs/Dialog.svelte';
+  import { barsAndBeats } from '../draw/grid';
   import { setOf } from '../state/moves';
+  import { tapTempo } from '../state/tap';
   import { workspace } from '../state/workspace.svelte';
 
-  let { close }: { close: () => void } = $props();
+  let { close, fresh }: { close: () => void; fresh: () => void } = $props();
+  const DEMOS = ['Low Water', 'Harbour Walk'];
   let rows = $state.raw<SessionRow[]>([]);
-  let fresh = $state('');
-  let name = $state(workspace.session?.name ?? '');
-  let tempo = $state(String(workspace.session?.tempo_bpm ?? 120));
+  let making = $state<string | null>(null);
+  let taps: number[] = [];
+  let guess = $state.raw<TempoAnswer | null>(null);
+  let estimating = $state(false);
+  let wrong = $state<string | null>(null);
 
+  const session = $derived(workspace.session);
+  const strip = $derived(workspace.strip);
   const load = () => workspace.attempt(async () => (rows = await api.sessions()));
   void load();
 
   async function open(id: number): Promise<void> {
     await workspace.attempt(() => workspace.open(id));
     close();
-  }
-  async function create(): Promise<void> {
-    await workspace.attempt(async () => open((await api.create(fresh.trim() || 'New session')).id));
   }
   async function duplicate(id: number): Promise<void> {
     await workspace.attempt(() => api.duplicate(id));
@@ -28,7 +33,7 @@
     await workspace.attempt(() => api.remove(row.id));
     await load();
     workspace.note(`${row.name} was deleted.`, 'note', {
-      label: 'Take it back',
+      label: 'Undo',
       run: () => void workspace.attempt(() => api.restore(row.id)).then(load),
     });
     if (row.id === workspace.version?.id) {
@@ -41,44 +46,160 @@
     await workspace.attempt(() => api.restore(id));
     await load();
   }
-  async function rename(): Promise<void> {
-    const wanted = name.trim();
-    if (wanted && wanted !== workspace.session?.name)
-      await workspace.edit(setOf('session', null, { name: wanted }));
+  async function demo(name: string): Promise<void> {
+    making = `${name} ...`;
+    const job = await workspace.attempt(() => api.demo(name));
+    let state = job;
+    while (state && (state.state === 'waiting' || state.state === 'running')) {
+      making = `${name}, ${Math.round(state.progress * 100)} %`;
+      await new Promise((resolve) => setTimeout(resolve, 300));
+      state = await workspace.attempt(() => api.job(job!.id));
+    }
+    making = null;
+    if (state?.state === 'done') await open(state.session_id);
+    else if (state?.error) workspace.note(state.error, 'error');
+  }
+
+  const set = (values: Record<string, string | number>) => workspace.edit(setOf('session', null, values));
+  async function rename(field: HTMLInputElement): Promise<void> {
+    const wanted = field.value.trim();
+    if (wanted && wanted !== session?.name) await set({ name: wanted });
+    field.value = session?.name ?? '';
     await load();
   }
-  async function setTempo(): Promise<void> {
-    const bpm = Number(tempo.replace(',', '.'));
-    if (Number.isFinite(bpm) && bpm !== workspace.session?.tempo_bpm)
-      await workspace.edit(setOf('session', null, { tempo_bpm: bpm }));
-    tempo = String(workspace.session?.tempo_bpm ?? bpm);
+  /** A typed number for a value of the session, within its limits. */
+  async function typed(name: 'tempo_bpm' | 'beats_in_bar' | 'bar_one_s', field: HTMLInputElement) {
+    const told = workspace.setting('session', name);
+    const value = Number(field.value.trim().replace(',', '.'));
+    const [low, high] = [told.minimum ?? 0, told.maximum ?? 1];
+    wrong = null;
+    if (!field.value.trim() || !Number.isFinite(value))
+      wrong = `${told.label}: "${field.value}" is no number.`;
+    else if (value < low || value > high) wrong = `${told.label} is from ${low} to ${high} ${told.unit}.`;
+    else if (name === 'beats_in_bar' && !Number.isInteger(value))
+      wrong = 'Beats in a bar are whole quarter notes.';
+    else if (value !== session?.[name]) await set({ [name]: value });
+    field.value = String(session?.[name] ?? '');
   }
+  function tap(): void {
+    taps = [...taps.slice(-15), performance.now()];
+    const bpm = tapTempo(taps);
+    if (bpm !== null) void set({ tempo_bpm: bpm });
+  }
+  async function estimate(): Promise<void> {
+    const id = workspace.version?.id;
+    if (id === undefined || !strip) return;
+    estimating = true;
+    guess =
+      (await workspace.attempt(() => api.studyTempo(id, { tab: workspace.tab, strip_id: strip.id }))) ?? null;
+    estimating = false;
+  }
+  const sure = (certainty: number) =>
+    certainty > 0.4 ? 'sure' : certainty > 0.2 ? 'fairly sure' : 'unsure: try drums';
 </script>
 
-<div class="menu" role="dialog" aria-label="Sessions">
-  {#if workspace.session}
-    <div class="line">
+<Dialog title="Sessions" {close} width={34} side="left">
+  {#if session}
+    <fieldset>
+      <legend class="soft">This session</legend>
       <label
-        >Name <input
-          bind:value={name}
+        ><span>Name</span>
+        <input
+          value={session.name}
           maxlength="120"
-          onchange={rename}
           aria-label="Name of this session"
+          onchange={(event) => rename(event.currentTarget)}
         /></label
       >
-      <label
-        >Tempo <input class="figure short" bind:value={tempo} onchange={setTempo} aria-label="Tempo, bpm" /> bpm</label
-      >
-    </div>
+      <div class="row">
+        <span>Tempo</span>
+        <input
+          class="figure short"
+          inputmode="decimal"
+          aria-label="Tempo, bpm"
+          value={session.tempo_bpm}
+          onchange={(event) => typed('tempo_bpm', event.currentTarget)}
+        />
+        bpm
+        <button class="button" title="Tap the beat a few times" onclick={tap}>Tap</button>
+        <button
+          class="button"
+          disabled={estimating || !strip?.media_id}
+          title={strip?.media_id
+            ? `From the sound of ${strip.name}`
+            : 'Choose a track first, best of all drums'}
+          onclick={estimate}
+          >{estimating ? 'Listening ...' : `Estimate from ${strip?.name ?? 'a track'}`}</button
+        >
+      </div>
+      {#if guess}
+        <div class="row guess" role="status" data-figure="tempo">
+          {#if guess.bpm === null}Nothing in {strip?.name} repeats.
+          {:else}
+            <span>{sure(guess.certainty)} ({Math.round(guess.certainty * 100)} %)</span>
+            {#each [guess.half_bpm, guess.bpm, guess.double_bpm] as bpm, index (index)}
+              {#if bpm !== null}
+                <button
+                  class="button figure"
+                  aria-pressed={session.tempo_bpm === bpm}
+                  onclick={() => set({ tempo_bpm: bpm })}>{Number(bpm.toFixed(2))}</button
+                >
+              {/if}
+            {/each}
+            <button
+              class="button"
+              title="Bars are counted from the first beat that was found"
+              onclick={() => set({ bar_one_s: Number(guess!.beat_s.toFixed(4)) })}
+              >Bar 1 at its first beat</button
+            >
+          {/if}
+        </div>
+      {/if}
+      <div class="row">
+        <label class="inline"
+          ><span>Beats in a bar</span>
+          <input
+            class="figure short"
+            inputmode="numeric"
+            value={session.beats_in_bar}
+            onchange={(event) => typed('beats_in_bar', event.currentTarget)}
+          /></label
+        >
+        <label class="inline"
+          ><span>Bar 1 at</span>
+          <input
+            class="figure short"
+            inputmode="decimal"
+            aria-label="Bar 1 at, seconds"
+            value={session.bar_one_s}
+            onchange={(event) => typed('bar_one_s', event.currentTarget)}
+          /> s</label
+        >
+        <button
+          class="button"
+          title="Bar 1 begins at the playhead, {barsAndBeats(workspace.position_s, workspace.grid)}"
+          onclick={() => set({ bar_one_s: Number(Math.min(600, workspace.heardPosition()).toFixed(4)) })}
+          >Here</button
+        >
+      </div>
+      <p class="soft">{session.rate_hz / 1000} kHz, {session.strips.length} strips</p>
+      <p class="wrong" role="status">{wrong ?? ''}</p>
+    </fieldset>
   {/if}
   <ul>
     {#each rows as row (row.id)}
       <li class:open={row.id === workspace.version?.id}>
         {#if row.deleted}
           <span class="soft gone">{row.name} (deleted)</span>
-          <button class="button" onclick={() => restore(row.id)}>Take back</button>
+          <button class="button" aria-label="Restore {row.name}" onclick={() => restore(row.id)}
+            >Restore</button
+          >
         {:else}
-          <button class="name" onclick={() => open(row.id)}>{row.name}</button>
+          <button
+            class="name"
+            aria-current={row.id === workspace.version?.id ? 'true' : undefined}
+            onclick={() => open(row.id)}>{row.name}</button
+          >
           <button class="button" onclick={() => duplicate(row.id)} aria-label="Duplicate {row.name}"
             >Duplicate</button
           >
@@ -87,69 +208,66 @@
       </li>
     {/each}
   </ul>
-  <form
-    class="line"
-    onsubmit={(event) => {
-      event.preventDefault();
-      void create();
-    }}
-  >
-    <input
-      placeholder="Name of a new session"
-      aria-label="Name of a new session"
-      bind:value={fresh}
-      maxlength="120"
-    />
-    <button class="button">New session</button>
-  </form>
-</div>
-<div class="veil" role="presentation" onpointerdown={close}></div>
+  <div class="row">
+    <button class="button" onclick={fresh}>New session ...</button>
+    <span class="space"></span>
+    <span class="soft">{making ? `Making ${making}` : 'Demo, as it first was:'}</span>
+    {#each DEMOS as name (name)}
+      <button class="button" disabled={making !== null} onclick={() => demo(name)}>{name}</button>
+    {/each}
+  </div>
+</Dialog>
 
 <style>
-  .menu {
-    position: fixed;
-    top: 40px;
-    left: 8px;
-    width: 420px;
-    max-width: 95vw;
-    max-height: 80vh;
-    overflow: auto;
-    z-index: 20;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    padding: 12px;
+  fieldset {
+    margin: 0 0 8px;
+    padding: 0 0 4px;
+    border: 0;
+    border-bottom: 1px solid var(--line);
   }
-  .veil {
-    position: fixed;
-    inset: 0;
-    z-index: 10;
-  }
-  .line {
+  label,
+  .row {
     display: flex;
-    gap: 12px;
+    flex-wrap: wrap;
+    gap: 8px;
     align-items: center;
+    min-height: 32px;
+  }
+  label > span:first-child,
+  .row > span:first-child {
+    min-width: 48px;
+  }
+  .inline > span:first-child {
+    min-width: 0;
   }
   input {
     height: 26px;
-    border: 1px solid var(--line);
+    border: 1px solid var(--edge);
     background: var(--ground);
     padding: 0 6px;
     flex: 1;
     min-width: 0;
   }
   .short {
-    width: 56px;
+    flex: none;
+    width: 76px;
+  }
+  p {
+    margin: 0;
+  }
+  .wrong {
+    color: var(--taken);
   }
   ul {
     list-style: none;
-    margin: 12px 0;
+    margin: 0 0 8px;
     padding: 0;
   }
   li {
     display: flex;
     gap: 4px;
     align-items: center;
-    height: 32px;
+    min-height: 32px;
     border-bottom: 1px solid var(--line);
   }
   .name,
@@ -157,11 +275,15 @@
     flex: 1;
     text-align: left;
     padding: 0 4px;
+    min-height: 28px;
     overflow: hidden;
     text-overflow: ellipsis;
     white-space: nowrap;
   }
   .open .name {
     font-weight: 650;
+  }
+  .space {
+    flex: 1;
   }
 </style>

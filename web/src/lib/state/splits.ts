@@ -36,7 +36,7 @@ export async function divide(workspace: Workspace, by: Way, bands = 4): Promise<
     workspace.note('The blend stands at the untreated end: move it to bring the treated lane in.');
 }
 
-export async function dissolve(workspace: Workspace): Promise<void> {
+export async function removeSplit(workspace: Workspace): Promise<void> {
   const split = splitAt(workspace);
   if (!split) {
     workspace.note('Choose a split, a lane of it, or a step in one, to take the split apart.');
@@ -74,7 +74,7 @@ export async function addCeiling(workspace: Workspace, lane: Lane, ceiling_db: n
     op: 'add_step',
     strip_id: workspace.stripId,
     lane_id: lane.id,
-    step: { kind: 'limiter', settings: { ceiling_db, peaks: 'sample' } },
+    step: { kind: 'limiter', settings: { ceiling_db, peaks: 'sample peak' } },
   });
 }
 

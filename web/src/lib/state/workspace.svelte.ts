@@ -1,9 +1,9 @@
 /* eslint svelte/prefer-svelte-reactivity: off -- the maps here hold bookkeeping that nothing is drawn from */
 /** The open session: its document, what is chosen, what is heard, what was measured. One for the page. */
-import { api, newId, Refused, upload } from '../api/client';
+import { api, newId, Refused, sendFile } from '../api/client';
 import type {
   Edit,
-  JobView,
+  ImportView,
   Lane,
   Owner,
   PathStart,
@@ -23,10 +23,13 @@ import { frames } from '../draw/frames';
 import { find, type Chosen, type Found } from '../path/tree';
 import { merged, previewed } from './document';
 import { EditQueue } from './edit-queue';
+import { Jobs } from './jobs.svelte';
+import { Notices, type Notice } from './notices.svelte';
+import type { Grid } from '../draw/grid';
 import { Measuring } from './measuring.svelte';
 import { setOf } from './moves';
 
-export type Listening = 'before' | 'after' | 'taken' | 'key' | 'only';
+export type Listening = 'before' | 'after' | 'difference' | 'key' | 'solo lane';
 /** Two steps of a strip that were swapped, and the gain by which this order is as loud as the other. */
 export interface Order {
   strip_id: string;
@@ -40,24 +43,16 @@ export interface Passage {
   end_s: number;
   name: string;
 }
-export interface Notice {
-  id: number;
-  text: string;
-  kind: 'error' | 'note';
-  action?: { label: string; run: () => void };
-}
 
 /** Figures change in every second frame, so that they can be read. */
 const SHOW_EVERY = 2;
 /** A place is not guessed further than this beyond what was told. */
 const MAX_GUESS_S = 0.1;
-const JOB_POLL_MS = 250;
 /** Without anything heard for so long, it does not sound. */
 const SILENT_MS = 600;
-/** A note that asks for nothing goes by itself. */
-const NOTE_MS = 6000;
-/** One that offers something stays longer. */
-const ACT_MS = 20000;
+/** Columns of the whole session's waveform; more where only a part of it is seen. */
+const OVERVIEW_COLUMNS = 1200;
+const MAX_OVERVIEW_COLUMNS = 16384;
 
 const remember = (name: string, value: unknown) =>
   localStorage.setItem(`saltanvil.${name}`, JSON.stringify(value));
@@ -82,6 +77,8 @@ export class Workspace {
   stepId = $state<string | null>(null);
   /** The lane that is chosen itself; null while a step is. */
   laneId = $state<string | null>(null);
+  /** Strips chosen together, by Shift or Ctrl; empty while only one is chosen. */
+  chosenStripIds = $state<string[]>([]);
   /** Steps chosen together, by Shift or Ctrl; empty while only one is chosen. */
   selected = $state<string[]>([]);
   passage = $state<Passage>({ start_s: 0, end_s: 10, name: 'Start' });
@@ -112,9 +109,10 @@ export class Workspace {
   saving = $state(0);
   /** The steps whose loudness is being measured; until then the last match sounds. */
   measuring = $state.raw<string[]>([]);
-  notices = $state<Notice[]>([]);
-  jobs = $state.raw<JobView[]>([]);
-  uploads = $state<{ id: number; name: string; share: number; cancel: () => void }[]>([]);
+  readonly notices = new Notices();
+  readonly jobs = new Jobs({ ...api, sendFile }, this.notices);
+  /** What is proposed after an import, until it is answered. */
+  imported = $state.raw<ImportView | null>(null);
 
   private audition: Audition | null = null;
   /** As the server last told. */
@@ -145,9 +143,10 @@ export class Workspace {
   private ordering = false;
   private columns = 800;
   private zoom: [number, number] = [0, 1];
-  private polling = 0;
   private painted = 0;
-  private shownJobs = new Set<number>();
+  /** Where it is to play from, if the playhead was set. */
+  private cue_s: number | null = null;
+  private overviewColumns = OVERVIEW_COLUMNS;
 
   // ---- what is open ----------------------------------------------------------------------------------------------
 
@@ -179,6 +178,9 @@ export class Workspace {
   /** Where sound goes and why it does not: silence, keys, latency. */
   readonly routing: Routing | null = $derived(this.version?.routing ?? null);
 
+  /** Bars and beats. */
+  readonly grid: Grid = $derived(this.session ?? { tempo_bpm: 120, beats_in_bar: 4, bar_one_s: 0 });
+
   stripNamed(id: string | null): string {
     return this.session?.strips.find((strip) => strip.id === id)?.name ?? 'nothing';
   }
@@ -196,7 +198,8 @@ export class Workspace {
     frames.add(() => this.show());
   }
 
-  async start(): Promise<void> {
+  /** wanted: the session that the address names. */
+  async start(wanted: number | null = null): Promise<void> {
     await this.attempt(async () => {
       const [processors, settings, starts, all] = await Promise.all([
         api.processors(),
@@ -209,7 +212,9 @@ export class Workspace {
       this.pathStarts = starts;
       const rows = all.filter((row) => !row.deleted);
       const last = recall<number>('session');
-      const row = rows.find((candidate) => candidate.id === last) ?? rows[0];
+      const named = rows.find((candidate) => candidate.id === wanted);
+      if (wanted !== null && !named) this.note('The session of this address is not there any more.', 'error');
+      const row = named ?? rows.find((candidate) => candidate.id === last) ?? rows[0];
       if (row) await this.open(row.id);
     });
   }
@@ -237,7 +242,15 @@ export class Workspace {
     const all = { start_s: 0, end_s: Math.min(version.length_s, 20), name: 'Start' };
     this.passage = kept?.passage ?? (section ? { ...section } : all);
     this.position_s = this.passage.start_s;
-    this.audition = new Audition(id, this.tab, version.session.rate_hz, {
+    this.listenTo(version);
+    this.measure();
+    this.jobs.open(id);
+  }
+
+  private listenTo({ id, session }: Version): void {
+    this.audition?.close();
+    this.stopped();
+    this.audition = new Audition(id, this.tab, session.rate_hz, {
       opened: () => {
         const back = this.lost;
         this.connected = true;
@@ -269,8 +282,6 @@ export class Workspace {
         this.heardNow();
       },
     });
-    this.measure();
-    void this.pollJobs();
   }
 
   close(): void {
@@ -280,6 +291,10 @@ export class Workspace {
     this.stopped();
     this.order = null;
     this.measuringScope.close();
+    this.jobs.close();
+    this.chosenStripIds = [];
+    this.cue_s = null;
+    this.overviewColumns = OVERVIEW_COLUMNS;
     this.measuring = [];
     this.version = this.told = null;
     this.queue.clear();
@@ -287,7 +302,10 @@ export class Workspace {
 
   private take(version: Version): void {
     if (this.told?.id === version.id && version.revision < this.told.revision) return;
+    const rate = this.told?.session.rate_hz;
     this.told = version;
+    // The sound comes at another rate from now on.
+    if (rate !== undefined && rate !== version.session.rate_hz) this.listenTo(version);
     this.preview();
   }
 
@@ -430,10 +448,24 @@ export class Workspace {
     if (this.selected.length === 1) this.choose(this.stripId, this.selected[0]!);
   }
 
+  /** Add a strip to those chosen together, or take it out; `through` adds all up to it, in the order of `ids`. */
+  chooseTogether(stripId: string, through: boolean, ids: string[]): void {
+    const from = this.chosenStripIds.length ? this.chosenStripIds : [this.stripId];
+    let next: string[];
+    if (through) {
+      const [a, b] = [ids.indexOf(this.stripId), ids.indexOf(stripId)];
+      next = ids.slice(Math.min(a, b), Math.max(a, b) + 1);
+    } else next = from.includes(stripId) ? from.filter((id) => id !== stripId) : [...from, stripId];
+    this.chosenStripIds = next;
+    if (!through && next.length) this.choose(next.at(-1)!);
+    this.chosenStripIds = next.length > 1 ? next : [];
+  }
+
   choose(stripId: string, stepId: string | null | undefined = undefined, laneId: string | null = null): void {
     const strip = this.session?.strips.find((candidate) => candidate.id === stripId);
     if (!strip) return;
     this.selected = [];
+    if (!this.chosenStripIds.includes(stripId)) this.chosenStripIds = [];
     const moved = stripId !== this.stripId;
     this.stripId = stripId;
     this.stepId = stepId === undefined ? (strip.path.steps.at(-1)?.id ?? null) : stepId;
@@ -444,7 +476,7 @@ export class Workspace {
     this.tellScope();
     const unheard =
       (this.listening === 'key' && !(this.step && this.processor(this.step.kind)?.listens)) ||
-      (this.listening === 'only' && !this.found?.lane);
+      (this.listening === 'solo lane' && !this.found?.lane);
     if (unheard) this.listen('after');
     this.measure();
   }
@@ -455,6 +487,8 @@ export class Workspace {
 
   setPassage(passage: Passage): void {
     this.passage = passage;
+    this.cue_s = null;
+    if (!this.playing) this.position_s = passage.start_s;
     this.zoom = [0, 1];
     this.keepView();
     this.tellPassage();
@@ -471,8 +505,11 @@ export class Workspace {
       });
   }
 
-  async play(position_s: number = this.loop ? this.passage.start_s : this.position_s): Promise<void> {
+  async play(
+    position_s: number = this.cue_s ?? (this.loop ? this.passage.start_s : this.position_s),
+  ): Promise<void> {
     if (!this.audition) return;
+    this.cue_s = null;
     this.header = null;
     this.position_s = position_s;
     if (!this.connected) {
@@ -531,7 +568,7 @@ export class Workspace {
 
   seek(position_s: number): void {
     if (this.playing) void this.play(position_s);
-    else this.position_s = position_s;
+    else this.position_s = this.cue_s = position_s;
   }
 
   setLoop(on: boolean): void {
@@ -554,7 +591,7 @@ export class Workspace {
   /** Hear the lane alone that is chosen or that the step stands in, or all of them again. Nothing is edited. */
   hearOnly(): void {
     if (!this.found?.lane) this.note('Choose a lane, or a step in one, to hear it alone.');
-    else this.listen(this.listening === 'only' ? 'after' : 'only');
+    else this.listen(this.listening === 'solo lane' ? 'after' : 'solo lane');
   }
 
   setMatched(on: boolean): void {
@@ -614,6 +651,17 @@ export class Workspace {
     this.measure(true);
   }
 
+  /** More columns of the waveform, where only one part in `zoom` of the session is seen. */
+  setOverviewColumns(zoom: number): void {
+    const wanted = Math.min(
+      MAX_OVERVIEW_COLUMNS,
+      OVERVIEW_COLUMNS * 2 ** Math.ceil(Math.log2(Math.max(1, zoom))),
+    );
+    if (wanted === this.overviewColumns) return;
+    this.overviewColumns = wanted;
+    this.measure(true);
+  }
+
   get zoomed(): readonly [number, number] {
     return this.zoom;
   }
@@ -657,25 +705,35 @@ export class Workspace {
   private async askOverview() {
     const version = this.version;
     if (!version) return null;
-    const question = { tab: this.tab, number: this.nextNumber(), strip_id: this.stripId, columns: 1200 };
+    const question = {
+      tab: this.tab,
+      number: this.nextNumber(),
+      strip_id: this.stripId,
+      columns: this.overviewColumns,
+    };
     return (await this.attempt(() => api.studyOverview(version.id, question), true)) ?? null;
   }
 
-  // ---- jobs and notices --------------------------------------------------------------------------------------------
+  // ---- files ------------------------------------------------------------------------------------------------------
 
-  importFiles(files: Iterable<File>): void {
-    const id = this.version?.id;
-    if (id === undefined) return;
-    for (const file of files) {
-      const number = (this.numbers += 1);
-      const stop = new AbortController();
-      this.uploads.push({ id: number, name: file.name, share: 0, cancel: () => stop.abort() });
-      const entry = this.uploads.at(-1)!;
-      void this.attempt(() => upload(id, file, (share) => (entry.share = share), stop.signal)).finally(() => {
-        this.uploads = this.uploads.filter((other) => other.id !== number);
-        void this.pollJobs();
-      });
+  /** Files become tracks; then the passage is what is to be heard of them, and what belongs together is proposed. */
+  async importFiles(
+    files: Iterable<File>,
+    order: 'name' | 'given' = 'name',
+    takesRate: boolean = true,
+  ): Promise<void> {
+    const fresh = !this.session?.strips.some((strip) => strip.media_id !== null);
+    const view = await this.jobs.import([...files], order, fresh && takesRate);
+    if (!view) return;
+    await this.queue.settled;
+    await this.refresh();
+    if (fresh && view.passage_s) {
+      const [start_s, end_s] = view.passage_s;
+      const whole = start_s === 0 && end_s >= (this.version?.length_s ?? 0) - 0.01;
+      this.setPassage({ start_s, end_s, name: whole ? 'Whole song' : 'Loudest 8 bars' });
     }
+    if (view.strip_ids[0]) this.choose(view.strip_ids[0]);
+    if (view.proposals.length || view.notes.length) this.imported = view;
   }
 
   async export(
@@ -689,55 +747,18 @@ export class Workspace {
     await this.attempt(async () => {
       const span = passage ? { start_s: this.passage.start_s, end_s: this.passage.end_s } : {};
       await api.exports(id, { strip_ids: stripIds, format, tail, ...span });
-      await this.pollJobs();
+      await this.jobs.poll();
     });
   }
 
-  cancelJob(number: number): void {
-    void this.attempt(async () => {
-      await api.cancel(number);
-      await this.pollJobs();
-    });
+  // ---- notices ---------------------------------------------------------------------------------------------------
+
+  note(text: string, kind: Notice['kind'] = 'note', action?: Notice['action'], topic?: string): void {
+    this.notices.note(text, kind, action, topic);
   }
 
-  async pollJobs(): Promise<void> {
-    const id = this.version?.id;
-    if (id === undefined) return;
-    clearTimeout(this.polling);
-    await this.attempt(async () => {
-      const jobs = await api.jobs(id);
-      for (const job of jobs) {
-        if (job.state === 'failed' && !this.shownJobs.has(job.id))
-          this.note(job.error ?? `${job.title} failed`, 'error');
-        if (job.state === 'failed') this.shownJobs.add(job.id);
-      }
-      this.jobs = jobs;
-      if (jobs.some((job) => job.state === 'waiting' || job.state === 'running'))
-        this.polling = window.setTimeout(() => void this.pollJobs(), JOB_POLL_MS);
-    });
-  }
-
-  note(text: string, kind: Notice['kind'] = 'note', action?: Notice['action']): void {
-    if (this.notices.some((notice) => notice.text === text)) return;
-    const id = (this.numbers += 1);
-    this.notices.push({ id, text, kind, action });
-    if (kind === 'note') setTimeout(() => this.dismiss(id), action ? ACT_MS : NOTE_MS);
-  }
-
-  dismiss(id: number): void {
-    this.notices = this.notices.filter((notice) => notice.id !== id);
-  }
-
-  /** Runs something that asks the server; what is refused is said in the server's words. quiet: not where it is away, as the page
-   * says so already and asks again. */
-  async attempt<T>(work: () => Promise<T>, quiet = false): Promise<T | undefined> {
-    try {
-      return await work();
-    } catch (error) {
-      if (!(error instanceof Refused)) throw error;
-      if (!(quiet && error.status === 0)) this.note(error.message, 'error');
-      return undefined;
-    }
+  attempt<T>(work: () => Promise<T>, quiet = false): Promise<T | undefined> {
+    return this.notices.attempt(work, quiet);
   }
 }
 

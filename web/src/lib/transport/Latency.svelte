@@ -1,5 +1,6 @@
 <script lang="ts">
-  /** How late the main is, which steps make it so, and the choice of low latency for playing along. */
+  /** The latency of the main, the steps that add to it, and the choice of low latency for playing along. */
+  import Dialog from '../dialogs/Dialog.svelte';
   import { workspace } from '../state/workspace.svelte';
 
   let open = $state(false);
@@ -16,13 +17,13 @@
       class:low
       aria-expanded={open}
       aria-label="Latency {routing.latency_ms.toFixed(1)} ms"
-      title="How late the main is: which steps make it so, and low latency"
+      title="Latency of the main, the steps that add to it, and low latency"
       onclick={() => (open = !open)}
-      >{low ? 'low latency, ' : ''}{routing.latency_ms.toFixed(1)} ms late</button
+      >{low ? 'Low latency' : 'Latency'} {routing.latency_ms.toFixed(1)} ms</button
     >
     {#if open}
-      <div class="menu" role="dialog" aria-label="Latency">
-        <h2>The main is {routing.latency_ms.toFixed(1)} ms late</h2>
+      <Dialog title="Latency" close={() => (open = false)} width={22} side="right">
+        <p>Latency of the main: {routing.latency_ms.toFixed(1)} ms</p>
         <dl>
           {#each causes as cause (cause.step_id)}
             <dt>
@@ -35,7 +36,7 @@
               >
             </dt>
             <dd class="figure">{cause.latency_ms.toFixed(1)} ms</dd>
-          {:else}<dt class="soft">No step makes it late.</dt>
+          {:else}<dt class="soft">No step adds latency.</dt>
             <dd></dd>{/each}
         </dl>
         <label>
@@ -58,8 +59,7 @@
             page comes on top.
           {/if}
         </p>
-      </div>
-      <div class="veil" role="presentation" onpointerdown={() => (open = false)}></div>
+      </Dialog>
     {/if}
   </span>
 {/if}
@@ -75,23 +75,6 @@
   }
   .low {
     color: var(--key) !important;
-  }
-  .menu {
-    position: fixed;
-    right: 12px;
-    top: 48px;
-    width: 320px;
-    max-width: 95vw;
-    z-index: 20;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    padding: 12px 16px;
-    white-space: normal;
-  }
-  .veil {
-    position: fixed;
-    inset: 0;
-    z-index: 10;
   }
   dl {
     display: grid;

@@ -2,7 +2,8 @@
   /** Play and listen: what is pressed most, along the bottom edge. */
   import Segments from '../controls/Segments.svelte';
   import { format } from '../controls/value';
-  import { barsAndBeats, clock } from '../draw/scale';
+  import { barsAndBeats } from '../draw/grid';
+  import { clock } from '../draw/scale';
   import { slides } from '../draw/frames';
   import { workspace } from '../state/workspace.svelte';
 
@@ -45,7 +46,7 @@
       <svg viewBox="0 0 22 16" aria-hidden="true"><path d="M7 12H3V3h16v9h-7m3-3-3 3 3 3" /></svg>
     </button>
     <span class="figure place" aria-label="Position, bars and beats">
-      {session ? barsAndBeats(workspace.position_s, session.tempo_bpm, session.beats_in_bar) : ''}
+      {session ? barsAndBeats(workspace.position_s, workspace.grid) : ''}
     </span>
     <span class="figure soft clock">{clock(workspace.position_s)}</span>
     <span class="passage" title="The passage that is listened to and measured">{workspace.passage.name}</span>
@@ -57,17 +58,15 @@
     options={[
       ['before', 'Before', 'What enters the scope (Z)'],
       ['after', 'After', 'What leaves it (X)'],
-      ['taken', 'Taken', 'What was taken away, alone (C)'],
-      ...(workspace.found?.lane
-        ? ([['only', 'Only', 'The lane alone, the others go on unheard (O)']] as const)
-        : []),
+      ['difference', 'Difference', 'Before minus after: what was removed or added (C)'],
+      ...(workspace.found?.lane ? ([['solo lane', 'Solo lane', 'The lane alone (O)']] as const) : []),
       ...(listens ? ([['key', 'Key', 'What the detector hears (G)']] as const) : []),
     ]}
   />
   <button
     class="matched"
     aria-pressed={workspace.matched}
-    title="Before is played at the loudness of after (M). Only for listening, never in a file."
+    title="Before is played at the loudness of after (E). Only for listening, never in a file."
     onclick={() => workspace.setMatched(!workspace.matched)}
   >
     <i class:on={workspace.matched}></i>Matched
@@ -78,10 +77,10 @@
     value={workspace.monitor}
     change={(value) => workspace.setMonitor(value)}
     options={[
-      ['full range', 'Full', 'Full range: as it is'],
-      ['small speaker', 'Small', 'Small speaker: one channel, 180 Hz to 9 kHz, no distortion'],
-      ['mono', 'Mono', 'Both sides added'],
-      ['dim', 'Dim', '20 dB softer'],
+      ['full range', 'Full range', 'Unchanged'],
+      ['small speaker', 'Small speaker', 'Mono, 180 Hz to 9 kHz, no distortion'],
+      ['mono', 'Mono', 'Left and right summed'],
+      ['dim', 'Dim', '20 dB down'],
     ]}
   />
   <div class="main" aria-label="Main level">

@@ -9,6 +9,8 @@
 
   let { strips }: { strips: Strip[] } = $props();
 
+  /** As high as the rows of the tree. */
+  const ROW = 28;
   const BAR = 4;
   const GAP = 1;
   let shown: (Bars | undefined)[] = [];
@@ -17,10 +19,9 @@
 
   function paintRow(canvas: HTMLCanvasElement, n: number, next: Bars): void {
     if (!context || !colours) return;
-    const row = canvas.clientHeight / strips.length;
     const width = canvas.clientWidth;
-    const top = Math.round(n * row + (row - 2 * BAR - GAP) / 2);
-    context.clearRect(0, n * row, width, row);
+    const top = Math.round(n * ROW + (ROW - 2 * BAR - GAP) / 2);
+    context.clearRect(0, n * ROW, width, ROW);
     context.fillStyle = colours.line;
     context.fillRect(0, top + 2 * BAR + GAP + 1, width, 1);
     context.strokeStyle = colours.soft;
@@ -42,9 +43,8 @@
     const box = canvas.closest('nav');
     const { live } = workspace;
     if (!box || !canvas.clientHeight) return;
-    const row = canvas.clientHeight / strips.length;
     const [first, last] = frames.on
-      ? rowsInSight(box.scrollTop, box.clientHeight, row, strips.length)
+      ? rowsInSight(box.scrollTop, box.clientHeight, ROW, strips.length)
       : [0, strips.length];
     for (let n = first; n < last; n += 1) {
       const strip = strips[n]!;
@@ -74,15 +74,14 @@
   }
 </script>
 
-<canvas {@attach meters} aria-hidden="true"></canvas>
+<canvas {@attach meters} style:height="{ROW * strips.length}px" aria-hidden="true"></canvas>
 
 <style>
   canvas {
     position: absolute;
-    top: 0;
+    top: 8px;
     right: 91px;
     width: 34px;
-    height: 100%;
     pointer-events: none;
   }
 </style>

@@ -1,39 +1,29 @@
 <script lang="ts">
-  /** The session's strips as a tree of what feeds what: levels in and out, GR as a notch, mute, solo, level. */
-  import type { SettingValue, Strip } from '../api/client';
-  import { workspace } from '../state/workspace.svelte';
+  /**
+   * The session's strips as a tree of what feeds what: levels in and out, GR as a notch, mute, solo, level. Several are chosen with
+   * Shift and Ctrl; then level, mute, solo, output and removal are about all of them.
+   */
+  import type { Edit, Strip } from '../api/client';
   import { newId } from '../api/client';
   import { isKeyed } from '../state/routes';
+  import { busOf, chosenStrips, moveLevels, removeStrips, switchStrips, withChosen } from '../state/strips';
+  import { workspace } from '../state/workspace.svelte';
   import Meters from './Meters.svelte';
+  import { dropped, rowsOf, type Row } from './rows';
 
-  interface Row {
-    strip: Strip;
-    depth: number;
-  }
+  let { stageGain }: { stageGain: () => void } = $props();
   let renaming = $state<string | null>(null);
-  let dragged = $state<string | null>(null);
+  let dragged = $state<string[]>([]);
   let over = $state<string | null>(null);
   let picker = $state<HTMLInputElement | null>(null);
 
   const strips = $derived(workspace.session?.strips ?? []);
-  const rows = $derived.by(() => {
-    const found: Row[] = [];
-    const visit = (strip: Strip, depth: number) => {
-      found.push({ strip, depth });
-      strips.filter((child) => child.output === strip.id).forEach((child) => visit(child, depth + 1));
-    };
-    strips.filter((strip) => strip.kind === 'main').forEach((strip) => visit(strip, 0));
-    strips
-      .filter((strip) => strip.kind !== 'main' && strip.output === null)
-      .forEach((strip) => visit(strip, 0));
-    return found;
-  });
+  const rows = $derived(rowsOf(strips));
   const silent = (strip: Strip) => workspace.routing?.strips[strip.id]?.silent ?? null;
   const keyOf = (strip: Strip) => workspace.routing?.strips[strip.id]?.keys ?? [];
-
-  function put(strip: Strip, change: Record<string, SettingValue>, gesture: string | null = null): void {
-    workspace.move('strip', strip.id, change, gesture);
-  }
+  const chosen = (strip: Strip) =>
+    strip.id === workspace.stripId || workspace.chosenStripIds.includes(strip.id);
+  const several = $derived(workspace.chosenStripIds.length > 1);
 
   let wheelGesture = '';
   let wheelEnd = 0;
@@ -42,43 +32,70 @@
       event.preventDefault();
       if (Date.now() > wheelEnd) wheelGesture = newId();
       wheelEnd = Date.now() + 600;
-      const level = Math.max(-90, Math.min(12, strip.level_db + (event.deltaY < 0 ? 0.5 : -0.5)));
-      put(strip, { level_db: Math.round(level * 10) / 10 }, wheelGesture);
+      moveLevels(workspace, withChosen(workspace, strip), event.deltaY < 0 ? 0.5 : -0.5, wheelGesture);
     };
     element.addEventListener('wheel', turn, { passive: false });
     return () => element.removeEventListener('wheel', turn);
   };
 
   function typedLevel(strip: Strip, field: HTMLInputElement): void {
-    const level = Number(field.value.replace(',', '.'));
-    if (field.value.trim() && Number.isFinite(level))
-      put(strip, { level_db: Math.max(-90, Math.min(12, level)) });
+    const level = Number(
+      field.value
+        .trim()
+        .replace(',', '.')
+        .replace(/\s*db$/i, ''),
+    );
+    if (!field.value.trim() || !Number.isFinite(level))
+      workspace.note(`${strip.name}: "${field.value}" is no level in dB.`, 'error');
+    else if (level < -90 || level > 12) workspace.note('A level is from -90 to +12 dB.', 'error');
+    else moveLevels(workspace, withChosen(workspace, strip), level - strip.level_db);
     field.value = strip.level_db.toFixed(1);
   }
 
-  /** A strip dropped on a bus or the main feeds it; on a track it takes the place before that track. */
+  function press(event: MouseEvent, strip: Strip): void {
+    if (event.shiftKey || event.ctrlKey || event.metaKey)
+      workspace.chooseTogether(
+        strip.id,
+        event.shiftKey,
+        rows.map((row) => row.strip.id),
+      );
+    else {
+      workspace.chosenStripIds = [];
+      workspace.choose(strip.id);
+    }
+  }
+
   function drop(target: Strip): void {
-    const strip = strips.find((candidate) => candidate.id === dragged);
-    over = dragged = null;
-    if (!strip || strip.id === target.id || strip.kind === 'main') return;
-    const others = strips.filter((other) => other.id !== strip.id);
-    const at = others.findIndex((other) => other.id === target.id);
-    const move =
-      target.kind === 'track'
-        ? { index: at, output: target.output }
-        : { index: target.kind === 'main' ? others.length : at + 1, output: target.id };
-    void workspace.edit({ op: 'move_strip', strip_id: strip.id, ...move });
+    const edits: Edit[] = dropped(strips, dragged, target);
+    over = null;
+    dragged = [];
+    if (edits.length) void workspace.edit(edits.length === 1 ? edits[0]! : { op: 'batch', edits });
   }
 
   function keys(event: KeyboardEvent, row: Row): void {
+    if (event.target !== event.currentTarget) return;
     const at = rows.findIndex((other) => other.strip.id === row.strip.id);
-    const next = { ArrowDown: rows[at + 1], ArrowUp: rows[at - 1] }[event.key];
+    const next = {
+      ArrowDown: rows[at + 1],
+      ArrowUp: rows[at - 1],
+      Home: rows[0],
+      End: rows.at(-1),
+    }[event.key];
     if (event.altKey && next && row.strip.kind !== 'main' && next.strip.kind !== 'main') {
       const index = strips.findIndex((other) => other.id === next.strip.id);
       void workspace.edit({ op: 'move_strip', strip_id: row.strip.id, index });
-    } else if (next && !event.altKey) {
-      workspace.choose(next.strip.id);
-      document.querySelector<HTMLElement>(`[data-strip="${next.strip.id}"] .name`)?.focus();
+    } else if (next && !event.altKey && !event.ctrlKey) {
+      if (event.shiftKey)
+        workspace.chooseTogether(
+          next.strip.id,
+          false,
+          rows.map((other) => other.strip.id),
+        );
+      else {
+        workspace.chosenStripIds = [];
+        workspace.choose(next.strip.id);
+      }
+      document.querySelector<HTMLElement>(`[data-strip="${next.strip.id}"]`)?.focus();
     } else if (event.key === 'F2') renaming = row.strip.id;
     else return;
     event.preventDefault();
@@ -91,27 +108,40 @@
     workspace.choose(id);
     renaming = id;
   }
-  const focus = (field: HTMLInputElement) => field.select();
+  const focus = (field: HTMLInputElement) => {
+    field.focus();
+    field.select();
+  };
 </script>
 
 <nav class="tree" aria-label="Strips">
-  <ul>
+  <ul role="tree" aria-label="Strips" aria-multiselectable="true">
     {#each rows as { strip, depth } (strip.id)}
       <li
+        role="treeitem"
         data-strip={strip.id}
+        aria-level={depth + 1}
+        aria-selected={chosen(strip)}
+        aria-label={strip.name}
+        tabindex={strip.id === workspace.stripId ? 0 : -1}
         class:chosen={strip.id === workspace.stripId}
+        class:together={workspace.chosenStripIds.includes(strip.id)}
         class:over={over === strip.id}
         class:silent={silent(strip)}
         draggable={strip.kind !== 'main' && renaming !== strip.id}
-        ondragstart={() => (dragged = strip.id)}
-        ondragend={() => (dragged = over = null)}
+        onkeydown={(event) => keys(event, { strip, depth })}
+        ondragstart={() => (dragged = withChosen(workspace, strip).map((other) => other.id))}
+        ondragend={() => {
+          dragged = [];
+          over = null;
+        }}
         ondragover={(event) => {
           event.preventDefault();
           over = strip.id;
         }}
         ondrop={(event) => {
           event.preventDefault();
-          if (dragged) {
+          if (dragged.length) {
             event.stopPropagation();
             drop(strip);
           }
@@ -126,7 +156,7 @@
             {@attach focus}
             onblur={(event) => {
               const name = event.currentTarget.value.trim();
-              if (name && name !== strip.name) put(strip, { name });
+              if (name && name !== strip.name) workspace.move('strip', strip.id, { name });
               renaming = null;
             }}
             onkeydown={(event) => {
@@ -136,20 +166,20 @@
             }}
           />
         {:else}
-          <button
+          <span
             class="name"
+            role="presentation"
             style:padding-left="{10 + 9 * depth}px"
             class:bus={strip.kind !== 'track'}
             title="{strip.name}: {silent(strip) ??
               'double-click or F2 to rename, drag to a bus to feed it, Alt with the arrows to move'}"
-            onclick={() => workspace.choose(strip.id)}
+            onclick={(event) => press(event, strip)}
             ondblclick={() => (renaming = strip.id)}
-            onkeydown={(event) => keys(event, { strip, depth })}
             >{strip.name}{#if isKeyed(strip)}<i class="keyed" title="A detector here listens to a key"
                 >&#9666;</i
               >{/if}{#if keyOf(strip).length}<i class="keyed" title="Key of {keyOf(strip).join(', ')}"
                 >&#9656;</i
-              >{/if}</button
+              >{/if}</span
           >
         {/if}
         <span></span>
@@ -169,37 +199,50 @@
           class="switch"
           class:muted={strip.mute}
           aria-pressed={strip.mute}
-          aria-label="Mute {strip.name}"
-          title="Mute"
-          onclick={() => put(strip, { mute: !strip.mute })}>M</button
+          aria-label="M: mute {strip.name}"
+          title="Mute (M)"
+          onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'mute')}>M</button
         >
         {#if strip.kind !== 'main'}
           <button
             class="switch"
             class:on={strip.solo}
             aria-pressed={strip.solo}
-            aria-label="Solo {strip.name}"
-            title="Solo"
-            onclick={() => put(strip, { solo: !strip.solo })}>S</button
+            aria-label="S: solo {strip.name}"
+            title="Solo (S)"
+            onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'solo')}>S</button
           >
         {:else}<span></span>{/if}
       </li>
     {/each}
-    <Meters strips={rows.map((row) => row.strip)} />
   </ul>
-  <p class="soft">
-    Drop audio files here, or <button class="link" onclick={() => picker?.click()}>add tracks</button> or
-    <button class="link" onclick={addBus}>a bus</button>
-  </p>
+  <Meters strips={rows.map((row) => row.strip)} />
+  <div class="acts">
+    {#if several}
+      <span class="soft">{workspace.chosenStripIds.length} strips</span>
+      <button class="button" title="Ctrl+B" onclick={() => busOf(workspace, chosenStrips(workspace))}
+        >Bus from them</button
+      >
+      <button class="button" onclick={stageGain}>Stage gain</button>
+      <button class="button" title="Delete" onclick={() => removeStrips(workspace, chosenStrips(workspace))}
+        >Remove</button
+      >
+    {:else}
+      <button class="button" onclick={() => picker?.click()}>Add tracks</button>
+      <button class="button" onclick={addBus}>Add a bus</button>
+      <button class="button" onclick={stageGain}>Stage gain</button>
+      <span class="soft">or drop audio files here</span>
+    {/if}
+  </div>
   <input
     type="file"
     multiple
     hidden
     aria-label="Audio files"
-    accept=".wav,.flac,.aif,.aiff,.ogg,.opus,.mp3,.m4a,.rf64,audio/*"
+    accept=".wav,.flac,.aif,.aiff,.ogg,.opus,.mp3,.m4a,.rf64,.mid,.midi,audio/*"
     bind:this={picker}
     onchange={(event) => {
-      workspace.importFiles(event.currentTarget.files ?? []);
+      void workspace.importFiles(event.currentTarget.files ?? []);
       event.currentTarget.value = '';
     }}
   />
@@ -207,12 +250,12 @@
 
 <style>
   .tree {
+    position: relative;
     height: 100%;
     overflow: auto;
     padding: 8px 0;
   }
   ul {
-    position: relative;
     list-style: none;
     margin: 0;
     padding: 0;
@@ -230,6 +273,9 @@
     background: var(--plate);
     border-left-color: var(--after);
   }
+  .together {
+    background: color-mix(in srgb, var(--after) 12%, transparent);
+  }
   .over {
     outline: 1px dashed var(--after);
     outline-offset: -1px;
@@ -245,6 +291,16 @@
     overflow: hidden;
     text-overflow: ellipsis;
     height: 28px;
+    line-height: 28px;
+    cursor: pointer;
+  }
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    align-items: center;
+    gap: 6px;
+    margin: 10px 12px;
+    font-size: 12px;
   }
   .bus {
     font-weight: 650;
@@ -291,14 +347,5 @@
     border-color: var(--taken);
     color: var(--taken);
     text-decoration: line-through;
-  }
-  p {
-    margin: 12px;
-    font-size: 12px;
-  }
-  .link {
-    border: 0;
-    padding: 0;
-    text-decoration: underline;
   }
 </style>

@@ -17,8 +17,7 @@ export interface Bars {
   bite: number;
 }
 
-const share = (db: number | undefined) =>
-  Math.max(0, Math.min(1, ((db ?? FLOOR_DB) - FLOOR_DB) / -FLOOR_DB));
+const share = (db: number | undefined) => Math.max(0, Math.min(1, ((db ?? FLOOR_DB) - FLOOR_DB) / -FLOOR_DB));
 
 /** levels: peaks in and out in dBFS; changes_db: the gain of each step. */
 export function bars(
@@ -35,8 +34,7 @@ export function moved(shown: Bars | undefined, next: Bars): boolean {
   if (!shown) return true;
   const names = ['input', 'output', 'bite'] as const;
   return names.some(
-    (name) =>
-      Math.abs(shown[name] - next[name]) >= LEAST_MOVE || (next[name] === 0) !== (shown[name] === 0),
+    (name) => Math.abs(shown[name] - next[name]) >= LEAST_MOVE || (next[name] === 0) !== (shown[name] === 0),
   );
 }
 

@@ -1,16 +1,16 @@
 <script lang="ts">
-  /** A door seen from above: it stands open, is held, is closing, is shut. Shape and word tell, not a colour. */
+  /** A gate seen from above: open, hold, closing, closed. Shape and word tell, not a colour. */
   let { state, word = false }: { state: string; word?: boolean } = $props();
   const LEAF: Record<string, string> = {
     open: 'M5 13V3',
-    held: 'M5 13V3M3 5h4',
+    hold: 'M5 13V3M3 5h4',
     closing: 'M5 13 12 6',
-    shut: 'M5 13h12',
+    closed: 'M5 13h12',
   };
 </script>
 
-<span class="door" data-door={state}>
-  <svg viewBox="0 0 22 16" role="img" aria-label="Door {state}">
+<span class="gate-state" data-gate-state={state}>
+  <svg viewBox="0 0 22 16" role="img" aria-label="Gate {state}">
     <path class="wall" d="M0 13h5M17 13h5" />
     <path d={LEAF[state] ?? LEAF['open']} />
   </svg>
@@ -18,7 +18,7 @@
 </span>
 
 <style>
-  .door {
+  .gate-state {
     display: inline-flex;
     align-items: center;
     gap: 6px;
@@ -33,7 +33,7 @@
   .wall {
     stroke: var(--ink-soft);
   }
-  :global(.plate .face) > .door {
+  :global(.plate .face) > .gate-state {
     position: absolute;
     right: 12px;
     top: 16px;

@@ -1,0 +1,103 @@
+"""Sections: named stretches of time, their edits, and their CSV file."""
+
+import csv
+import io
+from typing import Literal
+
+from pydantic import Field
+
+from saltanvil.session.document import Id, Name, NotFound, Section, Session
+from saltanvil.session.edits import Edit, EditRefused
+
+COLUMNS = ("name", "start_s", "end_s")
+
+
+def named(session: Session, section_id: str) -> Section:
+    """Raises NotFound."""
+    for section in session.sections:
+        if section.id == section_id:
+            return section
+    raise NotFound("there is no such section; it may have been removed in another tab")
+
+
+def in_order(sections: list[Section]) -> list[Section]:
+    return sorted(sections, key=lambda section: (section.start_s, section.end_s))
+
+
+class SetSections(Edit):
+    """All sections at once."""
+
+    op: Literal["set_sections"] = "set_sections"
+    sections: list[Section]
+
+    def change(self, session: Session) -> Edit:
+        old = session.sections
+        session.sections = in_order(self.sections)
+        return SetSections(sections=old)
+
+
+class AddSection(Edit):
+    op: Literal["add_section"] = "add_section"
+    section: Section
+
+    def change(self, session: Session) -> Edit:
+        if any(section.id == self.section.id for section in session.sections):
+            raise EditRefused(f"there is a section {self.section.id!r} already")
+        session.sections = in_order([*session.sections, self.section])
+        return RemoveSection(section_id=self.section.id)
+
+
+class RemoveSection(Edit):
+    op: Literal["remove_section"] = "remove_section"
+    section_id: Id
+
+    def change(self, session: Session) -> Edit:
+        section = named(session, self.section_id)
+        session.sections = [other for other in session.sections if other is not section]
+        return AddSection(section=section)
+
+
+class SetSection(Edit):
+    """Another name or other edges; what is not given stays."""
+
+    op: Literal["set_section"] = "set_section"
+    section_id: Id
+    name: Name | None = None
+    start_s: float | None = Field(default=None, ge=0.0)
+    end_s: float | None = Field(default=None, gt=0.0)
+
+    def change(self, session: Session) -> Edit:
+        section = named(session, self.section_id)
+        old = SetSection(section_id=section.id, name=section.name, start_s=section.start_s, end_s=section.end_s)
+        given = {name: value for name in COLUMNS if (value := getattr(self, name)) is not None}
+        changed = Section.model_validate({**section.model_dump(), **given})
+        session.sections = in_order([changed if other is section else other for other in session.sections])
+        return old
+
+
+# ---- CSV -------------------------------------------------------------------------------------------------------------------
+
+
+def written(sections: list[Section]) -> str:
+    """CSV text with a line a section: name, start_s, end_s; seconds to the microsecond."""
+    text = io.StringIO()
+    rows = csv.writer(text, lineterminator="\n")
+    rows.writerow(COLUMNS)
+    rows.writerows((section.name, f"{section.start_s:.6f}", f"{section.end_s:.6f}") for section in sections)
+    return text.getvalue()
+
+
+def read(text: str) -> list[Section]:
+    """Sections from such a text, in any order of the columns. Raises EditRefused, naming the line."""
+    rows = csv.DictReader(io.StringIO(text.removeprefix("\ufeff")))
+    missing = [column for column in COLUMNS if column not in (rows.fieldnames or [])]
+    if missing:
+        raise EditRefused(f"the first line must name the columns {', '.join(COLUMNS)}; {', '.join(missing)} is missing")
+    found = []
+    for row in rows:
+        try:
+            values = {name: (row[name] or "").strip() for name in COLUMNS}
+            found.append(Section(name=values["name"], start_s=float(values["start_s"]), end_s=float(values["end_s"])))
+        except ValueError as error:
+            raise EditRefused(f"line {rows.line_num}: a section has a name, and an end after its start, in seconds") from error
+    return in_order(found)

@@ -1,0 +1,222 @@
+"""Routes of imports: files are announced and sent, then become tracks in one edit; what belongs together is proposed.
+
+    POST imports        the names, in the order they were given
+    PUT  imports/n/k    the bytes of file k; refused at once if it cannot be read
+    POST imports/n      everything that is there becomes tracks: a job with progress, one edit at its end
+    GET  imports/n      what was made of it, and what is proposed: buses, times, sections, tempo
+
+As long as a session has no sound, it takes the rate that most of the files have, if that is asked for.
+"""
+
+import asyncio
+import secrets
+from pathlib import Path
+from typing import Annotated
+
+import numpy as np
+from fastapi import APIRouter, HTTPException, Query, Request
+
+from saltanvil.media.decode import MediaError, Source, joined, open_audio
+from saltanvil.media.markers import midi_markers, wav_markers
+from saltanvil.session.apply import AnyEdit
+from saltanvil.session.document import NotFound, Session, Strip
+from saltanvil.session.edits import AddStrip, Batch, SetRate
+from saltanvil.session.importing import pairs, track_names, without_side
+from saltanvil.studies.importing import Sent, proposals, rate_of
+from saltanvil.web.jobs import Job, JobView
+from saltanvil.web.services import Number, Served, Services
+from saltanvil.web.uploads import Import, ImportView, NewImport
+
+router = APIRouter(prefix="/api/sessions/{session_id}", tags=["media"])
+
+#: How much of a long song the passage is after an import.
+LOUDEST_BARS = 8
+
+
+async def stored(services: Services, request: Request, name: str) -> Path:
+    """The body of a request, in a file of its own."""
+    path = services.folder / "uploads" / secrets.token_hex(12)
+    try:
+        with path.open("wb") as file:
+            async for part in request.stream():
+                await asyncio.to_thread(file.write, part)
+    except OSError as error:
+        path.unlink(missing_ok=True)
+        raise HTTPException(507, f"{name}: could not be stored ({error.strerror}); free some space") from error
+    except BaseException:
+        path.unlink(missing_ok=True)
+        raise
+    return path
+
+
+def look_at(sent: Sent, path: Path) -> None:
+    """Note what a file says of itself. Raises MediaError."""
+    if sent.midi:
+        sent.markers = midi_markers(path, sent.name)
+    else:
+        source = open_audio(path, sent.name)
+        sent.rate, sent.channels, sent.frames = source.rate, source.channels, source.frames
+        sent.markers = wav_markers(path, source.rate)
+    sent.path = path
+
+
+@router.post("/imports", status_code=201)
+def new_import(services: Served, session_id: Number, asked: NewImport) -> ImportView:
+    services.sessions.version(session_id)
+    return services.imports.begin(session_id, asked).view
+
+
+@router.put("/imports/{number}/{place}", status_code=204)
+async def send_file(services: Served, request: Request, session_id: Number, number: Number, place: Number) -> None:
+    """The body is the file itself."""
+    found = services.imports.get(session_id, number)
+    if place >= len(found.files):
+        raise NotFound(f"this import has {len(found.files)} files; there is none at {place}")
+    sent = found.files[place]
+    path = await stored(services, request, sent.name)
+    try:
+        await asyncio.to_thread(look_at, sent, path)
+    except MediaError as error:
+        path.unlink(missing_ok=True)
+        sent.problem = str(error)
+        raise HTTPException(422, str(error)) from error
+
+
+@router.post("/imports/{number}", status_code=202)
+def finish_import(services: Served, session_id: Number, number: Number) -> JobView:
+    """Make tracks of all files that are there."""
+    found = services.imports.get(session_id, number)
+    return started(services, found).view()
+
+
+@router.get("/imports/{number}")
+def import_view(services: Served, session_id: Number, number: Number) -> ImportView:
+    return services.imports.get(session_id, number).view
+
+
+@router.delete("/imports/{number}", status_code=204)
+def drop_import(services: Served, session_id: Number, number: Number) -> None:
+    """Forget files that were sent."""
+    services.imports.get(session_id, number).discard()
+
+
+@router.post("/media", status_code=202)
+async def import_media(
+    services: Served, request: Request, session_id: Number, name: Annotated[str, Query(min_length=1, max_length=255)]
+) -> JobView:
+    """One file as an import of its own; the body is the file itself."""
+    await asyncio.to_thread(services.sessions.version, session_id)
+    found = services.imports.begin(session_id, NewImport(names=[name]))
+    sent = found.files[0]
+    sent.path = await stored(services, request, sent.name)
+
+    def look() -> None:
+        look_at(sent, sent.path)  # type: ignore[arg-type]
+
+    return (await asyncio.to_thread(started, services, found, look)).view()
+
+
+def started(services: Services, found: Import, look: object = None) -> Job:
+    files = found.sound_files()
+    title = files[0].name if len(files) == 1 else f"{len(files)} files"
+
+    def work(job: Job) -> None:
+        try:
+            if callable(look):
+                look()
+            made_tracks(services, found, job)
+        finally:
+            found.discard()
+
+    return services.jobs.start(found.session_id, "import", title, work)
+
+
+def made_tracks(services: Services, found: Import, job: Job) -> None:
+    """Read the files and add the tracks in one edit. Raises MediaError if none could be taken."""
+    session = services.sessions.version(found.session_id).session
+    files = found.sound_files()
+    empty = all(strip.media_id is None for strip in session.strips)
+    rate = rate_of(files) if found.rate == "files" and empty and files else session.rate_hz
+    names = track_names([sent.stem for sent in files])
+    sides = pairs([sent.stem for sent in files], [sent.channels == 1 for sent in files])
+    right = set(sides.values())
+    strips: list[Strip] = []
+    made_of: list[Sent] = []
+    taken: list[int] = []
+    expected = sum(max(1, sent.frames) for sent in files) or 1
+    done = 0
+    try:
+        for place, sent in enumerate(files):
+            if place in right:
+                continue
+            other = files[sides[place]] if place in sides else None
+            size = max(1, sent.frames) + (max(1, other.frames) if other else 0)
+
+            def progress(share: float, begun: int = done, size: int = size) -> None:
+                job.progress(min(1.0, (begun + share * size) / expected))
+
+            try:
+                media_id = services.media.import_source(opened(sent, other), rate, progress, job.cancelled)
+            except MediaError as error:
+                sent.problem = str(error)
+                continue
+            finally:
+                done += size
+            taken.append(media_id)
+            name = without_side(names[place]) if other else names[place]
+            strips.append(Strip(name=name[:120], kind="track", media_id=media_id))
+            made_of.append(sent)
+        problems = [sent.problem for sent in found.files if sent.problem]
+        if not strips and files:
+            raise (
+                MediaError(*problems[0].split(": ", 1))
+                if len(problems) == 1
+                else MediaError("None of the files", "; ".join(problems))
+            )
+        edits: list[AnyEdit] = [SetRate(rate_hz=rate)] if rate != session.rate_hz else []
+        edits += [AddStrip(strip=strip) for strip in strips]
+        if edits:
+            services.edit(found.session_id, edits[0] if len(edits) == 1 else Batch(edits=edits))
+    except BaseException:
+        for media_id in taken:
+            services.media.drop(media_id)
+        raise
+    session = services.sessions.version(found.session_id).session
+    notes = [f"{sent.name}: {note}." for sent in found.files for note in sent.markers.notes]
+    found.view = ImportView(
+        id=found.number, strip_ids=[strip.id for strip in strips], problems=problems, notes=notes,
+        proposals=[*proposals(session, strips, made_of, found.files)],
+        passage_s=loudest_bars(services, session, strips),
+    )  # fmt: skip
+    job.warnings = problems
+
+
+def opened(sent: Sent, other: Sent | None) -> Source:
+    assert sent.path is not None
+    source = open_audio(sent.path, sent.name)
+    if other is None:
+        return source
+    assert other.path is not None
+    return joined(source, open_audio(other.path, other.name), f"{without_side(sent.stem)}{Path(sent.name).suffix}")
+
+
+def loudest_bars(services: Services, session: Session, strips: list[Strip]) -> tuple[float, float] | None:
+    """The whole of the new tracks, or the eight bars of them with the most power, if they are longer than twice that."""
+    if not strips:
+        return None
+    media = services.media.at_rate(session.rate_hz)
+    length = max(media.frames(strip.media_id) for strip in strips if strip.media_id is not None) / session.rate_hz
+    bar = 60.0 / session.tempo_bpm * session.beats_in_bar
+    span = LOUDEST_BARS * bar
+    if length <= 2.0 * span:
+        return 0.0, length
+    bins = 4096
+    power = np.zeros(int(length * session.rate_hz / bins) + 1)
+    for strip in strips:
+        squares = services.media.pyramid(strip.media_id or 0, bins)[2]
+        power[: len(squares)] += squares[: len(power)]
+    sums = np.concatenate([[0.0], np.cumsum(power)])
+    starts = np.arange(0.0, length - span, bar)
+    at = np.minimum((np.stack([starts, starts + span]) * session.rate_hz / bins).astype(int), len(power))
+    start = float(starts[int(np.argmax(sums[at[1]] - sums[at[0]]))])
+    return start, start + span

@@ -1,0 +1,157 @@
+"""Routes of what lies along the session: tempo, sections, and the levels of tracks before their paths."""
+
+from typing import Annotated
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import PlainTextResponse
+from pydantic import BaseModel, Field
+
+from saltanvil.engine.render import render_strips
+from saltanvil.engine.time import session_frames
+from saltanvil.measure.loudness import LoudnessMeter, energy_to_lufs
+from saltanvil.measure.tempo import estimate
+from saltanvil.session import sections as section_rules
+from saltanvil.session.apply import AnyEdit
+from saltanvil.session.document import MAIN_ID, Section
+from saltanvil.session.edits import Batch, EditRefused, Set
+from saltanvil.session.settings import Moved
+from saltanvil.studies.match import settled
+from saltanvil.studies.parts import parts
+from saltanvil.studies.stage_gain import Level, StripTrim, trims
+from saltanvil.web.services import Asked, Number, Served, Services, answered
+
+router = APIRouter(prefix="/api/sessions/{session_id}", tags=["timeline"])
+
+Tab = Annotated[str, Field(min_length=1, max_length=64)]
+MAX_CSV = 1 << 20
+HOP_S = 0.01
+
+
+class TempoQuestion(BaseModel):
+    tab: Tab
+    strip_id: str
+
+
+class TempoAnswer(BaseModel):
+    """bpm: None where nothing repeats. certainty: 0 to 1. half, double: the other readings, where a session can have them.
+    beat_s: the session time of a first beat."""
+
+    bpm: float | None
+    certainty: float
+    half_bpm: float | None
+    double_bpm: float | None
+    beat_s: float
+
+
+@router.post("/studies/tempo")
+async def tempo(services: Served, request: Request, session_id: Number, asked: TempoQuestion) -> TempoAnswer | None:
+    """The tempo of a track as it was imported."""
+    return await answered(services, request, services.ask(asked.tab, "tempo"), services.studies, tempo_of, session_id, asked)
+
+
+def tempo_of(services: Services, question: Asked, session_id: int, asked: TempoQuestion) -> TempoAnswer:
+    session = services.sessions.version(session_id).session
+    strip = session.strip(asked.strip_id)
+    if strip.media_id is None:
+        raise EditRefused(f"{strip.name!r} has no sound of its own; choose a track, best of all drums")
+    media = services.media.at_rate(session.rate_hz)
+    found = estimate(media.read(strip.media_id, 0, media.frames(strip.media_id)), session.rate_hz)
+    if found is None:
+        return TempoAnswer(bpm=None, certainty=0.0, half_bpm=None, double_bpm=None, beat_s=0.0)
+    half, double = found.bpm / 2.0, found.bpm * 2.0
+    return TempoAnswer(
+        bpm=found.bpm, certainty=found.certainty, half_bpm=half if half >= 20.0 else None,
+        double_bpm=double if double <= 300.0 else None, beat_s=strip.start_s + found.beat_s,
+    )  # fmt: skip
+
+
+class PartsQuestion(BaseModel):
+    tab: Tab
+
+
+class PartsAnswer(BaseModel):
+    """sections: what is proposed; edit: what makes them the session's."""
+
+    sections: list[Section]
+    edit: AnyEdit
+
+
+@router.post("/studies/parts")
+async def propose(services: Served, request: Request, session_id: Number, asked: PartsQuestion) -> PartsAnswer | None:
+    """Sections proposed from changes of the main's loudness."""
+    return await answered(services, request, services.ask(asked.tab, "parts"), services.studies, parts_of, session_id)
+
+
+def parts_of(services: Services, question: Asked, session_id: int) -> PartsAnswer:
+    session = services.sessions.version(session_id).session
+    media = services.media.at_rate(session.rate_hz)
+    rate, frames = session.rate_hz, session_frames(session, media)
+    meter = LoudnessMeter(rate, 2)
+    for block in render_strips(settled(session, media, question.superseded), media, 0, frames, [MAIN_ID], question.superseded):
+        meter.add(block[MAIN_ID])
+    bar_s = 60.0 / session.tempo_bpm * session.beats_in_bar
+    first_s = session.bar_one_s % bar_s
+    hops = np.asarray(meter.energies)
+    count = int((frames / rate - first_s) / bar_s + 0.5)
+    edges = np.clip(np.round((first_s + bar_s * np.arange(count + 1)) / HOP_S).astype(int), 0, len(hops))
+    levels = [energy_to_lufs(float(hops[a:b].mean())) if b > a else -200.0 for a, b in zip(edges, edges[1:], strict=False)]
+    found = parts(np.array(levels), bar_s, first_s, frames / rate)
+    return PartsAnswer(sections=found, edit=section_rules.SetSections(sections=found))
+
+
+class CsvResponse(PlainTextResponse):
+    media_type = "text/csv"
+
+
+@router.get("/sections.csv", response_class=CsvResponse)
+def sections_csv(services: Served, session_id: Number) -> str:
+    return section_rules.written(services.sessions.version(session_id).session.sections)
+
+
+class SectionsFile(BaseModel):
+    text: str = Field(max_length=MAX_CSV)
+
+
+@router.post("/sections/read")
+def read_sections(services: Served, session_id: Number, asked: SectionsFile) -> PartsAnswer:
+    """The sections of a CSV file; `edit` makes them the session's."""
+    services.sessions.version(session_id)
+    found = section_rules.read(asked.text)
+    return PartsAnswer(sections=found, edit=section_rules.SetSections(sections=found))
+
+
+class StageGainQuestion(BaseModel):
+    """level: what is brought to target_db: RMS while active, the largest short-term loudness, or the sample peak."""
+
+    tab: Tab
+    strip_ids: list[str] = Field(min_length=1, max_length=500)
+    level: Level = "rms"
+    target_db: float = Field(default=-18.0, ge=-40.0, le=0.0)
+
+
+class StageGainAnswer(BaseModel):
+    """edit: None if no trim would move."""
+
+    trims: list[StripTrim]
+    edit: AnyEdit | None
+
+
+@router.post("/studies/stage-gain")
+async def stage_gain(services: Served, request: Request, session_id: Number, asked: StageGainQuestion) -> StageGainAnswer | None:
+    return await answered(
+        services, request, services.ask(asked.tab, "stage gain"), services.studies, stage_gain_of, session_id, asked
+    )
+
+
+def stage_gain_of(services: Services, question: Asked, session_id: int, asked: StageGainQuestion) -> StageGainAnswer:
+    session = services.sessions.version(session_id).session
+    media = services.media.at_rate(session.rate_hz)
+    found = trims(session, media, asked.strip_ids, asked.level, asked.target_db, question.superseded)
+    moved = [
+        Moved(of="strip", id=trim.strip_id, name="trim_db", value=trim.trim_db)
+        for trim in found
+        if trim.trim_db != session.strip(trim.strip_id).trim_db
+    ]
+    edits = [Set(values=moved[at : at + 200]) for at in range(0, len(moved), 200)]
+    return StageGainAnswer(trims=found, edit=None if not edits else edits[0] if len(edits) == 1 else Batch(edits=edits))

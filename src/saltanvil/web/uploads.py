@@ -1,0 +1,89 @@
+"""Imports under way: the files that were sent, by the number of the import."""
+
+import threading
+from collections import OrderedDict
+from pathlib import PurePosixPath
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, Field
+
+from saltanvil.session.document import MAX_STRIPS, NotFound
+from saltanvil.session.importing import natural_key
+from saltanvil.studies.importing import Proposal, Sent
+from saltanvil.web.names import without_marks
+
+MAX_FILES = MAX_STRIPS - 1
+#: Imports that can still be asked about.
+KEPT = 20
+
+FileName = Annotated[str, Field(min_length=1, max_length=255)]
+
+
+class ImportView(BaseModel):
+    """strip_ids: the tracks that were made; problems: a line for each file that was not taken; passage_s: the whole song, or its
+    loudest eight bars if it is long."""
+
+    id: int
+    strip_ids: list[str]
+    problems: list[str]
+    notes: list[str]
+    proposals: list[Proposal]
+    passage_s: tuple[float, float] | None
+
+
+class NewImport(BaseModel):
+    """names: of the files in the order they were given; order: of the tracks; rate: the session's, or that of most files as long
+    as the session has no sound."""
+
+    names: list[FileName] = Field(min_length=1, max_length=MAX_FILES)
+    order: Literal["name", "given"] = "name"
+    rate: Literal["session", "files"] = "session"
+
+
+class Import:
+    """Files on their way to be tracks."""
+
+    def __init__(self, number: int, session_id: int, asked: NewImport) -> None:
+        self.number, self.session_id, self.order, self.rate = number, session_id, asked.order, asked.rate
+        self.files = [Sent(shown_name(name)) for name in asked.names]
+        self.view = ImportView(id=number, strip_ids=[], problems=[], notes=[], proposals=[], passage_s=None)
+
+    def sound_files(self) -> list[Sent]:
+        """Those that become tracks, in their order."""
+        found = [sent for sent in self.files if sent.path is not None and sent.problem is None and not sent.midi]
+        return sorted(found, key=lambda sent: natural_key(sent.name)) if self.order == "name" else found
+
+    def discard(self) -> None:
+        for sent in self.files:
+            if sent.path is not None:
+                sent.path.unlink(missing_ok=True)
+                sent.path = None
+
+
+class Imports:
+    """The imports of a server, by number."""
+
+    def __init__(self) -> None:
+        self._held: OrderedDict[int, Import] = OrderedDict()
+        self._lock = threading.Lock()
+        self._count = 0
+
+    def begin(self, session_id: int, asked: NewImport) -> Import:
+        with self._lock:
+            self._count += 1
+            made = self._held[self._count] = Import(self._count, session_id, asked)
+            while len(self._held) > KEPT:
+                self._held.popitem(last=False)[1].discard()
+        return made
+
+    def get(self, session_id: int, number: int) -> Import:
+        """Raises NotFound."""
+        with self._lock:
+            found = self._held.get(number)
+        if found is None or found.session_id != session_id:
+            raise NotFound("this import is not known any more; choose the files again")
+        return found
+
+
+def shown_name(name: str) -> str:
+    return without_marks(PurePosixPath(name.replace("\\", "/")).name) or "file"

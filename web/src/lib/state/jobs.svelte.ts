@@ -1,0 +1,142 @@
+/* eslint svelte/prefer-svelte-reactivity: off -- the maps here hold bookkeeping that nothing is drawn from */
+/** Long work of the open session: files sent and read, exports, with progress and cancel. */
+import { type ImportView, type JobView, type Refused } from '../api/client';
+import type { Notices } from './notices.svelte';
+
+const JOB_POLL_MS = 250;
+const unfinished = (job: JobView) => job.state === 'waiting' || job.state === 'running';
+
+/** How the server is asked. */
+export interface JobApi {
+  jobs(id: number): Promise<JobView[]>;
+  cancel(number: number): Promise<unknown>;
+  newImport(
+    id: number,
+    asked: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' },
+  ): Promise<ImportView>;
+  sendFile(
+    id: number,
+    number: number,
+    place: number,
+    file: File,
+    progress: (share: number) => void,
+    signal: AbortSignal,
+  ): Promise<void>;
+  finishImport(id: number, number: number): Promise<JobView>;
+  importView(id: number, number: number): Promise<ImportView>;
+  dropImport(id: number, number: number): Promise<unknown>;
+}
+
+export interface Upload {
+  id: number;
+  text: string;
+  share: number;
+  cancel: () => void;
+}
+
+export class Jobs {
+  list = $state.raw<JobView[]>([]);
+  uploads = $state<Upload[]>([]);
+  private session: number | null = null;
+  private timer: ReturnType<typeof setTimeout> | undefined;
+  private told = new Set<number>();
+  private count = 0;
+  private waiting = new Map<number, (job: JobView) => void>();
+
+  constructor(
+    private readonly api: JobApi,
+    private readonly notices: Notices,
+  ) {}
+
+  open(session: number): void {
+    this.session = session;
+    void this.poll();
+  }
+
+  close(): void {
+    this.session = null;
+    clearTimeout(this.timer);
+    this.list = [];
+  }
+
+  cancel(number: number): void {
+    void this.notices.attempt(async () => {
+      await this.api.cancel(number);
+      await this.poll();
+    });
+  }
+
+  /** Resolves with the job when it has ended. */
+  ended(job: JobView): Promise<JobView> {
+    const done = new Promise<JobView>((resolve) => this.waiting.set(job.id, resolve));
+    void this.poll();
+    return done;
+  }
+
+  async poll(): Promise<void> {
+    const id = this.session;
+    if (id === null) return;
+    clearTimeout(this.timer);
+    const jobs = await this.notices.attempt(() => this.api.jobs(id), true);
+    if (id !== this.session) return;
+    for (const job of jobs ?? []) this.look(job);
+    if (jobs) this.list = jobs;
+    if (!jobs || jobs.some(unfinished) || this.waiting.size)
+      this.timer = setTimeout(() => void this.poll(), JOB_POLL_MS);
+  }
+
+  private look(job: JobView): void {
+    if (unfinished(job)) return;
+    this.waiting.get(job.id)?.(job);
+    this.waiting.delete(job.id);
+    if (this.told.has(job.id)) return;
+    this.told.add(job.id);
+    if (job.state === 'failed') this.notices.note(job.error ?? `${job.title} failed`, 'error');
+    if (job.kind === 'import') for (const warning of job.warnings) this.notices.note(warning, 'error');
+  }
+
+  /**
+   * Send files and make tracks of them; null if nothing came of it. Files that are refused are named, and the others go on.
+   * fresh: whether the session has no sound, so that it takes the files' rate.
+   */
+  async import(files: File[], order: 'name' | 'given', fresh: boolean): Promise<ImportView | null> {
+    const id = this.session;
+    if (id === null || !files.length) return null;
+    const stop = new AbortController();
+    const asked = {
+      names: files.map((file) => file.name),
+      order,
+      rate: fresh ? 'files' : 'session',
+    } as const;
+    const view = await this.notices.attempt(() => this.api.newImport(id, asked));
+    if (!view) return null;
+    const number = (this.count += 1);
+    this.uploads.push({ id: number, text: '', share: 0, cancel: () => stop.abort() });
+    const upload = this.uploads.at(-1)!;
+    const size = files.reduce((sum, file) => sum + file.size, 0) || 1;
+    let [sent, taken] = [0, 0];
+    try {
+      for (const [place, file] of files.entries()) {
+        upload.text = files.length === 1 ? file.name : `${file.name} (${place + 1} of ${files.length})`;
+        const progress = (share: number) => (upload.share = (sent + share * file.size) / size);
+        try {
+          await this.api.sendFile(id, view.id, place, file, progress, stop.signal);
+          taken += 1;
+        } catch (error) {
+          if (stop.signal.aborted) break;
+          this.notices.note((error as Refused).message, 'error');
+        }
+        sent += file.size;
+      }
+    } finally {
+      this.uploads = this.uploads.filter((other) => other.id !== number);
+    }
+    if (stop.signal.aborted || !taken) {
+      void this.notices.attempt(() => this.api.dropImport(id, view.id));
+      return null;
+    }
+    const job = await this.notices.attempt(() => this.api.finishImport(id, view.id));
+    if (!job || (await this.ended(job)).state !== 'done') return null;
+    return (await this.notices.attempt(() => this.api.importView(id, view.id))) ?? null;
+  }
+}

@@ -1,0 +1,143 @@
+/** Keys of the page: what each does, and which one it has. They can be changed in the help; a key does one thing only. */
+
+export interface Shortcut {
+  id: string;
+  key: string;
+  what: string;
+  group: 'Play' | 'Listen' | 'Path' | 'Strips' | 'Timeline' | 'Page';
+}
+
+const list = (group: Shortcut['group'], rows: readonly (readonly [string, string, string])[]): Shortcut[] =>
+  rows.map(([id, key, what]) => ({ id, key, what, group }));
+
+export const SHORTCUTS: readonly Shortcut[] = [
+  ...list('Play', [
+    ['play', 'Space', 'Play or stop'],
+    ['loop', 'L', 'Loop the passage on or off'],
+  ]),
+  ...list('Listen', [
+    ['before', 'Z', 'Before'],
+    ['after', 'X', 'After'],
+    ['difference', 'C', 'Difference'],
+    ['matched', 'E', 'Loudness-matched on or off'],
+    ['key', 'G', 'Listen to key'],
+    ['solo lane', 'O', 'Solo lane, for listening only'],
+  ]),
+  ...list('Path', [
+    ['add', 'A', 'Add a step'],
+    ['bypass', 'B', 'Bypass the step, the lane, or the chosen steps'],
+    ['bypass all', 'Shift+B', 'Bypass the whole path'],
+    ['swap', 'R', 'Swap the step with its neighbour, both orders at equal loudness'],
+    ['parallel', 'P', 'Put the steps in parallel'],
+    ['bands', 'F', 'Split the steps into bands'],
+    ['mid/side', 'W', 'Split the steps into mid/side'],
+    ['remove split', 'U', 'Remove the split, keep its steps'],
+    ['copy', 'Ctrl+C', 'Copy the steps'],
+    ['paste', 'Ctrl+V', 'Paste steps'],
+    ['duplicate', 'Ctrl+D', 'Duplicate the steps'],
+    ['remove', 'Delete', 'Remove the chosen steps, strips or sections'],
+  ]),
+  ...list('Strips', [
+    ['solo', 'S', 'Solo the chosen strip or lane'],
+    ['mute', 'M', 'Mute the chosen strip or lane'],
+    ['bus', 'Ctrl+B', 'Make a bus from the chosen strips'],
+  ]),
+  ...list('Timeline', [
+    ['back', ',', 'Playhead one bar back'],
+    ['forward', '.', 'Playhead one bar forward'],
+    ['to start', 'Home', 'Playhead to the start of the passage'],
+    ['passage start', '[', 'Passage starts at the playhead'],
+    ['passage end', ']', 'Passage ends at the playhead'],
+    ['previous section', 'PageUp', 'Passage: the section before'],
+    ['next section', 'PageDown', 'Passage: the section after'],
+    ['split section', 'K', 'Split the section at the playhead'],
+    ['zoom in', '+', 'Zoom in on the timeline'],
+    ['zoom out', '-', 'Zoom out'],
+    ['zoom passage', '*', 'Zoom to the passage'],
+    ['zoom all', '0', 'Zoom to the whole song'],
+    ['snap', 'N', 'Snap to beats on or off'],
+  ]),
+  ...list('Page', [
+    ['view', 'V', 'Next view'],
+    ['view back', 'Shift+V', 'Previous view'],
+    ['undo', 'Ctrl+Z', 'Undo'],
+    ['redo', 'Ctrl+Shift+Z', 'Redo'],
+    ['help', '?', 'Help and shortcuts'],
+  ]),
+];
+
+/** What is done elsewhere than by a key of the page; for the help. */
+export const GESTURES: readonly (readonly [string, string])[] = [
+  ['Arrows', 'Walk the path, in and out of lanes, and the strips'],
+  ['Alt with arrows', 'Move the steps or the strips'],
+  ['Shift or Ctrl and click', 'Choose several steps or strips'],
+  ['On a setting', 'Arrows, Shift fine, Ctrl coarse; type a value; double-click for the default'],
+  ['On a divider', 'Drag, with Shift all of them; arrows; Delete removes; double-click beside one adds one'],
+  ['On the level picture', 'Wheel zooms, double-click shows the whole passage'],
+  ['On the timeline', 'Click sets the playhead, drag sets the passage, wheel zooms, Shift and wheel scrolls'],
+  ['On the map', 'Arrows from plate to plate, K connects, Enter opens in Shape, Delete removes a line'],
+  ['On the bench', 'K pins the result'],
+];
+
+/** The key of an event as it is written here; of a sign that needs Shift, the sign alone. */
+export function keyOf(event: KeyboardEvent): string {
+  const key = event.key === ' ' ? 'Space' : event.key.length === 1 ? event.key.toUpperCase() : event.key;
+  const letter = /^[A-Z]$/.test(key) || key.length > 1;
+  return [
+    event.ctrlKey || event.metaKey ? 'Ctrl+' : '',
+    event.altKey ? 'Alt+' : '',
+    event.shiftKey && letter ? 'Shift+' : '',
+    key,
+  ].join('');
+}
+
+const STORED = 'saltanvil.shortcuts';
+
+export class Shortcuts {
+  /** Those that were changed. */
+  private changed = $state<Record<string, string>>({});
+
+  constructor(
+    private readonly store: Pick<Storage, 'getItem' | 'setItem'> | undefined = globalThis.localStorage,
+  ) {
+    try {
+      this.changed = JSON.parse(store?.getItem(STORED) ?? '{}') as Record<string, string>;
+    } catch {
+      this.changed = {};
+    }
+  }
+
+  keyFor(id: string): string {
+    return this.changed[id] ?? SHORTCUTS.find((shortcut) => shortcut.id === id)?.key ?? '';
+  }
+
+  idFor(key: string): string | null {
+    return SHORTCUTS.find((shortcut) => this.keyFor(shortcut.id) === key)?.id ?? null;
+  }
+
+  /** Give a shortcut another key; returns why not, if it cannot have it. */
+  assign(id: string, key: string): string | null {
+    if (
+      ['Escape', 'Tab', 'Enter', 'Shift', 'Control', 'Alt', 'Meta'].includes(key) ||
+      key.startsWith('Arrow')
+    )
+      return `${key} cannot be changed: dialogs and lists need it.`;
+    const other = this.idFor(key);
+    if (other !== null && other !== id)
+      return `${key} is "${SHORTCUTS.find((shortcut) => shortcut.id === other)!.what}"; change that one first.`;
+    this.changed = { ...this.changed, [id]: key };
+    this.store?.setItem(STORED, JSON.stringify(this.changed));
+    return null;
+  }
+
+  reset(): void {
+    this.changed = {};
+    this.store?.setItem(STORED, '{}');
+  }
+
+  get anyChanged(): boolean {
+    return Object.keys(this.changed).length > 0;
+  }
+}
+
+export const shortcuts = new Shortcuts();

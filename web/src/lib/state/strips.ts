@@ -1,0 +1,152 @@
+/** What is done to several strips at once: a bus from them, level, mute, solo, output, removal, stage gain. */
+import { api, newId, type Edit, type Strip } from '../api/client';
+import { movesOf, setAll } from './moves';
+import { setLane } from './splits';
+import type { Workspace } from './workspace.svelte';
+
+const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });
+const listed = (strips: Strip[]) =>
+  strips.length > 3 ? `${strips.length} strips` : strips.map((strip) => strip.name).join(', ');
+
+/** The strips an act is about: those chosen together in their order, or the chosen one. */
+export function chosenStrips(workspace: Workspace): Strip[] {
+  const all = workspace.session?.strips ?? [];
+  const together = all.filter((strip) => workspace.chosenStripIds.includes(strip.id));
+  return together.length ? together : workspace.strip ? [workspace.strip] : [];
+}
+
+/** Whether an act on a strip is about all that are chosen with it. */
+export function withChosen(workspace: Workspace, strip: Strip): Strip[] {
+  const chosen = chosenStrips(workspace);
+  return chosen.some((other) => other.id === strip.id) ? chosen : [strip];
+}
+
+function undoable(workspace: Workspace, topic: string, text: string): void {
+  workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.undo() }, topic);
+}
+
+export function muteChosen(workspace: Workspace): void {
+  const { lane } = workspace;
+  if (lane) {
+    setLane(workspace, lane, { mute: !lane.mute });
+    undoable(workspace, 'mute', `${lane.name} ${lane.mute ? 'no longer muted' : 'muted'}.`);
+  } else switchStrips(workspace, chosenStrips(workspace), 'mute', true);
+}
+
+export function soloChosen(workspace: Workspace): void {
+  const { lane } = workspace;
+  if (lane) {
+    setLane(workspace, lane, { solo: !lane.solo });
+    undoable(workspace, 'solo', `${lane.name} ${lane.solo ? 'no longer soloed' : 'soloed'}.`);
+  } else switchStrips(workspace, chosenStrips(workspace), 'solo', true);
+}
+
+/** On for all, or off if it is on for each of them. said: also in a notice, as no button was seen to change. */
+export function switchStrips(
+  workspace: Workspace,
+  strips: Strip[],
+  name: 'mute' | 'solo',
+  said = false,
+): void {
+  const these = name === 'solo' ? strips.filter((strip) => strip.kind !== 'main') : strips;
+  if (!these.length) return workspace.note('The main cannot be soloed.');
+  const on = !these.every((strip) => strip[name]);
+  void workspace.edit(setAll(these.flatMap((strip) => movesOf('strip', strip.id, { [name]: on }))));
+  const done = name === 'mute' ? 'muted' : 'soloed';
+  if (said) undoable(workspace, name, `${listed(these)} ${on ? done : `no longer ${done}`}.`);
+}
+
+/** Levels move together and keep their distances, as far as all of them can go. */
+export function moveLevels(
+  workspace: Workspace,
+  strips: Strip[],
+  by_db: number,
+  gesture: string | null = null,
+): void {
+  const loudest = Math.max(...strips.map((strip) => strip.level_db));
+  const quietest = Math.min(...strips.map((strip) => strip.level_db));
+  const step = Math.min(Math.max(by_db, -90 - quietest), 12 - loudest);
+  if (!strips.length || Math.abs(step) < 0.05) return;
+  const moved = strips.flatMap((strip) =>
+    movesOf('strip', strip.id, { level_db: Math.round((strip.level_db + step) * 10) / 10 }),
+  );
+  void workspace.edit(setAll(moved), gesture);
+}
+
+/** A new bus that the strips feed; it feeds what they fed. */
+export async function busOf(workspace: Workspace, strips: Strip[]): Promise<string | null> {
+  const feeding = strips.filter((strip) => strip.kind !== 'main');
+  if (!feeding.length) {
+    workspace.note('Choose the tracks that the bus is for.');
+    return null;
+  }
+  const id = newId();
+  const all = workspace.session?.strips ?? [];
+  const outputs = new Set(feeding.map((strip) => strip.output));
+  const output = outputs.size === 1 ? feeding[0]!.output : 'main';
+  const name =
+    feeding.length === 1
+      ? `${feeding[0]!.name} bus`
+      : `Bus ${all.filter((s) => s.kind === 'bus').length + 1}`;
+  const index = Math.min(...feeding.map((strip) => all.indexOf(strip)));
+  await workspace.edit({
+    op: 'batch',
+    edits: [
+      { op: 'add_strip', index, strip: { id, name, kind: 'bus', output } },
+      ...feeding.map((strip) => ({ op: 'set_output' as const, strip_id: strip.id, output: id })),
+    ],
+  });
+  workspace.choose(id);
+  return id;
+}
+
+export async function setOutputs(
+  workspace: Workspace,
+  strips: Strip[],
+  output: string | null,
+): Promise<void> {
+  const moving = strips.filter((strip) => strip.kind !== 'main' && strip.id !== output);
+  if (moving.length)
+    await workspace.edit(batch(moving.map((strip) => ({ op: 'set_output', strip_id: strip.id, output }))));
+}
+
+export async function removeStrips(workspace: Workspace, strips: Strip[]): Promise<void> {
+  const going = strips.filter((strip) => strip.kind !== 'main');
+  if (!going.length) return workspace.note('The main cannot be removed.');
+  await workspace.edit(batch(going.map((strip) => ({ op: 'remove_strip', strip_id: strip.id }))));
+  workspace.chosenStripIds = [];
+  undoable(workspace, 'removed', `${listed(going)} removed.`);
+}
+
+/** Trims that bring tracks to a working level, as one edit; says what could not be measured. */
+export async function stageGain(
+  workspace: Workspace,
+  strips: Strip[],
+  level: 'rms' | 'short-term' | 'peak',
+  target_db: number,
+): Promise<void> {
+  const id = workspace.version?.id;
+  if (id === undefined) return;
+  const answer = await workspace.attempt(() =>
+    api.studyStageGain(id, {
+      tab: workspace.tab,
+      strip_ids: strips.map((strip) => strip.id),
+      level,
+      target_db,
+    }),
+  );
+  if (!answer) return;
+  const silent = answer.trims
+    .filter((trim) => trim.level_db === null)
+    .map((trim) => workspace.stripNamed(trim.strip_id));
+  if (answer.edit) await workspace.edit(answer.edit as Edit);
+  const moved = answer.trims.length - silent.length;
+  const left = silent.length ? ` Nothing to measure in ${silent.join(', ')}.` : '';
+  undoable(
+    workspace,
+    'stage gain',
+    answer.edit
+      ? `Trims of ${moved} ${moved === 1 ? 'strip' : 'strips'} set.${left}`
+      : `All trims stand right.${left}`,
+  );
+}
