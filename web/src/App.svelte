@@ -144,7 +144,7 @@
     const target = event.target as HTMLElement;
     const key = keyOf(event);
     const typing = target.matches('select, textarea, input:not([type=checkbox], [type=radio])');
-    if (typing || !workspace.session || event.defaultPrevented) return;
+    if (typing || target.closest('dialog') || !workspace.session || event.defaultPrevented) return;
     if (key === 'Space' && (pressed(target) || target.matches('input'))) return;
     if (key === 'Ctrl+C' && getSelection()?.toString()) return;
     const act = acts[shortcuts.idFor(key) ?? ''];

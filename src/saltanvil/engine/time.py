@@ -35,10 +35,13 @@ def session_frames(session: Session, media: Media) -> int:
     return max([session.rate_hz, *ends])
 
 
-def check_length(session: Session, media: Media, before: Session) -> None:
-    """Raises ValueError if a session has become longer than the longest there may be, naming the strip that ends last."""
+def check_length(session: Session, media: Media, before: Session | None) -> None:
+    """Raises ValueError if a session has become longer than the longest there may be, naming the strip that ends last.
+
+    before: the session before the edit, if it had the same rate; it may have been longer already.
+    """
     frames = session_frames(session, media)
-    if frames <= MAX_SESSION_S * session.rate_hz or frames <= session_frames(before, media):
+    if frames <= MAX_SESSION_S * session.rate_hz or (before and frames <= session_frames(before, media)):
         return
     last = max(
         (strip for strip in session.strips if strip.media_id is not None),

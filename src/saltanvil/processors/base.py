@@ -61,6 +61,8 @@ class Processor(Stateful, ABC):
 
     kind: ClassVar[str]
     label: ClassVar[str]
+    #: Other words of the trade by which it is searched for.
+    aliases: ClassVar[tuple[str, ...]] = ()
     settings_model: ClassVar[type[Settings]]
     #: Pictures of the editor, the first two of them shown at first.
     pictures: ClassVar[tuple[str, ...]] = ("bite", "spectrum")

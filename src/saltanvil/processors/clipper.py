@@ -160,6 +160,7 @@ class Clipper(Processor):
 
     kind = "clipper"
     label = "Clipper"
+    aliases = ("soft clip", "hard clip", "peak", "distortion")
     settings_model = ClipperSettings
     main = ("ceiling_db", "drive_db", "hardness")
     pictures = ("wave", "curve", "bite", "spectrum")

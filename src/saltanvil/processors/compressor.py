@@ -197,6 +197,7 @@ class Compressor(KeyedProcessor):
 
     kind = "compressor"
     label = "Compressor"
+    aliases = ("dynamics", "glue", "sidechain", "GR")
     settings_model = CompressorSettings
     main = ("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db")
     level_line = "threshold_db"

@@ -182,6 +182,7 @@ class Deesser(Processor):
 
     kind = "deesser"
     label = "De-esser"
+    aliases = ("deess", "de-ess", "sibilance", "dynamic EQ")
     settings_model = DeesserSettings
     main = ("threshold_db", "ratio", "range_db")
     pictures = ("bite", "spectrum", "curve")

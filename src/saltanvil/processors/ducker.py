@@ -124,6 +124,7 @@ class Ducker(KeyedProcessor):
 
     kind = "ducker"
     label = "Ducker"
+    aliases = ("duck", "sidechain", "pump", "make room")
     settings_model: ClassVar[Any] = DuckerSettings
     level_line = "threshold_db"
     pictures = ("bite", "curve", "spectrum")

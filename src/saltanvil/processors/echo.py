@@ -104,6 +104,7 @@ class Echo(Processor):
 
     kind = "echo"
     label = "Echo"
+    aliases = ("delay", "repeat", "slapback")
     settings_model: ClassVar[Any] = EchoSettings
     main = ("note", "feedback", "mix")
     starts = STARTS

@@ -101,6 +101,7 @@ class Expander(GatingProcessor):
 
     kind = "expander"
     label = "Expander"
+    aliases = ("downward expansion", "noise", "dynamics")
     settings_model: ClassVar[Any] = ExpanderSettings
     main = ("threshold_db", "ratio", "range_db", "attack_ms", "release_ms")
     starts = STARTS

@@ -189,6 +189,7 @@ class FreeCurve(KeyedProcessor):
 
     kind = "freecurve"
     label = "Free curve"
+    aliases = ("transfer curve", "upward", "dynamics", "multi-stage")
     settings_model = FreeCurveSettings
     main = ("rounding_db", "attack_ms", "release_ms", "output_db")
     pictures = ("bite", "curve", "spectrum")

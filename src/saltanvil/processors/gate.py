@@ -239,6 +239,7 @@ class Gate(GatingProcessor):
 
     kind = "gate"
     label = "Gate"
+    aliases = ("noise gate", "bleed", "silence")
     settings_model: ClassVar[Any] = GateSettings
     main = ("threshold_db", "range_db", "attack_ms", "hold_ms", "release_ms")
     starts = STARTS

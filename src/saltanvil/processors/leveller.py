@@ -108,6 +108,7 @@ class Leveller(KeyedProcessor):
 
     kind = "leveller"
     label = "Leveller"
+    aliases = ("AGC", "rider", "automatic gain", "speech level")
     settings_model = LevellerSettings
     main = ("target_db", "range_db", "speed_s")
     pictures = ("bite", "curve", "spectrum")

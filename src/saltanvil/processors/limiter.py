@@ -140,6 +140,7 @@ class Limiter(Processor):
 
     kind = "limiter"
     label = "Limiter"
+    aliases = ("brickwall", "ceiling", "peak", "loudness maximise")
     settings_model = LimiterSettings
     main = ("ceiling_db", "gain_db", "release_ms")
     pictures = ("bite", "wave", "curve", "spectrum")

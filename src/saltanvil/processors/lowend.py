@@ -128,6 +128,7 @@ class LowEnd(Processor):
 
     kind = "lowend"
     label = "Low-end harmonics"
+    aliases = ("bass enhancer", "sub", "exciter", "harmonics")
     settings_model = LowEndSettings
     main = ("low_hz", "high_hz", "amount_db")
     pictures = ("spectrum", "bite")

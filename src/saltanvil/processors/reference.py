@@ -17,13 +17,14 @@ class StartReference(BaseModel):
 
 
 class ProcessorReference(BaseModel):
-    """pictures: of its editor, the first two shown at first; listens: whether its detector can be heard; keyed: whether that
-    may listen to another sound; main: the settings that stand for all where several are shown side by side; shows_gate:
-    whether its plate shows the state of its gate while it plays; level_line: the setting drawn across the level picture;
-    settings_schema: JSON schema of its settings."""
+    """aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether its
+    detector can be heard; keyed: whether that may listen to another sound; main: the settings that stand for all where several
+    are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting
+    drawn across the level picture; settings_schema: JSON schema of its settings."""
 
     kind: str
     label: str
+    aliases: list[str]
     summary: str
     pictures: list[str]
     listens: bool
@@ -39,7 +40,8 @@ class ProcessorReference(BaseModel):
 
 def reference_of(processor: type[Processor]) -> ProcessorReference:
     return ProcessorReference(
-        kind=processor.kind, label=processor.label, summary=(processor.__doc__ or "").strip().split("\n\n")[0],
+        kind=processor.kind, label=processor.label, aliases=list(processor.aliases),
+        summary=(processor.__doc__ or "").strip().split("\n\n")[0],
         pictures=list(processor.pictures), listens=processor.listens, keyed=processor.keyed, matched=processor.matched,
         shows_gate=processor.shows_gate, level_line=processor.level_line, main=list(processor.main),
         starts=[StartReference(name=start.name, listen=start.listen, settings=start.settings) for start in processor.starts],

@@ -116,6 +116,7 @@ class Room(Processor):
 
     kind = "room"
     label = "Room"
+    aliases = ("reverb", "ambience", "space")
     settings_model: ClassVar[Any] = RoomSettings
     main = ("decay_s", "mix")
     starts = STARTS

@@ -190,6 +190,7 @@ class Saturator(Processor):
 
     kind = "saturator"
     label = "Saturator"
+    aliases = ("saturation", "distortion", "tape", "tube", "warmth", "exciter", "overdrive")
     settings_model = SaturatorSettings
     main = ("drive_db", "balance", "mix")
     pictures = ("curve", "spectrum", "bite")

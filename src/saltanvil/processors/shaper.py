@@ -133,6 +133,7 @@ class Shaper(Processor):
 
     kind = "shaper"
     label = "Transient shaper"
+    aliases = ("transient", "attack", "sustain", "punch")
     settings_model = ShaperSettings
     main = ("attack_db", "sustain_db", "output_db")
     pictures = ("envelopes", "bite", "spectrum", "wave")

@@ -119,6 +119,7 @@ class Split(Processor):
     kind = "split"
     matched = True
     label = "Split"
+    aliases = ("parallel", "multiband", "crossover", "bands", "mid/side", "M/S", "dry/wet", "sidechain")
     settings_model = SplitSettings
     pictures = ("bands", "bite", "spectrum")
 

@@ -76,6 +76,7 @@ class Stereo(Processor):
 
     kind = "stereo"
     label = "Stereo"
+    aliases = ("width", "mono", "polarity", "phase", "DC", "balance", "M/S")
     settings_model = StereoSettings
     main = ("width", "balance")
     starts = STARTS

@@ -25,6 +25,7 @@ class Trim(Processor):
 
     kind = "trim"
     label = "Trim"
+    aliases = ("gain", "volume", "level")
     settings_model = TrimSettings
     main = ("gain_db",)
 

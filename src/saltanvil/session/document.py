@@ -299,7 +299,9 @@ class Strip(Part):
     name: Name = described(..., "text", "Name", "", "Strip", "What the strip is called.")
     kind: Literal["track", "bus", "main"]
     media_id: int | None = Field(default=None, ge=0, le=1 << 53)
-    start_s: float = Field(default=0.0, ge=0.0, le=86400.0)
+    start_s: float = rule(
+        0.0, "Start", "s", 0.0, 86400.0, "Strip", "Where the file begins in the session.", moves="structure", ticks=()
+    )
     trim_db: float = rule(0.0, "Trim", "dB", -60.0, 24.0, "Strip", "Level before the path.", ticks=(-24, -12, 0, 12))
     path: Path = Field(default_factory=Path)
     level_db: float = rule(

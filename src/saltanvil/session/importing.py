@@ -7,6 +7,8 @@ from saltanvil.session.track_words import GROUPS, WEAK
 
 SEPARATORS = re.compile(r"[\s_.\-]+")
 SIDE = re.compile(r"^(?P<name>.+?)[\s_.\-]+(?P<side>[LRlr])$")
+#: What makes a name: two letters that follow each other.
+WORD = re.compile(r"[^\W\d_]{2}")
 #: A bus for one track alone is no group.
 MIN_TRACKS = 2
 
@@ -24,13 +26,16 @@ def track_names(names: Sequence[str]) -> list[str]:
     if len(names) < 2:
         return [shown(name.split()) or name for name in names]
     tokens = [[part for part in SEPARATORS.split(name) if part] or [name] for name in names]
-    while all(len(parts) > 1 for parts in tokens):
+    while True:
         if same(tokens, 0) or all(parts[0].isdigit() for parts in tokens):
-            tokens = [parts[1:] for parts in tokens]
+            shorter = [parts[1:] for parts in tokens]
         elif same(tokens, -1):
-            tokens = [parts[:-1] for parts in tokens]
+            shorter = [parts[:-1] for parts in tokens]
         else:
             break
+        if not all(WORD.search(shown(parts)) for parts in shorter):
+            break  # a number alone is no name
+        tokens = shorter
     found = [shown(parts) for parts in tokens]
     return [
         clean if clean and found.count(clean) == 1 else shown([part for part in SEPARATORS.split(name) if part]) or name

@@ -80,16 +80,16 @@ class SetSection(Edit):
 
 def written(sections: list[Section]) -> str:
     """CSV text with a line a section: name, start_s, end_s; seconds to the microsecond."""
-    text = io.StringIO()
-    rows = csv.writer(text, lineterminator="\n")
+    text = io.StringIO(newline="")
+    rows = csv.writer(text, lineterminator="\n", quoting=csv.QUOTE_NONNUMERIC)
     rows.writerow(COLUMNS)
-    rows.writerows((section.name, f"{section.start_s:.6f}", f"{section.end_s:.6f}") for section in sections)
+    rows.writerows((section.name, round(section.start_s, 6), round(section.end_s, 6)) for section in sections)
     return text.getvalue()
 
 
 def read(text: str) -> list[Section]:
     """Sections from such a text, in any order of the columns. Raises EditRefused, naming the line."""
-    rows = csv.DictReader(io.StringIO(text.removeprefix("\ufeff")))
+    rows = csv.DictReader(io.StringIO(text.removeprefix("\ufeff"), newline=""))
     missing = [column for column in COLUMNS if column not in (rows.fieldnames or [])]
     if missing:
         raise EditRefused(f"the first line must name the columns {', '.join(COLUMNS)}; {', '.join(missing)} is missing")

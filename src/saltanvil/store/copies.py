@@ -94,6 +94,7 @@ def restore_documents(database: Database, copy: Path) -> list[str]:
     back where their name is free. Raises StoreError; nothing is changed then."""
     check_file(copy)
     names: list[str] = []
+    made: dict[int | None, int | None] = {None: None}
     with closing(read_only(copy)) as source, database.transaction() as connection:
         for row in source.execute("SELECT * FROM sessions WHERE deleted_at IS NULL ORDER BY id"):
             name = f"{row['name'][:100]} ({copy.stem.removeprefix('documents-')})"
@@ -108,8 +109,15 @@ def restore_documents(database: Database, copy: Path) -> list[str]:
                 [(cursor.lastrowid, *edit) for edit in edits],
             )
             names.append(name)
-        for row in source.execute("SELECT kind, name, settings, changed_at FROM presets WHERE deleted_at IS NULL"):
-            connection.execute("INSERT OR IGNORE INTO presets (kind, name, settings, changed_at) VALUES (?, ?, ?, ?)", tuple(row))
+            made[row["id"]] = cursor.lastrowid
+        for row in source.execute("SELECT * FROM presets WHERE deleted_at IS NULL"):
+            # Copies from before presets could belong to a session do not name one.
+            session_id = row["session_id"] if "session_id" in row.keys() else None  # noqa: SIM118 -- a row, not a dict
+            if session_id is None or session_id in made:
+                connection.execute(
+                    "INSERT OR IGNORE INTO presets (kind, name, settings, changed_at, session_id) VALUES (?, ?, ?, ?, ?)",
+                    (row["kind"], row["name"], row["settings"], row["changed_at"], made.get(session_id)),
+                )
     return names
 
 

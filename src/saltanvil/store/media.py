@@ -8,7 +8,6 @@ import time
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from pathlib import Path
 
 import numpy as np
 import soxr
@@ -149,113 +148,6 @@ class MediaStore:
         """
         return self.add(
             source.name, source.format, source.rate, source.channels, source.blocks, rate_hz, source.frames, progress, cancelled
-        )
-
-    def add(self, block: Audio) -> Iterator[tuple[int, Audio]]:
-        """Complete chunks as (place, samples)."""
-        self._parts.append(block)
-        self._waiting += block.shape[1]
-        if self._waiting >= CHUNK_FRAMES:
-            joined = np.concatenate(self._parts, axis=1)
-            while joined.shape[1] >= CHUNK_FRAMES:
-                yield self._cut(joined[:, :CHUNK_FRAMES])
-                joined = joined[:, CHUNK_FRAMES:]
-            self._parts, self._waiting = [joined], joined.shape[1]
-
-    def rest(self) -> Iterator[tuple[int, Audio]]:
-        joined = np.concatenate(self._parts, axis=1) if self._parts else np.zeros((self.channels, 0), np.float32)
-        if joined.shape[1]:
-            yield self._cut(joined)
-
-    def _cut(self, samples: Audio) -> tuple[int, Audio]:
-        place = self.frames // CHUNK_FRAMES
-        self.frames += samples.shape[1]
-        return place, np.ascontiguousarray(samples)
-
-
-class MediaStore:
-    """Keeps media as imported, and once more at each session rate that differs.
-
-    Implements the engine's `Media` for one rate through `at_rate`. Chunks read are kept, bounded in bytes.
-    """
-
-    def __init__(self, database: Database, most_bytes: int = 1 << 27) -> None:
-        self.database = database
-        self.most_bytes = most_bytes
-        self._held: OrderedDict[tuple[int, int, int], Audio] = OrderedDict()
-        self._bytes = 0
-        self._lock = threading.Lock()
-        self._rows: dict[int, MediaRow] = {}
-        self._to_drop: set[int] = set()
-        self._lengths: dict[tuple[int, int], int] = {}
-
-    def clear_unfinished(self) -> None:
-        """Drop what a killed or failed import left; on a full disk that waits for the next start."""
-        try:
-            with self.database.transaction() as connection:
-                connection.execute("DELETE FROM media WHERE ready = 0")
-        except StoreError as error:
-            log.warning("what a broken-off import left cannot be removed yet: %s", error)
-
-    def sweep(self, now: float | None = None) -> int:
-        """Note which media no session and no undo row needs; remove those that nothing has needed for a week.
-
-        Returns the bytes removed.
-        """
-        now = time.time() if now is None else now
-        for media_id in list(self._to_drop):
-            self.drop(media_id)
-        # Every document and edit is read: not while the database is held for writing.
-        unused = dict(unused_media(self.database.connection()))
-        with self.database.transaction() as connection:
-            since = {
-                row["id"]: row["unused_since"] for row in connection.execute("SELECT id, unused_since FROM media WHERE ready = 1")
-            }
-            gone = [name for name in unused if since[name] is not None and now - since[name] > UNUSED_DAYS * 86400]
-            if gone:
-                still = dict(unused_media(connection))
-                gone = [name for name in gone if name in still]
-            connection.executemany(
-                "UPDATE media SET unused_since = ? WHERE id = ?",
-                [
-                    (now, name) if name in unused else (None, name)
-                    for name, noted in since.items()
-                    if (noted is None) == (name in unused)
-                ],
-            )
-            connection.executemany("DELETE FROM media WHERE id = ?", [(name,) for name in gone])
-        freed = sum(unused[name] for name in gone)
-        with self._lock:
-            for name in gone:
-                self._rows.pop(name, None)
-                self._lengths = {key: frames for key, frames in self._lengths.items() if key[0] != name}
-        if gone:
-            log.warning("%d media (%.1f MiB) that no session has needed for a week were removed", len(gone), freed / (1 << 20))
-        return freed
-
-    def import_file(
-        self,
-        path: Path,
-        name: str,
-        rate_hz: int,
-        progress: Callable[[float], None] = lambda share: None,
-        cancelled: Callable[[], bool] = lambda: False,
-    ) -> int:
-        """Read a file into the store, converted to rate_hz (soxr, very high quality) if it has another rate.
-
-        Raises MediaError naming the file, ImportCancelled, StoreError; in each case nothing of it remains.
-        """
-        source = open_audio(path, name)
-        return self.add(
-            name,
-            source.format,
-            source.rate,
-            source.channels,
-            source.blocks,
-            rate_hz,
-            source.frames,
-            progress,
-            cancelled,
         )
 
     def add(

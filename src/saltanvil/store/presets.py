@@ -17,13 +17,25 @@ class PresetRefused(ValueError):
 
 @dataclass(frozen=True)
 class Preset:
-    """problem: why it cannot be used, or what was left out of it; unusable ones have no settings."""
+    """problem: why it cannot be used, or what was left out of it; unusable ones have no settings. session_id: the session that
+    has it; None: every session."""
 
     id: int
     kind: str
     name: str
     settings: dict[str, Any]
     problem: str | None = None
+    session_id: int | None = None
+
+
+@dataclass(frozen=True)
+class Kept:
+    """What is to be kept as a preset."""
+
+    kind: str
+    name: str
+    settings: Settings | Path
+    session_id: int | None = None
 
 
 class PresetStore:
@@ -32,36 +44,41 @@ class PresetStore:
     def __init__(self, database: Database) -> None:
         self.database = database
 
-    def listed(self, kind: str | None = None) -> list[Preset]:
-        """In the order of their names, those that cannot be used too, with the reason."""
+    def listed(self, kind: str | None = None, session_id: int | None = None) -> list[Preset]:
+        """Those of every session, and of one, in the order of their names; those that cannot be used too, with the reason."""
         rows = self.database.connection().execute(
-            "SELECT id, kind, name, settings FROM presets WHERE deleted_at IS NULL AND (?1 IS NULL OR kind = ?1) "
-            "ORDER BY kind, name COLLATE NOCASE",
-            (kind,),
+            "SELECT id, kind, name, settings, session_id FROM presets WHERE deleted_at IS NULL AND (?1 IS NULL OR kind = ?1) "
+            "AND (session_id IS NULL OR session_id = ?2) ORDER BY kind, name COLLATE NOCASE, session_id",
+            (kind, session_id),
         )
         return [preset_of(row) for row in rows]
 
     def preset(self, preset_id: int) -> Preset:
         """Raises NotFound."""
         connection = self.database.connection()
-        row = connection.execute("SELECT id, kind, name, settings FROM presets WHERE id = ?", (preset_id,)).fetchone()
+        row = connection.execute("SELECT id, kind, name, settings, session_id FROM presets WHERE id = ?", (preset_id,)).fetchone()
         if row is None:
             raise NotFound(f"there is no preset {preset_id}")
         return preset_of(row)
 
-    def save(self, kind: str, name: str, settings: Settings | Path) -> Preset:
-        """Keep settings under a name; the same name of the same processor is replaced."""
-        return self.save_all([(kind, name, settings)])[0]
+    def save(self, kept: Kept, replace: bool = True) -> Preset:
+        """Keep settings under a name. Raises PresetRefused if there is one of that name already and it is not to be replaced."""
+        return self.save_all([kept], replace)[0]
 
-    def save_all(self, presets: list[tuple[str, str, Settings | Path]]) -> list[Preset]:
+    def save_all(self, presets: list[Kept], replace: bool = True) -> list[Preset]:
         """All or none."""
         found = []
         with self.database.transaction() as connection:
-            for kind, name, settings in presets:
-                connection.execute("DELETE FROM presets WHERE kind = ? AND name = ? AND deleted_at IS NULL", (kind, name))
+            for kept in presets:
+                name = kept.kind, kept.name, kept.session_id
+                gone = connection.execute(
+                    "DELETE FROM presets WHERE kind = ? AND name = ? AND session_id IS ? AND deleted_at IS NULL", name
+                )
+                if gone.rowcount and not replace:
+                    raise PresetRefused(f"there is a preset {kept.name!r} already; replace it, or choose another name")
                 cursor = connection.execute(
-                    "INSERT INTO presets (kind, name, settings, changed_at) VALUES (?, ?, ?, ?)",
-                    (kind, name, written(settings), time.time()),
+                    "INSERT INTO presets (kind, name, settings, changed_at, session_id) VALUES (?, ?, ?, ?, ?)",
+                    (kept.kind, kept.name, written(kept.settings), time.time(), kept.session_id),
                 )
                 found.append(int(cursor.lastrowid or 0))
         return [self.preset(number) for number in found]
@@ -87,8 +104,10 @@ class PresetStore:
 
 
 def preset_of(row: sqlite3.Row) -> Preset:
+    settings: dict[str, Any] = {}
     try:
-        settings, left_out = read_preset(row["kind"], row["settings"], row["name"])
+        read, left_out = read_preset(row["kind"], row["settings"], row["name"])
+        settings, problem = read.model_dump(mode="json"), " ".join(left_out) or None
     except Unreadable as error:
-        return Preset(row["id"], row["kind"], row["name"], {}, str(error))
-    return Preset(row["id"], row["kind"], row["name"], settings.model_dump(mode="json"), " ".join(left_out) or None)
+        problem = str(error)
+    return Preset(row["id"], row["kind"], row["name"], settings, problem, row["session_id"])

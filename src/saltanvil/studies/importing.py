@@ -64,11 +64,12 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
     groups = grouped([strip.name for strip in strips])
     if groups:
         edits: list[AnyEdit] = []
+        at = 1 + next(place for place, strip in enumerate(session.strips) if strip.kind == "main")
         for group, places in groups.items():
             bus = next((strip for strip in session.strips if strip.kind == "bus" and strip.name == group), None)
             bus_id = bus.id if bus else new_id()
             if bus is None:
-                edits.append(AddStrip(strip=Strip(id=bus_id, name=group, kind="bus"), index=0))
+                edits.append(AddStrip(strip=Strip(id=bus_id, name=group, kind="bus"), index=at))
             edits += [SetOutput(strip_id=strips[place].id, output=bus_id) for place in places]
         told = "; ".join(f"{group}: {', '.join(strips[place].name for place in places)}" for group, places in groups.items())
         found.append(Proposal(name="buses", text=told, edit=Batch(edits=edits)))

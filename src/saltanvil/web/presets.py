@@ -1,8 +1,8 @@
 """Routes of presets, and of curves as text."""
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from fastapi import APIRouter, HTTPException
+from fastapi import APIRouter, HTTPException, Query
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from saltanvil.processors import Settings, processor_named
@@ -10,14 +10,14 @@ from saltanvil.processors.freecurve import FreeCurveSettings, points_from_text, 
 from saltanvil.session.document import Name
 from saltanvil.session.document import Path as StepPath
 from saltanvil.session.edits import reason
-from saltanvil.session.format import PATH, without_outputs
+from saltanvil.session.format import PATH, from_2, settings_from_2, without_outputs
 from saltanvil.session.starts import PATH_STARTS
-from saltanvil.store.presets import Preset
+from saltanvil.store.presets import Kept, Preset
 from saltanvil.web.services import Number, Served
 
 router = APIRouter(prefix="/api", tags=["presets"])
 
-FORMAT, VERSION = "salt anvil presets", 2
+FORMAT, VERSION = "salt anvil presets", 3
 MAX_PRESETS, MAX_TEXT = 2000, 20_000
 
 
@@ -51,6 +51,14 @@ class PresetView(BaseModel):
     name: str
     settings: dict[str, Any]
     problem: str | None
+    session_id: int | None
+
+
+class NewPreset(PresetBody):
+    """session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one."""
+
+    session_id: int | None = Field(default=None, ge=0, le=1 << 53)
+    replace: bool = False
 
 
 class PresetFile(BaseModel):
@@ -64,7 +72,7 @@ class PresetFile(BaseModel):
     @field_validator("version")
     @classmethod
     def readable(cls, version: int) -> int:
-        if not 1 <= version <= VERSION:  # settings did not change from 1 to 2
+        if not 1 <= version <= VERSION:
             raise ValueError(f"this file is of version {version}; this program reads versions up to {VERSION}: update it")
         return version
 
@@ -82,23 +90,36 @@ class CurvePoints(BaseModel):
 
 
 def view(preset: Preset) -> PresetView:
-    return PresetView(id=preset.id, kind=preset.kind, name=preset.name, settings=preset.settings, problem=preset.problem)
+    return PresetView(
+        id=preset.id, kind=preset.kind, name=preset.name, settings=preset.settings, problem=preset.problem,
+        session_id=preset.session_id,
+    )  # fmt: skip
 
 
 @router.get("/presets")
-def list_presets(services: Served, kind: str | None = None) -> list[PresetView]:
-    return [view(preset) for preset in services.presets.listed(kind)]
+def list_presets(services: Served, kind: str | None = None, session_id: int | None = None) -> list[PresetView]:
+    """Those of every session, and of one."""
+    return [view(preset) for preset in services.presets.listed(kind, session_id)]
 
 
 @router.post("/presets", status_code=201)
-def save_preset(services: Served, asked: PresetBody) -> PresetView:
-    """The same name of the same processor is replaced."""
-    return view(services.presets.save(asked.kind, asked.name, checked(asked)))
+def save_preset(services: Served, asked: NewPreset) -> PresetView:
+    if asked.session_id is not None:
+        services.sessions.version(asked.session_id)
+    return view(services.presets.save(Kept(asked.kind, asked.name, checked(asked), asked.session_id), asked.replace))
 
 
 @router.get("/presets/file")
-def export_presets(services: Served, kind: str | None = None) -> PresetFile:
-    usable = [preset for preset in services.presets.listed(kind) if preset.settings]
+def export_presets(
+    services: Served,
+    kind: str | None = None,
+    session_id: int | None = None,
+    ids: Annotated[list[int] | None, Query(max_length=MAX_PRESETS)] = None,
+) -> PresetFile:
+    """ids: only these."""
+    usable = [
+        preset for preset in services.presets.listed(kind, session_id) if preset.settings and (ids is None or preset.id in ids)
+    ]
     found = [PresetBody(kind=preset.kind, name=preset.name, settings=preset.settings) for preset in usable]
     return PresetFile(format="salt anvil presets", version=VERSION, presets=found)
 
@@ -106,7 +127,10 @@ def export_presets(services: Served, kind: str | None = None) -> PresetFile:
 @router.post("/presets/file", status_code=201)
 def import_presets(services: Served, asked: PresetFile) -> list[PresetView]:
     """All of them or, if one cannot be used, none."""
-    found = [(preset.kind, preset.name, checked(preset)) for preset in asked.presets]
+    if asked.version <= 2:
+        for preset in asked.presets:
+            preset.settings = from_2(preset.settings) if preset.kind == PATH else settings_from_2(preset.settings)
+    found = [Kept(preset.kind, preset.name, checked(preset)) for preset in asked.presets]
     return [view(preset) for preset in services.presets.save_all(found)]
 
 

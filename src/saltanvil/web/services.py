@@ -159,16 +159,15 @@ class Services:
         Raises EditRefused, also if it names media that are not there.
         """
         before = self.sessions.version(session_id).session
-        media = self.media.at_rate(before.rate_hz)
-        for media_id in media_named(edit):
-            try:
-                media.frames(media_id)
-            except NotFound as error:
-                raise EditRefused(str(error.args[0])) from error
 
         def check(session: Session) -> None:
+            media = self.media.at_rate(session.rate_hz)
             try:
-                check_length(session, media, before)
+                for media_id in media_named(edit):
+                    media.frames(media_id)
+                check_length(session, media, before if before.rate_hz == session.rate_hz else None)
+            except NotFound as error:
+                raise EditRefused(str(error.args[0])) from error
             except ValueError as error:
                 raise EditRefused(str(error)) from error
             # Heard before it is on the disk, answered only then.

@@ -23,7 +23,7 @@
   }
   /** Before the keys of the page: here Del is about the line. */
   function keys(event: KeyboardEvent): void {
-    if (event.key !== 'Delete' || (event.target as HTMLElement).matches('input, select')) return;
+    if (event.key !== 'Delete' || (event.target as HTMLElement).matches('input, select, dialog *')) return;
     event.stopPropagation();
     event.preventDefault();
     const focused = (event.target as Element).closest('[data-line]')?.getAttribute('data-line');

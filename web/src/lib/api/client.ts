@@ -157,13 +157,24 @@ export const api = {
   readSections: (id: number, text: string) =>
     ask<Schemas['PartsAnswer']>('POST', `${session(id)}/sections/read`, { text }),
   pathStarts: () => ask<PathStart[]>('GET', '/api/paths/starts'),
-  presets: (kind: string) => ask<Preset[]>('GET', `/api/presets?kind=${kind}`),
-  savePreset: (preset: { kind: string; name: string; settings: Record<string, unknown> }) =>
-    ask<Preset>('POST', '/api/presets', preset),
+  /** Those of every session, and of one. */
+  presets: (kind: string, session: number | null) =>
+    ask<Preset[]>('GET', `/api/presets?kind=${kind}${session === null ? '' : `&session_id=${session}`}`),
+  savePreset: (preset: {
+    kind: string;
+    name: string;
+    settings: Record<string, unknown>;
+    session_id: number | null;
+    replace: boolean;
+  }) => ask<Preset>('POST', '/api/presets', preset),
   renamePreset: (id: number, name: string) => ask<Preset>('PATCH', `/api/presets/${id}`, { name }),
   removePreset: (id: number) => ask<undefined>('DELETE', `/api/presets/${id}`),
   restorePreset: (id: number) => ask<undefined>('POST', `/api/presets/${id}/restore`),
-  exportPresets: (kind: string) => ask<unknown>('GET', `/api/presets/file?kind=${kind}`),
+  exportPresets: (kind: string, session: number | null, ids: number[]) =>
+    ask<unknown>(
+      'GET',
+      `/api/presets/file?kind=${kind}${session === null ? '' : `&session_id=${session}`}${ids.map((id) => `&ids=${id}`).join('')}`,
+    ),
   importPresets: (file: unknown) => ask<Preset[]>('POST', '/api/presets/file', file),
   readCurve: (text: string) => ask<{ points: [number, number][] }>('POST', '/api/curve/read', { text }),
   writeCurve: (points: [number, number][]) => ask<{ text: string }>('POST', '/api/curve/csv', { points }),

@@ -614,13 +614,13 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** List Presets */
+    /**
+     * List Presets
+     * @description Those of every session, and of one.
+     */
     get: operations["list_presets_api_presets_get"];
     put?: never;
-    /**
-     * Save Preset
-     * @description The same name of the same processor is replaced.
-     */
+    /** Save Preset */
     post: operations["save_preset_api_presets_post"];
     delete?: never;
     options?: never;
@@ -635,7 +635,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Export Presets */
+    /**
+     * Export Presets
+     * @description ids: only these.
+     */
     get: operations["export_presets_api_presets_file_get"];
     put?: never;
     /**
@@ -1809,6 +1812,27 @@ export interface components {
        */
       rate?: "session" | "files";
     };
+    /**
+     * NewPreset
+     * @description session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one.
+     */
+    NewPreset: {
+      /** Kind */
+      kind: string;
+      /** Name */
+      name: string;
+      /** Settings */
+      settings: {
+        [key: string]: unknown;
+      };
+      /** Session Id */
+      session_id?: number | null;
+      /**
+       * Replace
+       * @default false
+       */
+      replace?: boolean;
+    };
     /** NewSession */
     NewSession: {
       /** Name */
@@ -2022,19 +2046,23 @@ export interface components {
       };
       /** Problem */
       problem: string | null;
+      /** Session Id */
+      session_id: number | null;
     };
     /**
      * ProcessorReference
-     * @description pictures: of its editor, the first two shown at first; listens: whether its detector can be heard; keyed: whether that
-     *     may listen to another sound; main: the settings that stand for all where several are shown side by side; shows_gate:
-     *     whether its plate shows the state of its gate while it plays; level_line: the setting drawn across the level picture;
-     *     settings_schema: JSON schema of its settings.
+     * @description aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether its
+     *     detector can be heard; keyed: whether that may listen to another sound; main: the settings that stand for all where several
+     *     are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting
+     *     drawn across the level picture; settings_schema: JSON schema of its settings.
      */
     ProcessorReference: {
       /** Kind */
       kind: string;
       /** Label */
       label: string;
+      /** Aliases */
+      aliases: string[];
       /** Summary */
       summary: string;
       /** Pictures */
@@ -5992,6 +6020,7 @@ export interface operations {
     parameters: {
       query?: {
         kind?: string | null;
+        session_id?: number | null;
       };
       header?: never;
       path?: never;
@@ -6073,7 +6102,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["PresetBody"];
+        "application/json": components["schemas"]["NewPreset"];
       };
     };
     responses: {
@@ -6146,6 +6175,8 @@ export interface operations {
     parameters: {
       query?: {
         kind?: string | null;
+        session_id?: number | null;
+        ids?: number[] | null;
       };
       header?: never;
       path?: never;

@@ -10,13 +10,16 @@
     now?: SettingValue;
   }
   let { setting, value, change, now }: Props = $props();
+  const helpId = $props.id();
   const options = $derived(setting.type === 'switch' ? ['off', 'on'] : setting.options);
   const chosen = $derived(setting.type === 'switch' ? (value ? 'on' : 'off') : String(value));
 </script>
 
 <label class="choice" title={setting.help}>
   <span>{setting.label}</span>
+  <span id={helpId} hidden>{setting.help}</span>
   <select
+    aria-describedby={helpId}
     class="figure"
     data-setting={setting.name}
     value={chosen}

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** The dividers of bands, to be typed, added and taken out. */
+  import { workspace } from '../state/workspace.svelte';
   import { format, parse } from './value';
 
   interface Props {
@@ -18,8 +19,9 @@
     return Math.round(Math.sqrt(edges[widest]! * edges[widest + 1]!));
   }
   function typed(field: HTMLInputElement, index: number): void {
-    const hz = parse(field.value, 'Hz');
-    if (hz !== null) change(value.map((old, i) => (i === index ? hz : old)));
+    const read = parse(field.value, 'Hz');
+    if ('value' in read) change(value.map((old, i) => (i === index ? read.value : old)));
+    else workspace.note(`Divider ${index + 1}: ${read.refused}`, 'error');
     field.value = format(value[index]!, 'Hz');
   }
 </script>

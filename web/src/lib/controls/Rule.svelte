@@ -1,7 +1,7 @@
 <script lang="ts">
   /** A setting as a short scale: ticks at values that mean something, a wedge at the value, the number beside it. */
   import type { Setting, SettingValue } from '../api/client';
-  import { clamp, format, fromShare, parse, tidy, toShare } from './value';
+  import { clamp, formatSetting, fromShare, parseSetting, tidy, toShare } from './value';
 
   interface Props {
     setting: Setting;
@@ -21,8 +21,13 @@
 
   let scale = $state<HTMLElement | null>(null);
   let typing = $state<string | null>(null);
-  let wrong = $state(false);
+  /** Why what was typed was not taken. */
+  let wrong = $state<string | null>(null);
   let dragged = $state<number | null>(null);
+  let held: { x: number; share: number } | null = null;
+  let before = 0;
+  /** Of a drag with Shift. */
+  const FINE = 1 / 8;
   let gesture = '';
   let wheelEnd = 0;
   let keysEnd = 0;
@@ -31,7 +36,8 @@
 
   const number = $derived(dragged ?? (typeof value === 'number' ? value : 0));
   const share = $derived(toShare(number, setting));
-  const shown = $derived(format(number, setting.unit, setting.off_at));
+  const shown = $derived(formatSetting(number, setting));
+  const helpId = $props.id();
 
   function put(wanted: number, how: string | null): void {
     const tidied = tidy(clamp(wanted, setting.minimum ?? 0, setting.maximum ?? 1), setting.unit);
@@ -43,20 +49,29 @@
     scale.setPointerCapture(event.pointerId);
     scale.focus();
     gesture = crypto.randomUUID();
-    follow(event);
+    held = { x: event.clientX, share };
+    before = number;
   }
 
   function follow(event: PointerEvent): void {
-    if (!scale?.hasPointerCapture(event.pointerId)) return;
-    const box = scale.getBoundingClientRect();
-    const at = (event.clientX - box.left) / box.width;
-    const wanted = event.shiftKey ? share + event.movementX / box.width / 8 : at;
-    dragged = tidy(fromShare(wanted, setting), setting.unit);
-    put(dragged, gesture);
+    if (!held || !scale?.hasPointerCapture(event.pointerId) || event.clientX === held.x) return;
+    // From where it was taken hold of: neither the press nor a change to fine makes it jump.
+    const moved = (event.clientX - held.x) / scale.getBoundingClientRect().width;
+    held = { x: event.clientX, share: clamp(held.share + moved * (event.shiftKey ? FINE : 1), 0, 1) };
+    const wanted = tidy(fromShare(held.share, setting), setting.unit);
+    if (wanted === dragged) return;
+    dragged = wanted;
+    put(wanted, gesture);
   }
 
   function release(): void {
-    dragged = null;
+    dragged = held = null;
+  }
+
+  /** Back to where it was before the drag. */
+  function cancel(): void {
+    if (held && dragged !== null) put(before, gesture);
+    release();
   }
 
   function nudge(steps: number, event: { shiftKey: boolean; ctrlKey: boolean }, how: string | null): void {
@@ -77,6 +92,11 @@
   }
 
   function keys(event: KeyboardEvent): void {
+    if (event.key === 'Escape' && held) {
+      event.preventDefault();
+      event.stopPropagation();
+      return cancel();
+    }
     const steps = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 }[event.key];
     if (steps) {
       if (Date.now() > keysEnd) gesture = crypto.randomUUID();
@@ -94,15 +114,15 @@
   function typed(keep: boolean): void {
     if (typing === null) return;
     if (keep && typing.trim()) {
-      const read = parse(typing, setting.unit, setting.off_at);
-      if (read === null) {
-        wrong = true;
+      const read = parseSetting(typing, setting);
+      if ('refused' in read) {
+        wrong = read.refused;
         return;
       }
-      put(read!, null);
+      put(read.value, null);
     }
     typing = null;
-    wrong = false;
+    wrong = null;
     scale?.focus();
   }
 
@@ -117,6 +137,7 @@
 </script>
 
 <div class="rule" class:bare title={setting.help}>
+  <span id={helpId} hidden>{setting.help}</span>
   <span class="label">{bare ? '' : setting.label}</span>
   {#if typing === null}
     <button class="figure value" tabindex="-1" aria-label={`Type ${name}`} onclick={() => (typing = '')}
@@ -127,7 +148,8 @@
       class="figure typing"
       class:wrong
       aria-label={`${name}, typed`}
-      aria-invalid={wrong}
+      aria-invalid={wrong !== null}
+      aria-describedby={wrong ? `${helpId}-wrong` : undefined}
       placeholder={shown}
       bind:value={typing}
       {@attach take}
@@ -136,29 +158,32 @@
         if (event.key === 'Enter') typed(true);
         if (event.key === 'Escape') typed(false);
       }}
-      onblur={() => typed(!wrong)}
+      onblur={() => typed(wrong === null)}
     />
+    {#if wrong}<span class="refused" id="{helpId}-wrong" role="alert">{wrong}</span>{/if}
   {/if}
   <div
     class="scale"
     role="slider"
     tabindex="0"
     aria-label={name}
+    aria-describedby={helpId}
     aria-valuemin={setting.minimum}
     aria-valuemax={setting.maximum}
     aria-valuenow={number}
-    aria-valuetext={typeof now === 'number'
-      ? `${shown}, now ${format(now, setting.unit, setting.off_at)}`
-      : shown}
+    aria-valuetext={typeof now === 'number' ? `${shown}, now ${formatSetting(now, setting)}` : shown}
     data-setting={mark ?? setting.name}
     bind:this={scale}
     {@attach nonPassive}
     onpointerdown={press}
     onpointermove={follow}
     onpointerup={release}
-    onpointercancel={release}
+    onpointercancel={cancel}
     onkeydown={keys}
-    ondblclick={() => put(Number(setting.default), null)}
+    ondblclick={() => {
+      release();
+      put(Number(setting.default), null);
+    }}
   >
     <i class="track"></i>
     <i class="covered" style:width="{share * 100}%"></i>
@@ -167,7 +192,7 @@
     {#if typeof now === 'number'}<i
         class="wedge now"
         data-now={setting.name}
-        title="now {format(now, setting.unit, setting.off_at)}: set by low latency or by the held loudness"
+        title="now {formatSetting(now, setting)}: set by low latency or by the held loudness"
         style:left="{toShare(now, setting) * 100}%"
       ></i>{/if}
     <i class="wedge" style:left="{share * 100}%"></i>
@@ -176,6 +201,7 @@
 
 <style>
   .rule {
+    position: relative;
     display: grid;
     grid-template-columns: 1fr auto;
     align-items: baseline;
@@ -200,6 +226,18 @@
     background: var(--plate);
     border: 1px solid var(--ink-soft);
     padding: 0 2px;
+  }
+  .refused {
+    position: absolute;
+    right: 0;
+    top: 100%;
+    z-index: 3;
+    padding: 0 6px;
+    font-size: 12px;
+    white-space: nowrap;
+    color: var(--taken);
+    background: var(--plate);
+    border: 1px solid var(--taken);
   }
   .wrong {
     border-color: var(--taken);

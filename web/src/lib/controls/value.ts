@@ -30,12 +30,12 @@ export function tidy(value: number, unit: string): number {
   return Number(value.toFixed(Math.min(digits, 4)));
 }
 
-/** `-18.0 dB`, `4 : 1`, `1.25 kHz`, `100 %`. */
-export function format(value: number, unit: string, offAt: number | null = null): string {
+/** `-18.0 dB`, `4 : 1`, `1.25 kHz`, `100 %`. signed: a gain, which may go either way, has a plus; a range or a reduction has none. */
+export function format(value: number, unit: string, offAt: number | null = null, signed = true): string {
   if (offAt !== null && value === offAt) return 'off';
   if (unit === 'dB') {
     const shown = value.toFixed(1);
-    return Number(shown) === 0 ? '0.0 dB' : `${value > 0 ? '+' : ''}${shown} dB`;
+    return Number(shown) === 0 ? '0.0 dB' : `${value > 0 && signed ? '+' : ''}${shown} dB`;
   }
   if (unit === '%') return `${Math.round(value * 100)} %`;
   if (unit === ':1') return `${Number(value.toPrecision(3))} : 1`;
@@ -48,18 +48,53 @@ export function format(value: number, unit: string, offAt: number | null = null)
   return `${Number(value.toPrecision(3))}${unit ? ` ${unit}` : ''}`;
 }
 
-/** A typed number: `-18`, `4:1`, `2k5`, `1.2 s`, `50 %`, `off`. Null if it is none. */
-export function parse(text: string, unit: string, offAt: number | null = null): number | null {
-  const plain = text.trim().toLowerCase().replace(',', '.').replace(/\s+/g, '');
-  if (plain === 'off' && offAt !== null) return offAt;
-  const kilo = /^([+-]?\d+)k(\d*)(hz)?$/.exec(plain);
-  if (kilo) return Number(`${kilo[1]}.${kilo[2] || 0}`) * 1000;
-  const found = /^([+-]?(?:\d+\.?\d*|\.\d+))(k?hz|ms|s|db|%|:1|bpm)?$/.exec(plain);
-  if (!found) return null;
-  const number = Number(found[1]);
-  const suffix = found[2];
-  if (unit === '%') return number / 100;
-  if (suffix === 'khz') return number * 1000;
-  if (suffix === 's' && unit === 'ms') return number * 1000;
-  return number;
+/** Of a setting: a plus only where it may go either way. */
+export const formatSetting = (value: number, setting: Pick<Setting, 'unit' | 'off_at' | 'minimum'>) =>
+  format(value, setting.unit, setting.off_at, (setting.minimum ?? 0) < 0);
+
+/** Units as people write them, and what a number in them is in the setting's own. */
+const UNITS: Record<string, Record<string, number>> = {
+  dB: { db: 1, dbfs: 1, dbtp: 1, lu: 1, lufs: 1 },
+  Hz: { hz: 1, khz: 1000, k: 1000 },
+  ms: { ms: 1, s: 1000 },
+  s: { s: 1, ms: 0.001 },
+  '%': { '%': 0.01 },
+  ':1': { ':1': 1 },
+  bpm: { bpm: 1 },
+};
+
+/** A typed number: `-18`, `-6,5 dBFS`, `4:1`, `2k5`, `1.2 s`, `50 %`, `off`, `-inf`; or why it is none. */
+export function parse(
+  text: string,
+  unit: string,
+  offAt: number | null = null,
+): { value: number } | { refused: string } {
+  const plain = text.trim().toLowerCase().replace(',', '.').replace('\u2212', '-').replace(/\s+/g, '');
+  const shown = unit === ':1' ? 'a ratio like 4:1' : `a number${unit ? ` in ${unit}` : ''}`;
+  if (plain === 'off' || plain === '-inf' || plain === '-infinity')
+    return offAt === null ? { refused: 'It cannot be off.' } : { value: offAt };
+  const kilo = /^([+-]?\d+)k(\d+)(hz)?$/.exec(plain);
+  if (kilo && unit === 'Hz') return { value: Number(`${kilo[1]}.${kilo[2]}`) * 1000 };
+  const found = /^([+-]?(?:\d+\.?\d*|\.\d+))(.*)$/.exec(plain);
+  if (!found) return { refused: `Type ${shown}.` };
+  const [, number, suffix] = found;
+  const known = UNITS[unit] ?? {};
+  // A bare number of per cent is one; a share is written as 50, not as 0.5.
+  if (!suffix) return { value: Number(number) * (unit === '%' ? 0.01 : 1) };
+  const times = known[suffix];
+  if (times === undefined) return { refused: `"${suffix}" does not fit: type ${shown}.` };
+  return { value: Number((Number(number) * times).toPrecision(12)) };
+}
+
+/** A typed number within the limits of a setting, or why it cannot be. */
+export function parseSetting(
+  text: string,
+  setting: Pick<Setting, 'unit' | 'off_at' | 'minimum' | 'maximum'>,
+): { value: number } | { refused: string } {
+  const read = parse(text, setting.unit, setting.off_at);
+  if ('refused' in read) return read;
+  const [low, high] = [setting.minimum ?? -Infinity, setting.maximum ?? Infinity];
+  if (read.value >= low - 1e-9 && read.value <= high + 1e-9) return read;
+  const limit = (value: number) => formatSetting(value, { ...setting, off_at: null });
+  return { refused: `From ${limit(low)} to ${limit(high)}.` };
 }

@@ -16,7 +16,6 @@
 
   function modal(dialog: HTMLDialogElement) {
     const before = document.activeElement;
-    const own = (event: Event) => event.stopPropagation();
     const cancel = (event: Event) => {
       event.preventDefault();
       close();
@@ -32,7 +31,7 @@
       if (!inside) close();
     };
     dialog.showModal();
-    dialog.addEventListener('keydown', own);
+    dialog.querySelector<HTMLElement>('[data-first]')?.focus();
     dialog.addEventListener('cancel', cancel);
     dialog.addEventListener('pointerdown', press);
     return () => {

@@ -29,12 +29,11 @@
     else refused = null;
     changing = null;
   }
-  const focus = (field: HTMLInputElement) => field.focus();
 </script>
 
 <Dialog title="Help and shortcuts" {close} width={34} side="right">
   <div class="line">
-    <input placeholder="Search" aria-label="Search the shortcuts" bind:value={search} {@attach focus} />
+    <input placeholder="Search" aria-label="Search the shortcuts" bind:value={search} data-first />
     <button class="button" disabled={!shortcuts.anyChanged} onclick={() => shortcuts.reset()}
       >Reset all</button
     >

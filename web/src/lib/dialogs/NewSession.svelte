@@ -31,7 +31,6 @@
     await workspace.attempt(() => workspace.open(made.id));
     if (files.length) await workspace.importFiles(files, 'name', rate === 'files');
   }
-  const focus = (field: HTMLInputElement) => field.focus();
 </script>
 
 <Dialog title="New session" {close} width={26}>
@@ -43,7 +42,7 @@
   >
     <label
       ><span>Name</span>
-      <input bind:value={name} maxlength="120" placeholder="New session" {@attach focus} /></label
+      <input bind:value={name} maxlength="120" placeholder="New session" data-first /></label
     >
     <label
       ><span>Sample rate</span>

@@ -31,7 +31,7 @@
   }
 </script>
 
-<Dialog title="Sections" {close} width={40}>
+<Dialog title="Sections" {close} width={46}>
   {#if sections.length}
     <table>
       <thead><tr class="soft"><th>Name</th><th>From</th><th>To</th><th></th></tr></thead>
@@ -152,10 +152,6 @@
   }
   .space {
     flex: 1;
-  }
-  a {
-    color: inherit;
-    text-decoration: none;
   }
   .wrong {
     min-height: 20px;

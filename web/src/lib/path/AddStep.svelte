@@ -2,46 +2,63 @@
   /** A searchable list of what can be put on a path: processors, ready-made splits, and paths of one's own. */
   import Dialog from '../dialogs/Dialog.svelte';
   import { api, type PathStart, type Step } from '../api/client';
+  import { divide } from '../state/splits';
   import { insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
+  import { searched } from './search';
   import { renamed } from './tree';
 
-  let { close }: { close: () => void } = $props();
+  let { close, bands }: { close: () => void; bands: number } = $props();
   let search = $state('');
   let at = $state(0);
   let own = $state.raw<PathStart[]>([]);
 
   void workspace.attempt(async () => {
-    own = (await api.presets('path')).map((preset) => ({
+    own = (await api.presets('path', workspace.version?.id ?? null)).map((preset) => ({
       name: preset.name,
       listen: 'Your own.',
       path: preset.settings as { steps: Step[] },
     }));
   });
 
-  const items = $derived([
+  const SPLITS = [
+    ['copies', 'Parallel', 'Dry beside wet, with one blend control.', ['dry/wet', 'copies', 'blend']],
+    ['bands', 'Bands', 'Each band with steps of its own.', ['multiband', 'crossover', 'band split']],
+    ['mid/side', 'Mid/side', 'The middle and the sides apart.', ['m/s', 'ms', 'width']],
+    ['left/right', 'Left/right', 'Each side by itself.', ['l/r', 'dual mono']],
+  ] as const;
+  interface Item {
+    name: string;
+    what: string;
+    words: readonly string[];
+    take: () => void;
+  }
+  const items = $derived<Item[]>([
     ...workspace.processors
       .filter((processor) => processor.kind !== 'split')
       .map((processor) => ({
         name: processor.label,
         what: processor.summary,
+        words: processor.aliases,
         take: () => void workspace.addStep(processor.kind),
       })),
+    ...SPLITS.map(([by, name, what, words]) => ({
+      name,
+      what,
+      words,
+      take: () => {
+        // A split by itself: what is chosen stays where it is.
+        void divide(workspace, by, bands, []);
+      },
+    })),
     ...[...workspace.pathStarts, ...own].map((start) => ({
       name: start.name,
       what: `Ready-made: ${start.listen}`,
+      words: [],
       take: () => void insertSteps(workspace, renamed(start.path.steps)),
     })),
   ]);
-  /** Those that are called so come before those that only tell of it. */
-  const found = $derived.by(() => {
-    const wanted = search.trim().toLowerCase();
-    const named = items.filter((item) => item.name.toLowerCase().includes(wanted));
-    return [
-      ...named,
-      ...items.filter((item) => !named.includes(item) && item.what.toLowerCase().includes(wanted)),
-    ];
-  });
+  const found = $derived(searched(items, search));
 
   function choose(index: number): void {
     const item = found[index];
@@ -58,7 +75,6 @@
     else return;
     event.preventDefault();
   }
-  const focus = (field: HTMLInputElement) => field.focus();
 </script>
 
 <Dialog title="Add a step" {close} untitled>
@@ -68,7 +84,7 @@
     bind:value={search}
     oninput={() => (at = 0)}
     onkeydown={keys}
-    {@attach focus}
+    data-first
   />
   <ul>
     {#each found as item, index (index)}

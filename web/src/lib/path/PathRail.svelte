@@ -312,7 +312,7 @@
       {/if}
     </div>
   </div>
-  {#if adding}<AddStep close={() => (adding = false)} />{/if}
+  {#if adding}<AddStep {bands} close={() => (adding = false)} />{/if}
 </div>
 
 <style>

@@ -24,6 +24,10 @@
   let name = $state('');
   let renaming = $state<number | null>(null);
   let picker = $state<HTMLInputElement | null>(null);
+  let here = $state(false);
+  /** A name that is taken, until it is said whether it is to be replaced. */
+  let asking = $state(false);
+  let chosen = $state<number[]>([]);
 
   $effect(() => {
     void presets.load(kind);
@@ -32,7 +36,12 @@
   async function save(): Promise<void> {
     const settings = kept();
     if (!name.trim() || !settings) return;
-    await presets.save(name.trim(), settings);
+    if (!asking && presets.taken(name.trim(), here)) {
+      asking = true;
+      return;
+    }
+    await presets.save(name.trim(), settings, here, asking);
+    asking = false;
     name = '';
   }
   async function rename(preset: Preset, to: string): Promise<void> {
@@ -69,12 +78,19 @@
             }}
           />
         {:else}
+          <input
+            type="checkbox"
+            aria-label="Choose {preset.name} for export"
+            value={preset.id}
+            bind:group={chosen}
+          />
           <button
             class="start"
             disabled={!Object.keys(preset.settings).length}
             title={preset.problem ?? undefined}
             onclick={() => take(preset)}
-            ><b>{preset.name}</b>{#if preset.problem}<span class="soft">{preset.problem}</span>{/if}</button
+            ><b>{preset.name}</b>{#if preset.session_id !== null}<span class="soft">in this session only</span
+              >{/if}{#if preset.problem}<span class="soft">{preset.problem}</span>{/if}</button
           >
           <button class="button" onclick={() => (renaming = preset.id)}>Rename</button>
           <button class="button" onclick={() => presets.remove(preset)}>Delete</button>
@@ -93,11 +109,20 @@
       aria-label={field}
       maxlength="120"
       bind:value={name}
-      onkeydown={(event) => event.stopPropagation()}
+      oninput={() => (asking = false)}
     />
-    <button class="button" disabled={!name.trim() || !kept()}>Save</button>
-    <button type="button" class="button" disabled={!presets.list.length} onclick={() => presets.exportAll()}
-      >Export</button
+    <select aria-label="Where it is kept" bind:value={here} onchange={() => (asking = false)}>
+      <option value={false}>everywhere</option>
+      <option value={true}>this session</option>
+    </select>
+    <button class="button" disabled={!name.trim() || !kept()}>{asking ? 'Replace' : 'Save'}</button>
+    <button
+      type="button"
+      class="button"
+      disabled={!presets.list.length}
+      title="The chosen ones, or all"
+      onclick={() => presets.export(chosen.filter((id) => presets.list.some((preset) => preset.id === id)))}
+      >{chosen.length ? `Export ${chosen.length}` : 'Export all'}</button
     >
     <button type="button" class="button" onclick={() => picker?.click()}>Import</button>
     <input
@@ -113,6 +138,9 @@
       }}
     />
   </form>
+  <p class="asking" role="status">
+    {asking ? `There is a preset "${name.trim()}" already: press Replace, or type another name.` : ''}
+  </p>
 </Dialog>
 
 <style>
@@ -140,6 +168,19 @@
     font-size: 12px;
     line-height: 16px;
   }
+  .asking {
+    min-height: 20px;
+    color: var(--taken);
+  }
+  select {
+    height: 24px;
+    border: 1px solid var(--edge);
+    background: var(--ground);
+  }
+  .own input[type='checkbox'] {
+    flex: none;
+    width: 16px;
+  }
   .own,
   form {
     display: flex;
@@ -150,7 +191,7 @@
     flex: 1;
     min-width: 0;
     height: 24px;
-    border: 1px solid var(--line);
+    border: 1px solid var(--edge);
     background: var(--ground);
     padding: 0 8px;
   }

@@ -291,7 +291,7 @@
   .timeline {
     height: 100%;
     display: grid;
-    grid-template-columns: 112px minmax(0, 1fr);
+    grid-template-columns: 128px minmax(0, 1fr);
     background: var(--plate);
   }
   .tools {

@@ -9,7 +9,7 @@ class PresetState {
   async load(kind: string): Promise<void> {
     this.kind = kind;
     await workspace.attempt(async () => {
-      this.list = await api.presets(kind);
+      this.list = await api.presets(kind, workspace.version?.id ?? null);
     });
   }
 
@@ -18,8 +18,15 @@ class PresetState {
     await this.load(this.kind);
   }
 
-  save(name: string, settings: Record<string, unknown>): Promise<void> {
-    return this.then(() => api.savePreset({ kind: this.kind, name, settings }));
+  /** here: only for the open session. */
+  save(name: string, settings: Record<string, unknown>, here: boolean, replace: boolean): Promise<void> {
+    const session_id = here ? (workspace.version?.id ?? null) : null;
+    return this.then(() => api.savePreset({ kind: this.kind, name, settings, session_id, replace }));
+  }
+
+  /** Whether there is one of that name where it is to be kept. */
+  taken(name: string, here: boolean): boolean {
+    return this.list.some((preset) => preset.name === name && (preset.session_id !== null) === here);
   }
 
   rename(preset: Preset, name: string): Promise<void> {
@@ -36,10 +43,11 @@ class PresetState {
     });
   }
 
-  async exportAll(): Promise<void> {
-    await workspace.attempt(async () =>
-      saveText(JSON.stringify(await api.exportPresets(this.kind), null, 1), `${this.kind} presets.json`),
-    );
+  async export(ids: number[]): Promise<void> {
+    await workspace.attempt(async () => {
+      const file = await api.exportPresets(this.kind, workspace.version?.id ?? null, ids);
+      saveText(JSON.stringify(file, null, 1), `${this.kind} presets.json`);
+    });
   }
 
   import(file: File): Promise<void> {

@@ -6,7 +6,7 @@ import { chosenSteps } from './steps';
 import { type Workspace } from './workspace.svelte';
 import { newId } from '../api/client';
 
-export type Way = 'copies' | 'bands' | 'mid/side' | 'left/right';
+export type SplitMode = 'copies' | 'bands' | 'mid/side' | 'left/right';
 /** Dividers to begin with (common practice, no source). */
 export const BAND_STARTS: Record<number, number[]> = {
   2: [80],
@@ -15,10 +15,14 @@ export const BAND_STARTS: Record<number, number[]> = {
 };
 
 /** One gesture: the chosen steps go into a split; with none chosen, an empty split stands at the place. */
-export async function divide(workspace: Workspace, by: Way, bands = 4): Promise<void> {
+export async function divide(
+  workspace: Workspace,
+  by: SplitMode,
+  bands = 4,
+  steps = chosenSteps(workspace),
+): Promise<void> {
   const strip = workspace.strip;
   if (!strip) return;
-  const steps = chosenSteps(workspace);
   const { place } = workspace;
   const split_id = newId();
   await workspace.edit({

@@ -1,0 +1,117 @@
+"""Time references and markers of WAV files, tempo and markers of MIDI files.
+
+Files are written by ffmpeg and libsndfile, and byte by byte after the specifications (RIFF, EBU Tech 3285,
+Standard MIDI Files 1.0).
+"""
+
+import struct
+import subprocess
+
+import numpy as np
+import pytest
+import soundfile
+
+from saltanvil.media.decode import MediaError
+from saltanvil.media.markers import midi_markers, wav_markers
+
+RATE = 44100
+SFC_SET_CUE = 0x10CF
+
+
+def riff(*chunks):
+    body = b"WAVE" + b"".join(name + struct.pack("<I", len(data)) + data + b"\0" * (len(data) % 2) for name, data in chunks)
+    return b"RIFF" + struct.pack("<I", len(body)) + body
+
+
+FORM = (b"fmt ", struct.pack("<HHIIHH", 1, 1, RATE, 2 * RATE, 2, 16))
+
+
+def test_the_time_reference_that_ffmpeg_writes_is_read(tmp_path):
+    path = tmp_path / "broadcast.wav"
+    samples = 36000 * RATE + 1234  # ten in the morning, and a little
+    make = ["ffmpeg", "-v", "error", "-f", "lavfi", "-i", f"anoisesrc=d=0.2:r={RATE}", "-write_bext", "1"]
+    subprocess.run([*make, "-metadata", f"time_reference={samples}", str(path)], check=True)
+    assert wav_markers(path, RATE).time_reference_s == pytest.approx(samples / RATE, abs=1e-9)
+
+
+def test_cues_that_libsndfile_writes_are_read(tmp_path):
+    path = tmp_path / "cues.wav"
+    places = [0, 22050, 88200]
+    with soundfile.SoundFile(str(path), "w", RATE, 1, "PCM_16") as file:
+        points = b"".join(
+            struct.pack("<iIiiiI256s", n + 1, at, int.from_bytes(b"data", "little"), 0, 0, at, b"") for n, at in enumerate(places)
+        )
+        data = struct.pack("<I", len(places)) + points + b"\0" * (280 * (100 - len(places)))
+        assert soundfile._snd.sf_command(file._file, SFC_SET_CUE, data, len(data)) == 1
+        file.write(np.zeros(3 * RATE, np.float32))
+    found = wav_markers(path, RATE)
+    assert [marker.start_s for marker in found.markers] == pytest.approx([at / RATE for at in places], abs=1e-9)
+    assert found.time_reference_s is None
+
+
+def test_labels_and_ranges_of_cues_are_read_in_any_order(tmp_path):
+    cues = struct.pack("<I", 2) + b"".join(struct.pack("<II4sIII", cue, at, b"data", 0, 0, at) for cue, at in ((7, RATE), (3, 0)))
+
+    def sub(name, data):
+        return name + struct.pack("<I", len(data)) + data + b"\0" * (len(data) % 2)
+
+    labels = sub(b"labl", struct.pack("<I", 3) + "Str\u00f3fa".encode() + b"\0")
+    labels += sub(b"labl", struct.pack("<I", 7) + b"Chorus\0")
+    labels += sub(b"ltxt", struct.pack("<IIIHHHH", 7, RATE // 2, 0, 0, 0, 0, 0))
+    path = tmp_path / "labelled.wav"
+    path.write_bytes(riff(FORM, (b"data", b"\0" * 4 * RATE), (b"LIST", b"adtl" + labels), (b"cue ", cues)))
+    markers = wav_markers(path, RATE).markers
+    assert [(m.name, m.start_s, m.end_s) for m in markers] == [("Str\u00f3fa", 0.0, None), ("Chorus", 1.0, 1.5)]
+
+
+@pytest.mark.parametrize("cut", range(0, 120, 7))
+def test_chunks_that_make_no_sense_are_passed_over(tmp_path, cut):
+    cues = struct.pack("<I", 0xFFFFFFFF) + struct.pack("<II4sIII", 1, 0, b"data", 0, 0, 5)
+    whole = riff(FORM, (b"cue ", cues), (b"bext", b"\0" * 20), (b"LIST", b"adtl" + b"labl" + struct.pack("<I", 1 << 31)))
+    path = tmp_path / "odd.wav"
+    path.write_bytes(whole[: len(whole) - cut])
+    found = wav_markers(path, RATE)
+    assert len(found.markers) <= 1 and found.time_reference_s is None
+
+
+# ---- MIDI ----------------------------------------------------------------------------------------------------------------
+
+
+def length(value):
+    out = [value & 0x7F]
+    while value := value >> 7:
+        out.append(value & 0x7F | 0x80)
+    return bytes(out[::-1])
+
+
+def meta(delta, kind, data):
+    return length(delta) + bytes([0xFF, kind]) + length(len(data)) + data
+
+
+def midi(*events, ticks=480, form=0):
+    track = b"".join(events) + meta(0, 0x2F, b"")
+    return b"MThd" + struct.pack(">IHHH", 6, form, 1, ticks) + b"MTrk" + struct.pack(">I", len(track)) + track
+
+
+def test_tempo_signature_and_markers_of_a_midi_file_are_read(tmp_path):
+    path = tmp_path / "map.mid"
+    tempo = meta(0, 0x51, (60_000_000 // 90).to_bytes(3, "big"))
+    signature = meta(0, 0x58, bytes([6, 3, 24, 8]))  # 6/8
+    bars = [meta(0, 0x06, b"Verse"), meta(8 * 480, 0x06, b"Chorus")]
+    path.write_bytes(midi(tempo, signature, *bars))
+    found = midi_markers(path, "map.mid")
+    assert found.tempo_bpm == pytest.approx(90.0, abs=1e-3) and found.beats_in_bar == 3 and not found.notes
+    assert [(m.name, round(m.start_s, 5)) for m in found.markers] == [("Verse", 0.0), ("Chorus", round(8 * 60 / 90, 5))]
+
+
+def test_what_a_session_cannot_have_of_a_midi_file_is_said(tmp_path):
+    path = tmp_path / "odd.mid"
+    tempos = [meta(0, 0x51, (500_000).to_bytes(3, "big")), meta(960, 0x51, (1_000_000).to_bytes(3, "big"))]
+    path.write_bytes(midi(meta(0, 0x58, bytes([7, 3, 24, 8])), *tempos, meta(480, 0x06, b"End")))
+    found = midi_markers(path, "odd.mid")
+    assert found.tempo_bpm == 120.0 and found.beats_in_bar is None and len(found.notes) == 2
+    assert found.markers[0].start_s == pytest.approx(2 * 0.5 + 1.0)  # by both tempos
+    for bad in (b"", b"MThd", midi(tempos[0])[:20], b"RIFF" + b"\0" * 40):
+        path.write_bytes(bad)
+        with pytest.raises(MediaError, match=r"odd\.mid: it is not a MIDI file"):
+            midi_markers(path, "odd.mid")
