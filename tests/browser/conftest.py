@@ -27,11 +27,11 @@ def demo_folder(tmp_path_factory):
 
 
 @contextmanager
-def serving(data, port=0):
+def serving(data, port=0, more=()):
     """The address of a server over a folder. It ends when its standard input closes."""
     command = [
         sys.executable, "-m", "saltanvil.cli", "serve", "--port", str(port), "--data", str(data),
-        "--page", str(ROOT / "web/dist"), "--until-stdin-closes",
+        "--page", str(ROOT / "web/dist"), "--until-stdin-closes", *more,
     ]  # fmt: skip
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     address = ""
@@ -80,6 +80,7 @@ def opened(browser, address, session=None):
     page = context.new_page()
     wrong = []
     page.on("pageerror", lambda error: wrong.append(str(error)))
+    page.set_default_timeout(8000)  # TEMP
     page.goto(address)
     page.wait_for_selector("[data-figure=matched_db]", timeout=30_000)
     yield page

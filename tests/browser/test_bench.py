@@ -125,7 +125,7 @@ def test_two_settings_are_pinned_compared_and_kept_by_keyboard(clipped, tmp_path
     assert file.value.path().read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
     # The file is what the server says, and so is the picture's data.
     session = page.evaluate("localStorage['saltanvil.session']")
-    address = page.url.rstrip("/")
+    address = page.url.split("/#")[0]
     steps = httpx.get(f"{address}/api/sessions/{session}").json()["session"]["strips"]
     step_id = next(s for s in steps if s["name"] == "Organ")["path"]["steps"][-1]["id"]
     asked = {"tab": "test", "strip_id": "organ", "step_id": step_id, "test": "aliasing", "level_dbfs": 0.0}

@@ -72,12 +72,12 @@ def test_two_orders_are_swapped_and_heard_equally_loud_by_one_key(page):
     page.wait_for_timeout(3500)
     wait_figure(page, "short_term", lambda value: value == pytest.approx(loud, abs=2.5))
     matched = mean_energy(page, 1)
-    page.keyboard.press("m")  # as they are
+    page.keyboard.press("e")  # as they are
     page.wait_for_selector("[data-figure=order]:has-text('not matched')")
     wait_figure(page, "short_term", lambda value: value - loud == pytest.approx(-gain, abs=2.5))
     moved = mean_energy(page, 1) / matched  # other bars, so only the way it goes
     assert moved < 0.95 if gain > 0 else moved > 1.05
-    page.keyboard.press("m")
+    page.keyboard.press("e")
     page.click(".editor >> text=Swap")
     page.wait_for_selector("[data-figure=order]:has-text('order matched 0.0')")
     saved(page)
@@ -90,8 +90,8 @@ def test_the_bass_is_heard_on_the_small_speaker(page):
     small = wait_figure(page, "small_louder_lu", lambda value: value > 3)
     assert figure(page, "full_louder_lu") < 1 < small
     page.keyboard.press("s")
-    page.click("[role=radio] >> text=Small")
-    page.keyboard.press("m")
+    page.click("[role=radio] >> text=Small speaker")
+    page.keyboard.press("e")
     page.keyboard.press("Space")
     wait_heard(page, 20_000)
     after = mean_energy(page, 4)

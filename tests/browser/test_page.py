@@ -145,12 +145,12 @@ def test_before_after_taken_and_matched_by_key(page):
     page.keyboard.press("Space")
     wait_heard(page, 200_000)  # short-term loudness looks back three seconds of what was heard, however long that takes
     after, after_power = figure(page, "short_term"), mean_energy(page, 1)
-    page.keyboard.press("m")
+    page.keyboard.press("e")
     page.keyboard.press("z")
     # Short-term loudness looks back three seconds, and a busy machine hears a change late: wait for it to arrive.
     wait_figure(page, "short_term", lambda before: before - after == pytest.approx(-matched, abs=1.5))
     assert mean_energy(page, 1) > 2 * after_power
-    page.keyboard.press("m")
+    page.keyboard.press("e")
     wait_figure(page, "short_term", lambda matched_before: matched_before == pytest.approx(after, abs=1.5))
     page.keyboard.press("c")
     page.wait_for_timeout(500)
@@ -160,7 +160,7 @@ def test_before_after_taken_and_matched_by_key(page):
     page.wait_for_timeout(700)
     assert mean_energy(page, 0.2) == 0.0
     page.keyboard.press("x")
-    for name in ("Small", "Mono", "Dim", "Full"):
+    for name in ("Small speaker", "Mono", "Dim", "Full range"):
         page.click(f"[role=radio] >> text={name}")
         page.wait_for_timeout(300)
         assert page.locator("[aria-label=Monitor] [aria-checked=true]").inner_text() == name
@@ -169,12 +169,22 @@ def test_before_after_taken_and_matched_by_key(page):
 def test_rules_answer_to_drag_wheel_keys_typing_and_double_click(page):
     rule = "[role=slider][data-setting=attack_ms]"
     box = page.locator(rule).bounding_box()
+    before = setting(page, "attack_ms")
+    page.mouse.click(box["x"] + box["width"] * 0.9, box["y"] + 6)  # a press alone moves nothing, wherever it is
+    assert setting(page, "attack_ms") == before
     page.mouse.move(box["x"] + 4, box["y"] + 6)
     page.mouse.down()
-    page.mouse.move(box["x"] + box["width"] * 0.75, box["y"] + 6, steps=6)
+    page.mouse.move(box["x"] + 4 + box["width"] * 0.1, box["y"] + 6, steps=6)
+    assert setting(page, "attack_ms") > before
+    page.keyboard.press("Escape")  # cancels the drag
+    assert setting(page, "attack_ms") == before
     page.mouse.up()
-    page.wait_for_function(f"Number(document.querySelector('{rule}').ariaValueNow) > 20")
+    page.mouse.move(box["x"] + 4, box["y"] + 6)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 4 + box["width"] * 0.25, box["y"] + 6, steps=6)
+    page.mouse.up()
     dragged = setting(page, "attack_ms")
+    assert dragged == pytest.approx(before * 5000**0.25, rel=0.05)  # a quarter of a scale from 0.05 to 250 ms
     page.focus(rule)
     page.keyboard.press("ArrowRight")
     page.wait_for_function(f"Number(document.querySelector('{rule}').ariaValueNow) > {dragged}")
@@ -182,6 +192,14 @@ def test_rules_answer_to_drag_wheel_keys_typing_and_double_click(page):
     page.wait_for_function(f"Number(document.querySelector('{rule}').ariaValueNow) <= {dragged}")
     type_setting(page, "attack_ms", "12")
     page.wait_for_function(f"document.querySelector('{rule}').ariaValueNow === '12'")
+    for wrong, why in (("900", "From 0.05 ms to 250 ms."), ("soon", "Type a number in ms."), ("3 dB", '"db" does not fit')):
+        page.focus(rule)
+        page.keyboard.press("Enter")
+        page.keyboard.type(wrong)
+        page.keyboard.press("Enter")
+        assert why in page.inner_text(".rule [role=alert]")
+        page.keyboard.press("Escape")
+        assert setting(page, "attack_ms") == 12
     page.dblclick(rule)
     page.wait_for_function(f"document.querySelector('{rule}').ariaValueNow === '10'")
     page.select_option("[data-setting=release_mode]", "ms")
@@ -215,7 +233,7 @@ def test_path_by_keys_and_the_equaliser_picture(page):
 
 
 def test_passage_by_section_and_by_drag(page):
-    page.click("button.section >> text=Verse")
+    page.click(".section .name >> text=Verse")
     page.wait_for_function("document.querySelector('aside.ledger h2').innerText.includes('Verse')")
     verse = wait_figure(page, "integrated_lufs", lambda value: value < -28, column=1)
     box = page.locator("[data-picture=timeline]").bounding_box()
@@ -269,7 +287,7 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     assert "cut.wav" in page.inner_text("[role=alert]")
     assert page.locator("nav.tree >> text=cut").count() == 0
     page.click("header >> text=Export")
-    dialog = page.locator("[role=dialog][aria-label=Export]")
+    dialog = page.locator("dialog[aria-label=Export]")
     dialog.get_by_label("Main").uncheck()
     dialog.get_by_label("oars").check()
     dialog.get_by_label("Format").select_option("wav32f")
@@ -300,11 +318,12 @@ def test_sessions_and_two_tabs(page_alone, server):
     page.click("button.session")
     page.click("[aria-label='Duplicate Low Water']")
     page.wait_for_selector("text=Low Water copy")
-    page.fill("[aria-label='Name of a new session']", "Harbour bell")
+    page.click("text=New session ...")
+    page.keyboard.type("Harbour bell")
     page.keyboard.press("Enter")
     page.wait_for_function("document.querySelector('button.session').innerText === 'Harbour bell'")
     page.click("button.session")
-    page.click("[role=dialog] >> text='Low Water'")
+    page.click("dialog >> text='Low Water'")
     page.wait_for_selector("[data-figure=matched_db]")
     other = page.context.new_page()
     other.goto(server)
@@ -316,12 +335,15 @@ def test_sessions_and_two_tabs(page_alone, server):
     other.close()
     page.click("button.session")
     page.click("[aria-label='Delete Low Water copy']")
-    page.click("text=Take it back")
+    page.click("[aria-label='Restore Low Water copy']")
     page.wait_for_selector("[aria-label='Delete Low Water copy']")
+    page.keyboard.press("Escape")
+    page.wait_for_selector("dialog", state="detached")
+    assert page.evaluate("document.activeElement.className").split()[0] == "session"  # the focus is back where it was
 
 
 def test_themes_narrow_window_and_zoom(page):
-    page.click("header >> text=Iron")
+    page.click("header >> text=Dark")
     assert page.evaluate("getComputedStyle(document.body).backgroundColor") == "rgb(21, 24, 28)"
     for width, height in ((1000, 700), (640, 400)):  # 640 x 400 is 1280 x 800 at 200 %
         page.set_viewport_size({"width": width, "height": height})
@@ -331,4 +353,4 @@ def test_themes_narrow_window_and_zoom(page):
         page.locator("[role=slider][data-setting=threshold_db]").scroll_into_view_if_needed()
         assert page.is_visible("[role=slider][data-setting=threshold_db]")
     page.keyboard.press("?")
-    assert page.is_visible("text=matched: before at the loudness of after")
+    assert page.is_visible("text=Loudness-matched on or off")

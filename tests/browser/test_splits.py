@@ -242,7 +242,7 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     page.click("text=Unlink all")
     type_setting(page, "threshold_db Low mid", "-36")
     wait_figure(page, "'taken Low mid'", lambda value: value < -2)
-    page.click("[role=table] >> text=Give back >> nth=1")
+    page.click("[role=table] >> text=Make up >> nth=1")
     page.wait_for_function("Number(document.querySelector(\"[data-setting='level Low mid']\").ariaValueNow) > 1")
     page.click("[aria-label='Give Low mid a ceiling']")
     page.wait_for_selector("[data-setting='ceiling Low mid']")
@@ -316,9 +316,9 @@ def test_ready_made_splits_and_own_paths_are_dropped_on_other_strips(page, tmp_p
     page.click(".editor >> text=Ready-made")
     page.fill("[aria-label='Name of the path']", "My lows")
     page.keyboard.press("Enter")
-    page.wait_for_selector("[role=dialog] .own >> text=My lows")
+    page.wait_for_selector("dialog .own >> text=My lows")
     with page.expect_download() as told:
-        page.click("[role=dialog] >> text=Export")
+        page.click("dialog >> text=Export")
     kept = json.loads(told.value.path().read_text())
     assert kept["presets"][0]["settings"]["steps"][0]["lanes"][0]["path"]["steps"][0]["kind"] == "compressor"
     page.keyboard.press("Escape")
@@ -326,7 +326,7 @@ def test_ready_made_splits_and_own_paths_are_dropped_on_other_strips(page, tmp_p
     strip(page, "Organ")
     page.click(".path .plate[data-step=strip]")
     page.click(".editor >> text=Ready-made")
-    page.click("[role=dialog] .own >> text=My lows")
+    page.click("dialog .own >> text=My lows")
     page.wait_for_selector(".editor h2:has-text('2 bands')")
     assert plates(page)[-3:] == ["2 bands", "Compressor", "Trim"]
     assert re.fullmatch(r"77 Hz", page.input_value("[aria-label='Divider 1, typed']"))

@@ -134,11 +134,13 @@
     else removeSteps(workspace);
   }
 
-  /** A button that the keyboard has focused is pressed by Space; elsewhere Space plays. */
+  /** A button that the keyboard has focused is pressed by Space; elsewhere Space plays, also where a button was clicked before. */
+  const WALKS = ['Tab', 'ArrowLeft', 'ArrowRight', 'ArrowUp', 'ArrowDown', 'Home', 'End'];
+  let last = '';
+  let walked: EventTarget | null = null;
   const pressed = (target: HTMLElement) =>
-    target.matches(
-      ':is(button, a, summary, [role=button], [role=tab], [role=radio], [role=checkbox]):focus-visible',
-    );
+    target === walked &&
+    target.matches(':is(button, a, summary, [role=button], [role=tab], [role=radio], [role=checkbox])');
 
   function keys(event: KeyboardEvent): void {
     const target = event.target as HTMLElement;
@@ -168,6 +170,9 @@
 
 <svelte:window
   onkeydown={keys}
+  onkeydowncapture={(event) => (last = event.key)}
+  onpointerdowncapture={() => (last = '')}
+  onfocusin={(event) => (walked = WALKS.includes(last) ? event.target : null)}
   onpopstate={moved}
   onhashchange={moved}
   ondragover={(event) => {
@@ -236,7 +241,7 @@
       {#if started}
         <p>Drop audio files here to begin a session with them.</p>
         <p class="line">
-          <button class="button" onclick={() => (open = 'new')}>New session</button>
+          <button class="button" data-act="new" onclick={() => (open = 'new')}>New session</button>
           <button class="button" onclick={() => (open = 'sessions')}>Sessions and demos</button>
         </p>
       {:else}<p class="soft">Opening ...</p>{/if}

@@ -1,6 +1,8 @@
 <script lang="ts">
   /** The frame of every dialog: modal, closed by Escape or a press beside it; the focus comes in and goes back to where it was. */
-  import type { Snippet } from 'svelte';
+  import { untrack, type Snippet } from 'svelte';
+  import NoticeList from '../sessions/NoticeList.svelte';
+  import { dialogs } from './open.svelte';
 
   interface Props {
     title: string;
@@ -31,11 +33,13 @@
       if (!inside) close();
     };
     dialog.showModal();
+    untrack(() => (dialogs.open += 1));
     dialog.querySelector<HTMLElement>('[data-first]')?.focus();
     dialog.addEventListener('cancel', cancel);
     dialog.addEventListener('pointerdown', press);
     return () => {
       dialog.close();
+      untrack(() => (dialogs.open -= 1));
       if (before instanceof HTMLElement && before.isConnected) before.focus();
     };
   }
@@ -49,6 +53,7 @@
     </header>
   {/if}
   {@render children()}
+  <div class="notices" aria-live="polite"><NoticeList /></div>
 </dialog>
 
 <style>
@@ -77,6 +82,9 @@
   }
   dialog::backdrop {
     background: transparent;
+  }
+  .notices:not(:empty) {
+    margin-top: 8px;
   }
   header {
     display: flex;

@@ -38,7 +38,11 @@
   {/each}
   <div class="line">
     <button class="button" onclick={close}>{view.proposals.length ? 'Leave as it is' : 'Close'}</button>
-    {#if view.proposals.length}<button class="button" disabled={!chosen.length} onclick={apply}>Apply</button
+    {#if view.proposals.length}<button
+        class="button"
+        data-act="apply"
+        disabled={!chosen.length}
+        onclick={apply}>Apply</button
       >{/if}
   </div>
 </Dialog>

@@ -65,7 +65,9 @@
     <label
       ><span>Files</span>
       <span class="with"
-        ><button type="button" class="button" onclick={() => picker?.click()}>Choose files</button>
+        ><button type="button" class="button" data-act="files" onclick={() => picker?.click()}
+          >Choose files</button
+        >
         <span class="soft">{files.length ? `${files.length} chosen` : 'or drop them later'}</span></span
       ></label
     >

@@ -82,6 +82,7 @@
   <div class="line">
     <button
       class="button"
+      data-act="add"
       onclick={() => timeline.add(workspace.passage.start_s, workspace.passage.end_s, workspace.passage.name)}
       >Add the passage</button
     >

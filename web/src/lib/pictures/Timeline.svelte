@@ -177,7 +177,9 @@
     <button class="button" aria-pressed={view.snap} title="Snap to beats (N)" onclick={timeline.toggleSnap}
       >Snap</button
     >
-    <button class="button widest" aria-haspopup="dialog" onclick={openSections}>Sections</button>
+    <button class="button widest" data-act="sections" aria-haspopup="dialog" onclick={openSections}
+      >Sections</button
+    >
   </div>
   <div class="lane" {@attach wheel}>
     <canvas bind:this={canvas} aria-busy={workspace.measuringScope.overviewStale}></canvas>

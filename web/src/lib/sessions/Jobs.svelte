@@ -1,5 +1,7 @@
 <script lang="ts">
   /** Work under way and its outcome; notices that wait to be read. */
+  import { dialogs } from '../dialogs/open.svelte';
+  import NoticeList from './NoticeList.svelte';
   import { workspace } from '../state/workspace.svelte';
 
   let hidden = $state<number[]>([]);
@@ -16,27 +18,7 @@
 </script>
 
 <div class="jobs" aria-live="polite">
-  {#each workspace.notices.list as notice (notice.id)}
-    <div
-      class="card"
-      class:error={notice.kind === 'error'}
-      role={notice.kind === 'error' ? 'alert' : 'status'}
-    >
-      <span>{notice.text}</span>
-      {#if notice.action}
-        <button
-          class="button"
-          onclick={() => {
-            notice.action?.run();
-            workspace.notices.dismiss(notice.id);
-          }}>{notice.action.label}</button
-        >
-      {/if}
-      <button class="button" aria-label="Dismiss" onclick={() => workspace.notices.dismiss(notice.id)}
-        >Close</button
-      >
-    </div>
-  {/each}
+  {#if !dialogs.open}<NoticeList />{/if}
   {#each workspace.jobs.uploads as entry (entry.id)}
     <div class="card">
       <span>Sending {entry.text}, {Math.round(entry.share * 100)} %</span>
@@ -84,31 +66,12 @@
     max-width: 90vw;
     z-index: 30;
   }
-  .card {
-    position: relative;
-    display: flex;
-    align-items: center;
-    gap: 8px;
-    padding: 8px 10px;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    border-left-width: 3px;
-    font-size: 12px;
-    line-height: 16px;
-  }
-  .card span {
-    flex: 1;
-    overflow-wrap: anywhere;
-  }
   .card i {
     position: absolute;
     left: 0;
     bottom: 0;
     height: 2px;
     background: var(--after);
-  }
-  .error {
-    border-color: var(--taken);
   }
   a {
     color: var(--after);

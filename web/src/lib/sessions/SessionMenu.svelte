@@ -121,7 +121,7 @@
           onchange={(event) => typed('tempo_bpm', event.currentTarget)}
         />
         bpm
-        <button class="button" title="Tap the beat a few times" onclick={tap}>Tap</button>
+        <button class="button" data-act="tap" title="Tap the beat a few times" onclick={tap}>Tap</button>
         <button
           class="button"
           disabled={estimating || !strip?.media_id}

@@ -9,25 +9,23 @@ const MIN_SPAN_S = 2;
 const SNAP = 'saltanvil.snap';
 
 class View {
-  /** What is seen, in seconds; null is everything. */
-  seen = $state<[number, number] | null>(null);
+  /** What is seen of a session, in seconds; null is everything. */
+  private seen = $state.raw<{ of: number | undefined; span: [number, number] } | null>(null);
   snap = $state(localStorage.getItem(SNAP) !== 'off');
-  private of: number | null = null;
 
   get length(): number {
     return Math.max(1e-3, workspace.version?.length_s ?? 1);
   }
 
   get span(): [number, number] {
-    if (this.of !== (workspace.version?.id ?? null)) return [0, this.length];
-    return this.seen ?? [0, this.length];
+    return this.seen && this.seen.of === workspace.version?.id ? this.seen.span : [0, this.length];
   }
 
   show(from: number, to: number): void {
     const span = clamp(to - from, Math.min(MIN_SPAN_S, this.length), this.length);
     const start = clamp(from, 0, this.length - span);
-    this.of = workspace.version?.id ?? null;
-    this.seen = span >= this.length - 1e-6 ? null : [start, start + span];
+    this.seen =
+      span >= this.length - 1e-6 ? null : { of: workspace.version?.id, span: [start, start + span] };
     workspace.setOverviewColumns(this.length / span);
   }
 }

@@ -199,7 +199,7 @@
           class="switch"
           class:muted={strip.mute}
           aria-pressed={strip.mute}
-          aria-label="M: mute {strip.name}"
+          aria-label="Mute {strip.name}"
           title="Mute (M)"
           onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'mute')}>M</button
         >
@@ -208,7 +208,7 @@
             class="switch"
             class:on={strip.solo}
             aria-pressed={strip.solo}
-            aria-label="S: solo {strip.name}"
+            aria-label="Solo {strip.name}"
             title="Solo (S)"
             onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'solo')}>S</button
           >
