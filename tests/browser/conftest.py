@@ -80,7 +80,6 @@ def opened(browser, address, session=None):
     page = context.new_page()
     wrong = []
     page.on("pageerror", lambda error: wrong.append(str(error)))
-    page.set_default_timeout(8000)  # TEMP
     page.goto(address)
     page.wait_for_selector("[data-figure=matched_db]", timeout=30_000)
     yield page

@@ -87,12 +87,13 @@ def test_parallel_compression_on_the_drums_with_the_mouse_alone(page):
     threshold = page.locator("[data-picture=threshold]")
     drag(page, threshold.bounding_box(), 0, 60)
     ratio = page.locator("[data-setting=ratio]").bounding_box()
-    page.mouse.click(ratio["x"] + 0.53 * ratio["width"], ratio["y"] + 6)  # 8:1 on the logarithmic scale
+    drag(page, ratio, ratio["width"] * np.log(8 / setting(page, "ratio")) / np.log(50), 0)  # on its logarithmic scale
+    assert setting(page, "ratio") == pytest.approx(8, rel=0.1)
     saved(page)
     assert setting(page, "threshold_db") < -22
     page.click(".path .plate:has-text('In parallel')")
     blend = page.locator("[data-join] [role=slider]").bounding_box()
-    page.mouse.click(blend["x"] + 0.6 * blend["width"], blend["y"] + 6)
+    drag(page, blend, 0.6 * blend["width"], 0)
     page.wait_for_function("document.querySelector('[data-figure=match]')?.textContent.includes('Treated lane')")
     found = wait_figure(page, "match_found_db", lambda value: value > 0.5)
     assert 0.5 < setting(page, "position") < 0.7 and found < 20
@@ -259,7 +260,7 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     saved(page)
     page.wait_for_timeout(1200)
     assert mean_energy(page, 1) > 0.1 * whole  # the sound comes by the buses now
-    page.select_option("[aria-label='Where the lane goes']", "")
+    page.select_option("[aria-label='Output of the lane']", "")
     saved(page)
     undo_to(page, ["Equaliser", "Compressor"])
 

@@ -321,7 +321,7 @@ def test_the_spectrum_smooths_and_moves_and_corners_are_dragged(page):
     page.wait_for_selector(".spectrum")
     page.click("text=1/24")
     page.wait_for_selector(".spectrum >> text=dB per 1/24 octave")
-    page.click("text=Scrolling")
+    page.click("text=Moving")
     page.wait_for_function("Number(document.querySelector('.spectrum').dataset.pictures) > 50")
     before = setting(page, "key_low_hz")
     corner = page.locator("[data-picture=key_low_hz]").bounding_box()

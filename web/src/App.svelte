@@ -186,10 +186,11 @@
 
 <div class="app" class:dropping>
   <header>
+    <h1 class="unseen">{titleOf(session?.name ?? null, view)}</h1>
     <svg viewBox="0 0 16 16" aria-hidden="true"
       ><path d="M1 4h4V3h10v2c-2 1-4 1.500-5 3v1l3 3v2H4v-2l2-3C3 9 1 7 1 4z" /></svg
     >
-    <button class="session" aria-haspopup="dialog" onclick={() => (open = 'sessions')}
+    <button class="session" title={session?.name} aria-haspopup="dialog" onclick={() => (open = 'sessions')}
       >{session?.name ?? 'Sessions'}</button
     >
     {#if session}<span class="soft">{session.tempo_bpm} bpm &middot; {session.rate_hz / 1000} kHz</span>{/if}
@@ -271,7 +272,7 @@
   .app {
     height: 100%;
     display: grid;
-    grid-template-rows: 40px minmax(0, 1fr) minmax(52px, auto);
+    grid-template-rows: minmax(40px, auto) minmax(0, 1fr) minmax(52px, auto);
   }
   .dropping {
     outline: 3px dashed var(--after);
@@ -313,6 +314,10 @@
     font-weight: 650;
   }
   @media (max-width: 760px) {
+    header {
+      flex-wrap: wrap;
+      gap: 0 8px;
+    }
     nav {
       margin-left: 0;
     }

@@ -117,7 +117,7 @@ STARTS = (
     ),
     Start(
         "snare: stray hits in line",
-        "Only the loudest hits should be touched; listen to taken, which should tick and no more.",
+        "Only the loudest hits should be touched; listen to the difference, which should tick and no more.",
         {"ceiling_db": -7.5, "hardness": 0.85, "oversampling": "8x"},
     ),
     Start(

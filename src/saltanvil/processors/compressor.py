@@ -59,7 +59,7 @@ class CompressorSettings(KeyedSettings):
         ticks=(0, 6, 12, 24),
     )  # fmt: skip
     range_db: float = rule(
-        RANGE_OFF_DB, "Range", "dB", 0.0, RANGE_OFF_DB, "Curve", "The most that is ever taken.",
+        RANGE_OFF_DB, "Range", "dB", 0.0, RANGE_OFF_DB, "Curve", "The largest gain reduction.",
         ticks=(0, 6, 12, 24), off_at=RANGE_OFF_DB,
     )  # fmt: skip
     attack_ms: float = rule(
@@ -75,7 +75,7 @@ class CompressorSettings(KeyedSettings):
         "A time; automatic (about 60 ms after short peaks, up to 1.2 s after long passages); or a note value.",
     )  # fmt: skip
     release_ms: float = rule(
-        150.0, "Release", "ms", 5.0, 5000.0, "Timing", "Time to give back 63 % of what was taken.",
+        150.0, "Release", "ms", 5.0, 5000.0, "Timing", "Time to release 63 % of the gain reduction.",
         scale="log", ticks=(10, 100, 1000), when={"release_mode": ["ms"]},
     )  # fmt: skip
     release_note: Note = choice("1/8", "Release note", "Timing", "Release as a note value; d dotted, t triplet.", when=_NOTE)

@@ -51,12 +51,12 @@ class DeesserSettings(Settings):
     knee_db: float = rule(
         6.0, "Knee", "dB", 0.0, 30.0, "Curve", "Width around the threshold over which it sets in.", ticks=(0, 6, 12, 24)
     )
-    range_db: float = rule(10.0, "Range", "dB", 0.0, 40.0, "Curve", "The most that is ever taken.", ticks=(0, 6, 12, 24, 40))
+    range_db: float = rule(10.0, "Range", "dB", 0.0, 40.0, "Curve", "The largest gain reduction.", ticks=(0, 6, 12, 24, 40))
     attack_ms: float = rule(
         1.0, "Attack", "ms", 0.05, 50.0, "Timing", "Time to cover 63 % of the way down.", scale="log", ticks=(0.1, 1, 10)
     )
     release_ms: float = rule(
-        40.0, "Release", "ms", 2.0, 1000.0, "Timing", "Time to give back 63 %.", scale="log", ticks=(10, 100, 1000)
+        40.0, "Release", "ms", 2.0, 1000.0, "Timing", "Time to release 63 %.", scale="log", ticks=(10, 100, 1000)
     )
     reduce: Literal["band", "everything"] = choice(
         "band", "Reduces", "Output", "Only the band, so that words keep their body; or everything while it hisses."
@@ -116,7 +116,7 @@ STARTS = (
     ),
     Start(
         "voice: one whistling pitch",
-        "Drag the band over the spectrum while listening to taken, until only the whistle is left in it.",
+        "Drag the band over the spectrum while listening to the difference, until only the whistle is left in it.",
         {"shape": "band narrow", "frequency_hz": 7000.0, "width_oct": 0.5, "threshold_db": -10.0, "ratio": 8.0},
     ),
     Start(

@@ -13,7 +13,7 @@ class ExpanderSettings(GatingSettings):
     )
     range_db: float = rule(
         20.0, "Range", "dB", 0.0, 90.0, "Curve",
-        "The most that is taken; at 90 dB there is no limit, and what lies far below the threshold is silent.",
+        "The largest gain reduction; at 90 dB there is no limit, and what lies far below the threshold is silent.",
         ticks=(0, 20, 40, 60, 80),
     )  # fmt: skip
     ratio: float = rule(
@@ -49,7 +49,7 @@ STARTS = (
         {"threshold_db": -16.0, "ratio": 1.5, "range_db": 9.0, "attack_ms": 0.3, "hold_ms": 30.0, "release_ms": 90.0},
     ),
     Start(
-        "mix: give back contrast",
+        "mix: restore contrast",
         "Quiet parts should be quiet again; nothing should seem to be turned down while it sounds.",
         {
             "threshold_db": -14.0,

@@ -44,7 +44,7 @@ class GatingSettings(KeyedSettings):
     )  # fmt: skip
     range_db: float = rule(
         RANGE_SILENT_DB, "Range", "dB", 0.0, RANGE_SILENT_DB, "Curve",
-        "The most that is taken; at 90 dB what is shut is silent.", ticks=(0, 20, 40, 60, 80),
+        "The largest gain reduction; at 90 dB a closed gate is silent.", ticks=(0, 20, 40, 60, 80),
     )  # fmt: skip
     attack_ms: float = rule(
         0.5, "Attack", "ms", 0.02, 100.0, "Timing", "Time to cover 63 % of the way open. Too long swallows the start of a hit.",

@@ -44,7 +44,7 @@ class LimiterSettings(Settings):
         "lows push everything down and it breathes with them.",
     )  # fmt: skip
     release_ms: float = rule(
-        80.0, "Release", "ms", 1.0, 2000.0, "Timing", "Time to give back 63 %; after short peaks, if adaptive.",
+        80.0, "Release", "ms", 1.0, 2000.0, "Timing", "Time to release 63 %; after short peaks, if adaptive.",
         scale="log", ticks=(1, 10, 100, 1000),
     )  # fmt: skip
     low_end_weight: float = rule(
@@ -57,7 +57,7 @@ class LimiterSettings(Settings):
     )  # fmt: skip
     warn_above_db: float = rule(
         2.0, "Warn above", "dB", 0.0, 24.0, "Output",
-        "Marks where more than this is taken. It changes the picture, not the sound.", ticks=(0, 2, 6, 12, 24),
+        "Marks where the gain reduction exceeds this. It changes the picture, not the sound.", ticks=(0, 2, 6, 12, 24),
     )  # fmt: skip
 
 

@@ -76,7 +76,7 @@ PATH_STARTS = (
     ),
     starting(
         "low-end control",
-        "The low end should stand still while the notes change. Give back what was taken: the lane's own button finds it.",
+        "The low end should stand still while the notes change. Make up the loudness with the lane's button.",
         bands((LOW_END_HZ,), compressor(-34.0, 20.0, 160.0, 4.0), step("trim")),
     ),
     starting(

@@ -326,6 +326,8 @@
     text-align: right;
   }
   .copy {
+    min-width: 24px;
+    min-height: 24px;
     border: 0;
     padding: 0;
   }

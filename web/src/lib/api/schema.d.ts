@@ -2910,6 +2910,7 @@ export interface components {
       media_id?: number | null;
       /**
        * Start S
+       * @description Where the file begins in the session.
        * @default 0
        */
       start_s?: number;
@@ -2976,6 +2977,7 @@ export interface components {
       media_id?: number | null;
       /**
        * Start S
+       * @description Where the file begins in the session.
        * @default 0
        */
       start_s?: number;

@@ -58,7 +58,7 @@
     border: 0;
     border-bottom: 1px solid var(--ink-soft);
     border-radius: 0;
-    height: 20px;
+    height: 24px;
     padding: 0 0 0 8px;
     text-align: right;
     text-align-last: right;

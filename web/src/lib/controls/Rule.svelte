@@ -140,8 +140,11 @@
   <span id={helpId} hidden>{setting.help}</span>
   <span class="label">{bare ? '' : setting.label}</span>
   {#if typing === null}
-    <button class="figure value" tabindex="-1" aria-label={`Type ${name}`} onclick={() => (typing = '')}
-      >{shown}</button
+    <button
+      class="figure value"
+      tabindex="-1"
+      aria-label={`${name}: ${shown}; type a value`}
+      onclick={() => (typing = '')}>{shown}</button
     >
   {:else}
     <input

@@ -47,10 +47,10 @@
 
 <dialog {@attach modal} aria-label={title} class={side} style:width="{width}rem">
   {#if !untitled}
-    <header>
+    <div class="head">
       <h2>{title}</h2>
       <button class="button" onclick={close}>Close</button>
-    </header>
+    </div>
   {/if}
   {@render children()}
   <div class="notices" aria-live="polite"><NoticeList /></div>
@@ -86,7 +86,7 @@
   .notices:not(:empty) {
     margin-top: 8px;
   }
-  header {
+  .head {
     display: flex;
     justify-content: space-between;
     align-items: center;

@@ -34,7 +34,7 @@
 <Dialog title="Sections" {close} width={46}>
   {#if sections.length}
     <table>
-      <thead><tr class="soft"><th>Name</th><th>From</th><th>To</th><th></th></tr></thead>
+      <thead><tr class="soft"><th>Name</th><th>From</th><th>To</th><td></td></tr></thead>
       <tbody>
         {#each sections as section, index (section.id)}
           <tr data-row={section.name}>

@@ -53,7 +53,7 @@
   <h2>Ledger <span class="soft">{what}, {workspace.passage.name}</span></h2>
   {#if ledger}
     <table>
-      <thead><tr class="soft"><th></th><th>before</th><th>after</th><th>change</th></tr></thead>
+      <thead><tr class="soft"><td></td><th>before</th><th>after</th><th>change</th></tr></thead>
       <tbody>
         {#each ROWS as [name, label, unit] (name)}
           <tr data-figure={name}>

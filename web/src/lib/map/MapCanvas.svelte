@@ -311,7 +311,7 @@
           data-plate={plate.id}
           role="button"
           tabindex="0"
-          aria-label="{strip.name}{silent ? `, silent: ${silent}` : ''}"
+          aria-label="{strip.name} {second(strip)}{silent ? `, silent: ${silent}` : ''}"
           transform="translate({plate.x} {plate.y})"
           onpointerdown={(event) => {
             event.stopPropagation();

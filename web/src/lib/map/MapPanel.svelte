@@ -205,9 +205,10 @@
   li {
     display: flex;
     justify-content: space-between;
-    min-height: 22px;
+    min-height: 24px;
   }
   .link {
+    min-height: 24px;
     border: 0;
     padding: 0;
     text-align: left;

@@ -73,7 +73,7 @@
     border: 0;
     border-bottom: 1px solid var(--ink-soft);
     border-radius: 0;
-    height: 20px;
+    height: 24px;
     padding: 0;
     min-width: 0;
     text-align: right;

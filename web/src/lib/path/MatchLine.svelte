@@ -56,7 +56,7 @@
   }
   select {
     appearance: none;
-    height: 20px;
+    height: 24px;
     padding: 0;
     text-align: right;
     text-align-last: right;

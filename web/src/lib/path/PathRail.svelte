@@ -194,6 +194,8 @@
   <div class="scroll" role="presentation" ondragover={hover} ondragleave={() => (over = null)} ondrop={drop}>
     <div
       class="canvas"
+      role="list"
+      aria-label="Steps of {strip?.name ?? ''}"
       bind:this={canvas}
       style:width="{placed.width}px"
       style:height="{placed.height}px"
@@ -208,6 +210,7 @@
       </svg>
       <div
         class="plate at strip"
+        role="listitem"
         class:chosen={workspace.found === null}
         data-step="strip"
         style:left="8px"
@@ -263,6 +266,7 @@
       {#each placed.tags as { lane, split: owner, box } (lane.id)}
         <div
           class="at"
+          role="listitem"
           style:left="{box.x}px"
           style:top="{box.y}px"
           style:width="{box.width}px"
@@ -274,6 +278,7 @@
       {#each placed.joins as { split: owner, box } (owner.id)}
         <div
           class="at join"
+          role="listitem"
           data-join={owner.id}
           style:left="{box.x}px"
           style:top="{box.y}px"
@@ -295,15 +300,15 @@
         </div>
       {/each}
       {#each placed.slots.filter((slot) => slot.last) as slot (slot.laneId)}
-        <button
-          class="plus at"
-          class:small={slot.laneId}
-          aria-label={slot.laneId ? 'Add a step to this lane' : 'Add a step'}
-          title="Add a step (A)"
-          style:left="{slot.x - 9}px"
-          style:top="{slot.y - 9}px"
-          onclick={() => addInto(slot.laneId)}>+</button
-        >
+        <div class="at" role="listitem" style:left="{slot.x - 12}px" style:top="{slot.y - 12}px">
+          <button
+            class="plus"
+            class:small={slot.laneId}
+            aria-label={slot.laneId ? 'Add a step to this lane' : 'Add a step'}
+            title="Add a step (A)"
+            onclick={() => addInto(slot.laneId)}>+</button
+          >
+        </div>
       {/each}
       {#if !steps.length}
         <span class="soft hint at" style:left="{LEFT + 44}px" style:top="34px"
@@ -459,13 +464,13 @@
     padding: 0;
   }
   .plus {
-    width: 18px;
-    height: 18px;
+    width: 24px;
+    height: 24px;
     padding: 0;
-    font-size: 14px;
-    line-height: 15px;
+    font-size: 15px;
+    line-height: 20px;
     background: var(--plate);
-    border: 1px solid var(--line);
+    border: 1px solid var(--edge);
   }
   .hint {
     background: var(--ground);

@@ -317,6 +317,10 @@
   .tools .wide {
     grid-column: span 2;
   }
+  .tools [aria-pressed='true'] {
+    background: var(--ink);
+    color: var(--plate);
+  }
   .tools .widest {
     grid-column: 1 / -1;
   }

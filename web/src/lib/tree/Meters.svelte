@@ -80,7 +80,7 @@
   canvas {
     position: absolute;
     top: 8px;
-    right: 91px;
+    right: 98px;
     width: 34px;
     pointer-events: none;
   }

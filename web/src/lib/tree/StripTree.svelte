@@ -262,11 +262,11 @@
   }
   li {
     display: grid;
-    grid-template-columns: minmax(0, 1fr) 34px 38px 18px 18px;
-    column-gap: 3px;
+    grid-template-columns: minmax(0, 1fr) 34px 38px 24px 24px;
+    column-gap: 2px;
     align-items: center;
     height: 28px;
-    padding-right: 8px;
+    padding-right: 6px;
     border-left: 3px solid transparent;
   }
   .chosen {
@@ -324,16 +324,16 @@
     border: 0;
     background: none;
     padding: 0;
-    height: 20px;
+    height: 24px;
   }
   .level:focus {
     background: var(--plate);
   }
   .switch {
-    width: 18px;
-    height: 18px;
+    width: 24px;
+    height: 24px;
     padding: 0;
-    line-height: 16px;
+    line-height: 22px;
     font-size: 11px;
     color: var(--ink-soft);
     border: 1px solid var(--line);

@@ -1,0 +1,198 @@
+"""Access: axe-core in every view, dialog and theme; the words on the screen; nothing that overlaps or is cut off."""
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+
+from tests.browser.test_page import wait_heard
+
+AXE = (Path(__file__).parent.parent.parent / "web/node_modules/axe-core/axe.min.js").read_text()
+#: Of axe-core's rules all that belong to WCAG 2.2 AA, and its best practices.
+TAGS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
+DIALOGS = {
+    "Sessions": "header .session",
+    "Export": "header >> text=Export",
+    "Help and shortcuts": "[aria-label='Help and shortcuts']",
+    "Sections": "[data-act=sections]",
+    "Stage gain": "nav.tree >> text=Stage gain",
+    "Add a step": "[aria-label='Add a step']",
+    "Starting points": "text=Starting points",
+    "Latency": "header .latency button",
+}
+#: Screen words that others have replaced (the product's list of words); whole labels, or anywhere in a text.
+OLD_LABELS = (
+    "Taken", "Only", "Ear", "Full", "Small", "Quiet", "Iron", "Salt", "own signal", "Release by", "Make-up by", "Decay by",
+    "Time by", "Attack return", "Counts", "leaning", "Lean", "Mark beyond", "Odd share", "Liven", "rising", "by hand",
+    "Clear corner", "Full after", "Works on", "Threshold is", "Turn polarity", "Goes to", "Take apart", "Leave it", "Take back",
+    "Let go", "One-sided", "Standing", "Closer", "Strongest fold", "Leaves at", "shut", "Output is", "Detector hears", "Keep clear",
+)  # fmt: skip
+OLD_PHRASES = (
+    r"\bms late\b", r"\bis late\b", "a mute silences it", "hear key", "give drive back", "right or side by",
+    "loudness moved", "give back", "in one press", "all back on", r"\bdoor\b", "mean when working",
+    "colour re sound", "nothing is called that", "soloed away", "working set", "an idle one gives",
+)  # fmt: skip
+
+
+#: A row's and a plate's name is its strip's; what is in it has names of its own, or is drawn small.
+NAMED = "label-content-name-mismatch"
+
+
+def violations(page):
+    page.wait_for_function("!document.querySelector('[aria-busy=true]:not(.play)')")  # figures out of date are dimmed
+    page.evaluate(AXE)
+    found = page.evaluate(
+        "(tags) => axe.run(document, { runOnly: tags, resultTypes: ['violations'] }).then((told) => told.violations.map("
+        "(one) => [one.id, one.nodes.map((node) => node.target.join(' ') + ' ' + (node.any[0]?.message ?? ''))]))",
+        TAGS,
+    )
+    told = {
+        name: [node for node in nodes if name != NAMED or not re.match(r"li\[data-strip|#plate-", node)] for name, nodes in found
+    }
+    return {name: nodes for name, nodes in told.items() if nodes}
+
+
+@pytest.mark.parametrize("theme", ["salt", "iron"])
+def test_axe_finds_nothing_in_any_view(page, theme):
+    if theme == "iron":
+        page.click("header >> text=Dark")
+    wrong = {}
+    for view in ("Shape", "Map", "Bench"):
+        page.click(f"header nav >> text={view}")
+        page.wait_for_timeout(700)
+        if found := violations(page):
+            wrong[view] = found
+    assert not wrong, json.dumps(wrong, indent=1)
+
+
+def test_axe_finds_nothing_in_a_split_and_a_keyed_step_while_it_plays(page):
+    wrong = {}
+    for strip in ("Drums", "Bass", "Lead voice"):
+        page.click(f"nav.tree >> text='{strip}'")
+        page.wait_for_selector(f".path[aria-label='Path of {strip}']")
+        page.wait_for_selector("[data-figure=matched_db]")
+        if found := violations(page):
+            wrong[strip] = found
+    page.click("[data-step=strip] button")
+    page.keyboard.press("Space")
+    wait_heard(page, 10_000)
+    if found := violations(page):
+        wrong["playing"] = found
+    assert not wrong, json.dumps(wrong, indent=1)
+
+
+@pytest.mark.parametrize("theme", ["salt", "iron"])
+def test_axe_finds_nothing_in_any_dialog_and_the_focus_comes_back(page, theme):
+    if theme == "iron":
+        page.click("header >> text=Dark")
+    wrong = {}
+    for name, opens in DIALOGS.items():
+        page.focus(opens) if not opens.startswith("text") else None
+        page.click(opens)
+        page.wait_for_selector("dialog")
+        assert page.get_attribute("dialog", "aria-label") == name
+        assert page.evaluate("document.querySelector('dialog').contains(document.activeElement)"), name
+        if found := violations(page):
+            wrong[name] = found
+        for _ in range(60):  # the focus stays within
+            page.keyboard.press("Tab")
+        inside = "document.querySelector('dialog').contains(document.activeElement) || document.activeElement === document.body"
+        assert page.evaluate(inside), name
+        page.keyboard.press("Escape")
+        page.wait_for_selector("dialog", state="detached")
+        assert page.evaluate("document.activeElement !== document.body"), name
+    assert not wrong, json.dumps(wrong, indent=1)
+
+
+TEXTS = """() => [...document.querySelectorAll('body *')].flatMap((element) => [
+  ...[...element.childNodes].filter((node) => node.nodeType === 3).map((node) => node.textContent),
+  ...['title', 'aria-label', 'placeholder', 'aria-valuetext', 'alt'].map((name) => element.getAttribute(name) ?? ''),
+]).map((text) => text.trim().replace(/\\s+/g, ' ')).filter(Boolean)"""
+
+
+def old_words(texts):
+    found = texts & set(OLD_LABELS)
+    return found | {text for text in texts for phrase in OLD_PHRASES if re.search(phrase, text, re.IGNORECASE)}
+
+
+def test_no_old_word_is_on_any_screen(page):
+    texts = set()
+
+    def look():
+        texts.update(page.evaluate(TEXTS))
+
+    number = page.url.rsplit("#/", 1)[1].split("/")[0]
+    kinds = page.evaluate("fetch('/api/processors').then((answer) => answer.json())")
+    for kind in kinds:  # what starting points and settings say that is not shown at the moment
+        del kind["settings_schema"]
+        texts.update(json.dumps(kind, ensure_ascii=False).split('"'))
+    settings = page.evaluate("fetch('/api/settings').then((answer) => answer.json())")
+    texts.update(json.dumps(settings, ensure_ascii=False).split('"'))
+    edits = [
+        {"op": "add_step", "strip_id": "organ", "step": {"kind": kind["kind"], "settings": {}}}
+        for kind in kinds
+        if kind["kind"] != "split"
+    ]
+    page.evaluate(
+        "([number, edit]) => fetch(`/api/sessions/${number}/edits`, { method: 'POST', body: JSON.stringify({ edit }),"
+        " headers: { 'content-type': 'application/json' } })",
+        [number, {"op": "batch", "edits": edits}],
+    )
+    page.click("nav.tree >> text='Organ'")
+    page.wait_for_function(f"document.querySelectorAll('.path .plate[data-step]').length > {len(edits)}")
+    for place in range(page.locator(".path .plate[data-step] .face").count()):
+        page.locator(".path .plate[data-step] .face").nth(place).click()
+        page.wait_for_timeout(60)
+        look()
+    for strip in ("Drums", "Bass", "Lead voice", "Main"):
+        page.click(f"nav.tree >> text='{strip}'")
+        page.wait_for_selector("[data-figure=matched_db]")
+        look()
+    page.click("nav.tree >> text='Bass'")
+    page.wait_for_selector("[data-figure=matched_db]")
+    for opens in DIALOGS.values():
+        page.click(opens)
+        page.wait_for_selector("dialog")
+        look()
+        page.keyboard.press("Escape")
+        page.wait_for_selector("dialog", state="detached")
+    for view in ("Map", "Bench"):
+        page.click(f"header nav >> text={view}")
+        page.wait_for_timeout(500)
+        look()
+    assert len(texts) > 600
+    assert sorted(old_words(texts)) == []
+    assert old_words({"Taken", "latency 2.6 ms late"}) == {"Taken", "latency 2.6 ms late"}  # the search finds what it is for
+
+
+BOXES = """() => {
+  const wrong = [];
+  const shown = 'header button, footer button, .tools .button, nav.tree button, .editor header button';
+  const seen = [...document.querySelectorAll(shown)]
+    .filter((element) => element.offsetParent && getComputedStyle(element).visibility === 'visible')
+    .map((element) => ({ element, box: element.getBoundingClientRect() }))
+    // What has been scrolled out of sight is neither beside nor over anything.
+    .filter(({ element, box }) =>
+      element.contains(document.elementFromPoint((box.left + box.right) / 2, (box.top + box.bottom) / 2)));
+  const name = (element) => (element.getAttribute('aria-label') ?? element.textContent).trim();
+  for (const { element } of seen)
+    if (element.scrollWidth > element.clientWidth + 1 && !element.title) wrong.push(`cut: ${name(element)}`);
+  seen.forEach((one, at) => seen.slice(at + 1).forEach((other) => {
+    if (one.element.contains(other.element) || other.element.contains(one.element)) return;
+    const [a, b] = [one.box, other.box];
+    const wide = Math.min(a.right, b.right) - Math.max(a.left, b.left);
+    const high = Math.min(a.bottom, b.bottom) - Math.max(a.top, b.top);
+    if (wide > 1 && high > 1) wrong.push(`overlap: ${name(one.element)} and ${name(other.element)}`);
+  }));
+  return wrong;
+}"""
+
+
+@pytest.mark.parametrize(("width", "height"), [(1024, 768), (1280, 800), (1920, 1080), (640, 400), (320, 256)])
+def test_nothing_overlaps_or_is_cut_off(page, width, height):
+    """Also at 200 and 400 % zoom of 1280 x 1024: 640 and 320 pixels."""
+    page.set_viewport_size({"width": width, "height": height})
+    page.wait_for_timeout(300)
+    assert page.evaluate("document.documentElement.scrollWidth") <= width
+    assert page.evaluate(BOXES) == []
