@@ -25,8 +25,9 @@ DIALOGS = {
 OLD_LABELS = (
     "Taken", "Only", "Ear", "Full", "Small", "Quiet", "Iron", "Salt", "own signal", "Release by", "Make-up by", "Decay by",
     "Time by", "Attack return", "Counts", "leaning", "Lean", "Mark beyond", "Odd share", "Liven", "rising", "by hand",
-    "Clear corner", "Full after", "Works on", "Threshold is", "Turn polarity", "Goes to", "Take apart", "Leave it", "Take back",
-    "Let go", "One-sided", "Standing", "Closer", "Strongest fold", "Leaves at", "shut", "Output is", "Detector hears", "Keep clear",
+    "Clear corner", "Full after", "Works on", "Threshold is", "Turn polarity", "Goes to", "Take apart", "Leave it",
+    "Take back", "Let go", "One-sided", "Standing", "Closer", "Strongest fold", "Leaves at", "shut", "Output is",
+    "Detector hears", "Keep clear",
 )  # fmt: skip
 OLD_PHRASES = (
     r"\bms late\b", r"\bis late\b", "a mute silences it", "hear key", "give drive back", "right or side by",
