@@ -63,20 +63,20 @@ def choose(page: Page, name: str, option: str) -> None:
 
 def start(page: Page, name: str) -> None:
     page.click("text=Starting points")
-    page.click(f"[role=dialog] >> text={name}")
+    page.click(f"dialog >> text={name}")
     page.mouse.click(700, 20)
     page.wait_for_timeout(600)
 
 
 def ready_made(page: Page, name: str) -> None:
     page.click("text=Ready-made")
-    page.click(f"[role=dialog] >> text={name}")
+    page.click(f"dialog >> text={name}")
     page.wait_for_timeout(900)
 
 
 def session(page: Page, name: str) -> None:
     page.click("button.session")
-    page.click(f"[role=dialog] >> text={name}")
+    page.click(f"dialog >> text={name}")
     page.wait_for_timeout(2500)
     page.keyboard.press("Escape")
 
@@ -132,7 +132,7 @@ def saturator(page: Page) -> None:
 def lowend(page: Page) -> None:
     strip(page, "Bass")
     plate(page, "Low-end")
-    page.click("[role=radio] >> text=Small")
+    page.click("[role=radio] >> text=Small speaker")
     play(page)
 
 

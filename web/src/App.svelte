@@ -142,6 +142,9 @@
     target === walked &&
     target.matches(':is(button, a, summary, [role=button], [role=tab], [role=radio], [role=checkbox])');
 
+  /** What is about the timeline that is seen; in other views these keys are theirs. */
+  const SEEN_ONLY = new Set(['split section', 'zoom in', 'zoom out', 'zoom passage', 'zoom all', 'snap']);
+
   function keys(event: KeyboardEvent): void {
     const target = event.target as HTMLElement;
     const key = keyOf(event);
@@ -149,7 +152,9 @@
     if (typing || target.closest('dialog') || !workspace.session || event.defaultPrevented) return;
     if (key === 'Space' && (pressed(target) || target.matches('input'))) return;
     if (key === 'Ctrl+C' && getSelection()?.toString()) return;
-    const act = acts[shortcuts.idFor(key) ?? ''];
+    const id = shortcuts.idFor(key) ?? '';
+    if (view !== 'shape' && SEEN_ONLY.has(id)) return;
+    const act = acts[id];
     if (!act) return;
     event.preventDefault();
     void act();

@@ -35,10 +35,15 @@ class Tempo:
     beat_s: float
 
 
+def hop_frames(rate: int) -> int:
+    """Whole frames from one onset strength to the next."""
+    return round(HOP_S * rate)
+
+
 def onsets(x: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
-    """Onset strength every `HOP_S`. x: (channels, frames)."""
+    """Onset strength every `hop_frames`. x: (channels, frames)."""
     mono = x.mean(axis=0)
-    hop = round(HOP_S * rate)
+    hop = hop_frames(rate)
     size = WINDOW_FRAMES if rate <= 50000 else 2 * WINDOW_FRAMES
     count = max(0, 1 + (len(mono) - size) // hop)
     window = np.hanning(size).astype(np.float32)
@@ -66,6 +71,7 @@ def estimate(x: NDArray[np.float32], rate: int) -> Tempo | None:
     strength = onsets(x[:, : round(MAX_S * rate)], rate)
     if not strength.any():
         return None
+    hop_s = hop_frames(rate) / rate
     centred = strength - strength.mean()
     size = 1 << int(2 * len(centred) - 1).bit_length()
     power = np.abs(np.fft.rfft(centred, size)) ** 2
@@ -75,7 +81,7 @@ def estimate(x: NDArray[np.float32], rate: int) -> Tempo | None:
     alike = alike[: max(2, len(alike) * 3 // 4)] / alike[0]
 
     def score(bpm: float, most: int) -> float:
-        lags = 60.0 / bpm / HOP_S * np.arange(1, most + 1)
+        lags = 60.0 / bpm / hop_s * np.arange(1, most + 1)
         lags = lags[lags < len(alike) - 1]
         return float(np.interp(lags, np.arange(len(alike)), alike).mean()) if len(lags) else -1.0
 
@@ -90,11 +96,11 @@ def estimate(x: NDArray[np.float32], rate: int) -> Tempo | None:
     certainty = max(0.0, min(1.0, score(best, FEW)))
     if certainty < 0.02:
         return None
-    lag = 60.0 / best / HOP_S
+    lag = 60.0 / best / hop_s
     phases = np.arange(0.0, lag, 0.5)
     beats = np.arange(0, int(len(strength) / lag))
     places = np.arange(len(strength))
     sums = [np.interp(phase + beats * lag, places, strength).sum() for phase in phases]
     # An onset is seen when a good part of the window has reached it.
-    beat_s = (phases[int(np.argmax(sums))] * HOP_S + 0.7 * WINDOW_FRAMES / 48000.0) % (60.0 / best)
+    beat_s = (phases[int(np.argmax(sums))] * hop_s + 0.7 * WINDOW_FRAMES / 48000.0) % (60.0 / best)
     return Tempo(round(best, 2), certainty, float(beat_s))
