@@ -187,7 +187,8 @@ def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client
     body = {"kind": "gate", "name": "Tight", "settings": {"threshold_db": -20.0}}
     first = client.post("/api/presets", json=body).json()
     assert first["settings"]["threshold_db"] == -20.0 and first["settings"]["hold_ms"] == 10.0
-    again = client.post("/api/presets", json={**body, "settings": {"threshold_db": -25.0}}).json()
+    assert client.post("/api/presets", json=body).status_code == 409  # not replaced unasked
+    again = client.post("/api/presets", json={**body, "settings": {"threshold_db": -25.0}, "replace": True}).json()
     listed = client.get("/api/presets?kind=gate").json()
     assert [p["settings"]["threshold_db"] for p in listed] == [-25.0] and not client.get("/api/presets?kind=trim").json()
     other = client.post("/api/presets", json={**body, "name": "Loose"}).json()
@@ -198,7 +199,7 @@ def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client
     back = client.post(f"/api/presets/{again['id']}/restore")
     assert back.status_code == 409 and "given to another" in back.json()["detail"]
     file = client.get("/api/presets/file").json()
-    assert file["format"] == "salt anvil presets" and file["version"] == 2 and len(file["presets"]) == 1
+    assert file["format"] == "salt anvil presets" and file["version"] == 3 and len(file["presets"]) == 1
     good = {"kind": "clipper", "name": "Good", "settings": {}}
     for wrong, why in (
         ({**good, "name": "Bad", "settings": {"ceiling_db": 5.0}}, "preset 'Bad': ceiling_db"),
@@ -208,7 +209,7 @@ def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client
         told = client.post("/api/presets/file", json={**file, "presets": [good, wrong]})
         assert told.status_code == 422 and why in told.json()["detail"]
     assert not client.get("/api/presets?kind=clipper").json()  # none of a file with a fault
-    assert "up to 2" in client.post("/api/presets/file", json={**file, "version": 3}).json()["detail"]
+    assert "up to 3" in client.post("/api/presets/file", json={**file, "version": 4}).json()["detail"]
     assert client.post("/api/presets/file", json={**file, "presets": [good]}).status_code == 201
     assert len(client.get("/api/presets?kind=clipper").json()) == 1
 
