@@ -1,6 +1,7 @@
 """From an empty folder to the first treated bus: by mouse alone and by keyboard alone, with one's own files."""
 
 import io
+import re
 import time
 
 import numpy as np
@@ -98,6 +99,10 @@ def test_the_first_minute_by_mouse(empty):
     page.wait_for_selector("dialog >> text=Group under buses")
     act(page.click("dialog >> text=Apply"))
     page.wait_for_selector("[data-strip] >> text=Drums")
+    page.click("[data-strip] >> text=Kick")  # what was brought in can be seen
+    assert re.match(
+        r"wav pcm 16, 44\.1 kHz, mono, 0:24\.000\s+peak -\d+\.\d dBFS, -\d+\.\d LUFS", page.inner_text("[data-figure=file]")
+    )
     act(page.click("header .session"))
     for _ in range(4):
         act(page.click("dialog >> text=Tap"))

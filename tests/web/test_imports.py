@@ -109,6 +109,7 @@ def test_what_belongs_together_is_proposed_and_done_in_one_undoable_edit(client,
     by_id = {strip["id"]: strip for strip in strips(client, session)}
     feeds = {strip["name"]: by_id[strip["output"]]["name"] for strip in by_id.values() if strip["output"] in by_id}
     assert feeds == {"Kick": "Drums", "Snare": "Drums", "Vox lead": "Voices", "Vox back": "Voices"}
+    assert [strip["name"] for strip in strips(client, session) if strip["kind"] == "bus"] == ["Drums", "Voices"]
     client.post(f"/api/sessions/{session}/undo", json={})
     assert {strip["output"] for strip in strips(client, session)} == {"main"}
 
@@ -129,6 +130,25 @@ def test_times_and_markers_in_the_files_are_proposed(client, session, tmp_path):
     after = client.get(f"/api/sessions/{session}").json()["session"]
     assert [strip["start_s"] for strip in after["strips"][1:]] == [0.0, 0.5] and after["tempo_bpm"] == pytest.approx(96, abs=0.01)
     assert [(s["name"], round(s["start_s"], 3)) for s in after["sections"]] == [("Verse", 0.0), ("Chorus", 2.5)]
+
+
+def test_files_of_any_size_are_taken(client, session, tmp_path):
+    """A stem of a song is larger than any other body may be."""
+    big = wav(tmp_path, "Song.wav", channels=2, seconds=20)
+    assert len(big) > 5 << 20
+    job, _, refused = bring(client, session, [("Song.wav", big), ("Song.wav", big)])
+    assert job["state"] == "done" and not refused and len(tracks(client, session)) == 2
+    assert client.post(f"/api/sessions/{session}/imports", content=b"x" * (5 << 20)).status_code == 413
+
+
+def test_a_file_sent_again_takes_the_place_of_the_first(client, session, tmp_path):
+    url = f"/api/sessions/{session}/imports"
+    number = client.post(url, json={"names": ["a.wav"]}).json()["id"]
+    assert client.put(f"{url}/{number}/0", content=b"").status_code == 422
+    for _ in range(2):
+        assert client.put(f"{url}/{number}/0", content=wav(tmp_path, "a.wav")).status_code == 204
+    assert len(list((client.app.state.services.folder / "uploads").iterdir())) == 1
+    assert ended(client, client.post(f"{url}/{number}").json())["state"] == "done" and tracks(client, session) == ["a"]
 
 
 def test_bad_files_are_named_and_the_others_become_tracks(client, session, tmp_path):

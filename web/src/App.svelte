@@ -51,8 +51,11 @@
   /** The address follows the session that is open. */
   $effect(() => {
     const id = workspace.version?.id ?? null;
-    if (id !== null && addressOf(location.hash).session !== id)
-      history.replaceState(null, '', hashOf({ session: id, view }));
+    const shown = addressOf(location.hash).session;
+    if (id === null || shown === id) return;
+    // From one session to another, so that back leads to the first.
+    const how = shown === null ? 'replaceState' : 'pushState';
+    history[how](null, '', hashOf({ session: id, view }));
   });
   onMount(() => {
     void workspace.start(addressOf(location.hash).session).finally(() => (started = true));

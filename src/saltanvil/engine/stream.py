@@ -46,7 +46,7 @@ class Block:
     """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start.
 
     version: how often the play was taken back; seam: the first block of this version, which goes on exactly from the one before.
-    steps: each step's largest change of gain in dB, negative where it fell; gate_states: where a step's gate_state stands;
+    steps: each step's largest change of gain in dB, negative where it fell; gate_states: what its gate is doing;
     lanes: peak of each lane in its split's sum, in dBFS; sends: of what each send brings to its bus; keys: loudest
     level at each detector that has an outside key, in dB.
     """

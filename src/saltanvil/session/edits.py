@@ -24,6 +24,8 @@ from saltanvil.session.validate import key_sources
 
 #: Beyond any place in a list.
 MAX_INDEX = 1 << 20
+#: Values moved by one edit.
+MAX_VALUES = 200
 
 
 class EditRefused(ValueError):
@@ -254,7 +256,7 @@ class Set(Edit):
     """
 
     op: Literal["set"] = "set"
-    values: list[Moved] = Field(min_length=1, max_length=200)
+    values: list[Moved] = Field(min_length=1, max_length=MAX_VALUES)
     alone: bool = False
 
     @property

@@ -1,16 +1,19 @@
 """What files to be imported say of themselves, and what can be done with the tracks they become."""
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal, get_args
 
+import numpy as np
+from numpy.typing import NDArray
 from pydantic import BaseModel
 
 from saltanvil.media.markers import FileMarkers, Marker
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Section, Session, Strip, new_id
-from saltanvil.session.edits import AddStrip, Batch, Set, SetOutput
+from saltanvil.session.edits import MAX_VALUES, AddStrip, Batch, Set, SetOutput
 from saltanvil.session.importing import grouped
 from saltanvil.session.sections import AddSection
 from saltanvil.session.settings import Moved
@@ -21,6 +24,8 @@ MIDI = (".mid", ".midi", ".smf")
 SAME_TIME_S = 0.001
 #: The last marker's section is at least so long.
 LAST_SECTION_S = 1.0
+#: How much of a long song the passage is after an import.
+LOUDEST_BARS = 8
 
 
 @dataclass
@@ -42,6 +47,12 @@ class Sent:
     @property
     def stem(self) -> str:
         return Path(self.name).stem or self.name
+
+    def drop(self) -> None:
+        """Forget what was sent."""
+        if self.path is not None:
+            self.path.unlink(missing_ok=True)
+        self.path = self.problem = None
 
 
 class Proposal(BaseModel):
@@ -70,6 +81,7 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
             bus_id = bus.id if bus else new_id()
             if bus is None:
                 edits.append(AddStrip(strip=Strip(id=bus_id, name=group, kind="bus"), index=at))
+                at += 1
             edits += [SetOutput(strip_id=strips[place].id, output=bus_id) for place in places]
         told = "; ".join(f"{group}: {', '.join(strips[place].name for place in places)}" for group, places in groups.items())
         found.append(Proposal(name="buses", text=told, edit=Batch(edits=edits)))
@@ -77,12 +89,16 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
     known = [time for time in references if time is not None]
     if known and max(known) - min(known) > SAME_TIME_S:
         first = min(known)
-        starts = {strip.id: time - first for strip, time in zip(strips, references, strict=True) if time is not None}
+        starts = [
+            Moved(of="strip", id=strip.id, name="start_s", value=round(time - first, 9))
+            for strip, time in zip(strips, references, strict=True)
+            if time is not None
+        ]
         found.append(
             Proposal(
                 name="times",
                 text=f"{len(known)} files say when they begin, up to {max(known) - first:.3f} s apart",
-                edit=Set(values=[Moved(of="strip", id=name, name="start_s", value=round(at, 9)) for name, at in starts.items()]),
+                edit=Batch(edits=[Set(values=starts[at : at + MAX_VALUES]) for at in range(0, len(starts), MAX_VALUES)]),
             )
         )
     sections = sections_of(files, made_of)
@@ -115,9 +131,28 @@ def sections_of(files: list[Sent], made_of: list[Sent]) -> list[Section]:
         return []
     marks: list[Marker] = sorted(sent.markers.markers, key=lambda mark: mark.start_s)
     length = max((one.frames / one.rate for one in made_of if one.rate), default=marks[-1].start_s + 10.0)
-    ends = [mark.start_s for mark in marks[1:]] + [max(length, marks[-1].start_s + 1.0)]
+    ends = [mark.start_s for mark in marks[1:]] + [max(length, marks[-1].start_s + LAST_SECTION_S)]
     return [
         Section(name=mark.name, start_s=mark.start_s, end_s=mark.end_s or end)
         for mark, end in zip(marks, ends, strict=True)
         if (mark.end_s or end) > mark.start_s
     ]
+
+
+def loudest_bars(session: Session, squares: Sequence[NDArray[np.float32]], bin_s: float, length_s: float) -> tuple[float, float]:
+    """The whole of new tracks, or their eight bars with the most power, if they are longer than twice that.
+
+    squares: mean squares of each track, a bin of bin_s seconds each.
+    """
+    bar = 60.0 / session.tempo_bpm * session.beats_in_bar
+    span = LOUDEST_BARS * bar
+    if length_s <= 2.0 * span:
+        return 0.0, length_s
+    power = np.zeros(max(len(track) for track in squares))
+    for track in squares:
+        power[: len(track)] += track
+    sums = np.concatenate([[0.0], np.cumsum(power)])
+    starts = np.arange(0.0, length_s - span, bar)
+    at = np.minimum((np.stack([starts, starts + span]) / bin_s).astype(int), len(power))
+    start = float(starts[int(np.argmax(sums[at[1]] - sums[at[0]]))])
+    return start, start + span

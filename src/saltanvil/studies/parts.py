@@ -5,10 +5,17 @@ The best cuts of the bars' loudness into stretches of nearly one level, each cut
 Letters 12(2), 2005, from memory).
 """
 
+from collections.abc import Callable
+
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.session.document import Section
+from saltanvil.engine.media import Media
+from saltanvil.engine.render import render_strips
+from saltanvil.engine.time import session_frames
+from saltanvil.measure.loudness import LoudnessMeter, energy_to_lufs
+from saltanvil.session.document import MAIN_ID, Section, Session
+from saltanvil.studies.match import settled
 
 #: A cut must explain so much of the squared difference, in LU squared.
 PENALTY = 12.0
@@ -16,6 +23,24 @@ MIN_BARS = 2
 #: Parts whose levels are no further apart have the same letter.
 ALIKE_LU = 1.5
 QUIETEST_LUFS = -60.0
+#: The meter keeps an energy for each so many seconds.
+HOP_S = 0.01
+
+
+def proposed(session: Session, media: Media, cancelled: Callable[[], bool]) -> list[Section]:
+    """Sections from the loudness of the main, bar by bar. Raises Cancelled."""
+    frames = session_frames(session, media)
+    length_s = frames / session.rate_hz
+    meter = LoudnessMeter(session.rate_hz, 2)
+    for block in render_strips(settled(session, media, cancelled), media, 0, frames, [MAIN_ID], cancelled):
+        meter.add(block[MAIN_ID])
+    hops = np.asarray(meter.energies)
+    bar_s = 60.0 / session.tempo_bpm * session.beats_in_bar
+    first_s = session.bar_one_s % bar_s
+    count = int((length_s - first_s) / bar_s + 0.5)
+    edges = np.clip(np.round((first_s + bar_s * np.arange(count + 1)) / HOP_S).astype(int), 0, len(hops))
+    levels = [energy_to_lufs(float(hops[a:b].mean())) if b > a else QUIETEST_LUFS for a, b in zip(edges, edges[1:], strict=False)]
+    return parts(np.array(levels), bar_s, first_s, length_s)
 
 
 def cuts(levels: NDArray[np.float64], penalty: float = PENALTY, least: int = MIN_BARS) -> list[int]:

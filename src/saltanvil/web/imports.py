@@ -10,10 +10,10 @@ As long as a session has no sound, it takes the rate that most of the files have
 
 import asyncio
 import secrets
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated
 
-import numpy as np
 from fastapi import APIRouter, HTTPException, Query, Request
 
 from saltanvil.media.decode import MediaError, Source, joined, open_audio
@@ -22,15 +22,15 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import NotFound, Session, Strip
 from saltanvil.session.edits import AddStrip, Batch, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
-from saltanvil.studies.importing import Sent, proposals, rate_of
+from saltanvil.studies.importing import Sent, loudest_bars, proposals, rate_of
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
 from saltanvil.web.uploads import Import, ImportView, NewImport
 
 router = APIRouter(prefix="/api/sessions/{session_id}", tags=["media"])
 
-#: How much of a long song the passage is after an import.
-LOUDEST_BARS = 8
+#: Frames a bin of the power that is looked through for the loudest bars.
+POWER_BINS = 4096
 
 
 async def stored(services: Services, request: Request, name: str) -> Path:
@@ -74,6 +74,7 @@ async def send_file(services: Served, request: Request, session_id: Number, numb
         raise NotFound(f"this import has {len(found.files)} files; there is none at {place}")
     sent = found.files[place]
     path = await stored(services, request, sent.name)
+    sent.drop()  # if it was sent before
     try:
         await asyncio.to_thread(look_at, sent, path)
     except MediaError as error:
@@ -108,22 +109,21 @@ async def import_media(
     await asyncio.to_thread(services.sessions.version, session_id)
     found = services.imports.begin(session_id, NewImport(names=[name]))
     sent = found.files[0]
-    sent.path = await stored(services, request, sent.name)
+    path = sent.path = await stored(services, request, sent.name)
 
     def look() -> None:
-        look_at(sent, sent.path)  # type: ignore[arg-type]
+        look_at(sent, path)
 
     return (await asyncio.to_thread(started, services, found, look)).view()
 
 
-def started(services: Services, found: Import, look: object = None) -> Job:
-    files = found.sound_files()
-    title = files[0].name if len(files) == 1 else f"{len(files)} files"
+def started(services: Services, found: Import, look: Callable[[], None] = lambda: None) -> Job:
+    """look: what is still to be learnt of the files, in the job."""
+    title = found.files[0].name if len(found.files) == 1 else f"{len(found.files)} files"
 
     def work(job: Job) -> None:
         try:
-            if callable(look):
-                look()
+            look()
             made_tracks(services, found, job)
         finally:
             found.discard()
@@ -185,8 +185,8 @@ def made_tracks(services: Services, found: Import, job: Job) -> None:
     notes = [f"{sent.name}: {note}." for sent in found.files for note in sent.markers.notes]
     found.view = ImportView(
         id=found.number, strip_ids=[strip.id for strip in strips], problems=problems, notes=notes,
-        proposals=[*proposals(session, strips, made_of, found.files)],
-        passage_s=loudest_bars(services, session, strips),
+        proposals=proposals(session, strips, made_of, found.files),
+        passage_s=passage_of(services, session, strips),
     )  # fmt: skip
     job.warnings = problems
 
@@ -200,23 +200,12 @@ def opened(sent: Sent, other: Sent | None) -> Source:
     return joined(source, open_audio(other.path, other.name), f"{without_side(sent.stem)}{Path(sent.name).suffix}")
 
 
-def loudest_bars(services: Services, session: Session, strips: list[Strip]) -> tuple[float, float] | None:
-    """The whole of the new tracks, or the eight bars of them with the most power, if they are longer than twice that."""
-    if not strips:
+def passage_of(services: Services, session: Session, strips: list[Strip]) -> tuple[float, float] | None:
+    """What is to be heard first of the new tracks."""
+    ids = [strip.media_id for strip in strips if strip.media_id is not None]
+    if not ids:
         return None
     media = services.media.at_rate(session.rate_hz)
-    length = max(media.frames(strip.media_id) for strip in strips if strip.media_id is not None) / session.rate_hz
-    bar = 60.0 / session.tempo_bpm * session.beats_in_bar
-    span = LOUDEST_BARS * bar
-    if length <= 2.0 * span:
-        return 0.0, length
-    bins = 4096
-    power = np.zeros(int(length * session.rate_hz / bins) + 1)
-    for strip in strips:
-        squares = services.media.pyramid(strip.media_id or 0, bins)[2]
-        power[: len(squares)] += squares[: len(power)]
-    sums = np.concatenate([[0.0], np.cumsum(power)])
-    starts = np.arange(0.0, length - span, bar)
-    at = np.minimum((np.stack([starts, starts + span]) * session.rate_hz / bins).astype(int), len(power))
-    start = float(starts[int(np.argmax(sums[at[1]] - sums[at[0]]))])
-    return start, start + span
+    squares = [services.media.pyramid(media_id, POWER_BINS)[2] for media_id in ids]
+    length_s = max(media.frames(media_id) for media_id in ids) / session.rate_hz
+    return loudest_bars(session, squares, POWER_BINS / session.rate_hz, length_s)

@@ -4,6 +4,7 @@ import contextlib
 import hmac
 import ipaddress
 import json
+import re
 import socket
 from urllib.parse import parse_qs, urlsplit
 
@@ -12,6 +13,8 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 LOOPBACK = {"127.0.0.1", "localhost", "[::1]"}
 MAX_BODY_BYTES = 4 << 20
 MAX_UPLOAD_BYTES = 16 << 30
+#: Where the body is a file.
+FILES = re.compile(r"/media$|/imports/\d+/\d+$")
 COOKIE = "saltanvil_token"
 HEADERS = [
     (
@@ -102,7 +105,7 @@ class Guard:
             elif not hmac.compare_digest(kept.encode(), self.token.encode()):
                 await refuse(scope, send, 401, "a token is needed; open the address with the token that was printed at the start")
                 return
-        limit = MAX_UPLOAD_BYTES if scope["path"].endswith("/media") else MAX_BODY_BYTES
+        limit = MAX_UPLOAD_BYTES if FILES.search(scope["path"]) else MAX_BODY_BYTES
         length = headers.get("content-length", "0")
         if not length.isdigit() or int(length) > limit:
             await refuse(scope, send, 413, f"too large; at most {limit >> 20} MiB are taken here")

@@ -2,22 +2,17 @@
 
 from typing import Annotated
 
-import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
-from saltanvil.engine.render import render_strips
-from saltanvil.engine.time import session_frames
-from saltanvil.measure.loudness import LoudnessMeter, energy_to_lufs
 from saltanvil.measure.tempo import estimate
 from saltanvil.session import sections as section_rules
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.document import MAIN_ID, Section
-from saltanvil.session.edits import Batch, EditRefused, Set
+from saltanvil.session.document import Section
+from saltanvil.session.edits import MAX_VALUES, Batch, EditRefused, Set
 from saltanvil.session.settings import Moved
-from saltanvil.studies.match import settled
-from saltanvil.studies.parts import parts
+from saltanvil.studies.parts import proposed
 from saltanvil.studies.stage_gain import Level, StripTrim, trims
 from saltanvil.web.services import Asked, Number, Served, Services, answered
 
@@ -25,7 +20,6 @@ router = APIRouter(prefix="/api/sessions/{session_id}", tags=["timeline"])
 
 Tab = Annotated[str, Field(min_length=1, max_length=64)]
 MAX_CSV = 1 << 20
-HOP_S = 0.01
 
 
 class TempoQuestion(BaseModel):
@@ -85,18 +79,7 @@ async def propose(services: Served, request: Request, session_id: Number, asked:
 
 def parts_of(services: Services, question: Asked, session_id: int) -> PartsAnswer:
     session = services.sessions.version(session_id).session
-    media = services.media.at_rate(session.rate_hz)
-    rate, frames = session.rate_hz, session_frames(session, media)
-    meter = LoudnessMeter(rate, 2)
-    for block in render_strips(settled(session, media, question.superseded), media, 0, frames, [MAIN_ID], question.superseded):
-        meter.add(block[MAIN_ID])
-    bar_s = 60.0 / session.tempo_bpm * session.beats_in_bar
-    first_s = session.bar_one_s % bar_s
-    hops = np.asarray(meter.energies)
-    count = int((frames / rate - first_s) / bar_s + 0.5)
-    edges = np.clip(np.round((first_s + bar_s * np.arange(count + 1)) / HOP_S).astype(int), 0, len(hops))
-    levels = [energy_to_lufs(float(hops[a:b].mean())) if b > a else -200.0 for a, b in zip(edges, edges[1:], strict=False)]
-    found = parts(np.array(levels), bar_s, first_s, frames / rate)
+    found = proposed(session, services.media.at_rate(session.rate_hz), question.superseded)
     return PartsAnswer(sections=found, edit=section_rules.SetSections(sections=found))
 
 
@@ -153,5 +136,5 @@ def stage_gain_of(services: Services, question: Asked, session_id: int, asked: S
         for trim in found
         if trim.trim_db != session.strip(trim.strip_id).trim_db
     ]
-    edits = [Set(values=moved[at : at + 200]) for at in range(0, len(moved), 200)]
+    edits = [Set(values=moved[at : at + MAX_VALUES]) for at in range(0, len(moved), MAX_VALUES)]
     return StageGainAnswer(trims=found, edit=None if not edits else edits[0] if len(edits) == 1 else Batch(edits=edits))

@@ -55,9 +55,7 @@ class Import:
 
     def discard(self) -> None:
         for sent in self.files:
-            if sent.path is not None:
-                sent.path.unlink(missing_ok=True)
-                sent.path = None
+            sent.drop()
 
 
 class Imports:

@@ -1,7 +1,8 @@
 <script lang="ts">
   /** The strip itself: trim, level, pan, what it feeds, what it sends, and why it is silent if it is. */
-  import type { SettingValue, Strip } from '../api/client';
+  import { api, type MediaFacts, type SettingValue, type Strip } from '../api/client';
   import Rule from '../controls/Rule.svelte';
+  import { clock } from '../draw/scale';
   import { addSend, setSend } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
 
@@ -13,6 +14,17 @@
     buses.filter((bus) => bus.kind === 'bus' && !strip.sends.some((send) => send.target === bus.id)),
   );
   const routing = $derived(workspace.routing?.strips[strip.id]);
+
+  let file = $state.raw<MediaFacts | null>(null);
+  $effect(() => {
+    const id = strip.media_id;
+    file = null;
+    if (id !== null)
+      void workspace.attempt(async () => {
+        const facts = await api.media(id);
+        if (strip.media_id === id) file = facts;
+      }, true);
+  });
 
   const put = (name: string, value: SettingValue, gesture: string | null) =>
     workspace.move('strip', strip.id, { [name]: value }, gesture);
@@ -47,6 +59,15 @@
   {/if}
   {#if routing?.silent}<p class="silent" data-figure="silent">{routing.silent}</p>{/if}
   {#if routing?.keys.length}<p class="soft">Key of {routing.keys.join(', ')}.</p>{/if}
+  {#if file}
+    <p class="soft figure" data-figure="file" title={file.name}>
+      {file.format}, {file.rate_hz / 1000} kHz, {file.channels === 1 ? 'mono' : 'stereo'}, {clock(
+        file.length_s,
+      )}<br />peak {file.peak_dbfs.toFixed(1)} dBFS{file.loudness_lufs === null
+        ? ''
+        : `, ${file.loudness_lufs.toFixed(1)} LUFS`}
+    </p>
+  {/if}
 </div>
 {#if strip.kind !== 'main'}
   <div class="group">

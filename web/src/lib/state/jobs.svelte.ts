@@ -56,6 +56,7 @@ export class Jobs {
   close(): void {
     this.session = null;
     clearTimeout(this.timer);
+    this.waiting.clear();
     this.list = [];
   }
 
