@@ -34,12 +34,18 @@ AudioNode.prototype.connect = function (target, ...rest) {
     }
   })`;
   const url = URL.createObjectURL(new Blob([code], { type: 'text/javascript' }));
-  window.tap = { context, heard: [] };
+  window.tap = { context, heard: [], wanted: null };
   context.audioWorklet.addModule(url).then(() => {
     const node = new AudioWorkletNode(context, 'tap', { outputChannelCount: [2] });
     node.port.onmessage = ({ data }) => {
-      window.tap.heard.push(data);
-      if (window.tap.heard.length > 60000) window.tap.heard.splice(0, 30000);
+      const { heard, wanted } = window.tap;
+      heard.push(data);
+      if (heard.length > 60000) heard.splice(0, 30000);
+      if (!wanted || data[0] <= wanted.began_s) return;
+      wanted.quanta = data[1] > wanted.power === wanted.above ? wanted.quanta + 1 : 0;
+      if (wanted.quanta < wanted.wanted_quanta) return;
+      window.tap.wanted = null;
+      wanted.done(data[0] - (wanted.wanted_quanta - 1) * 128 / context.sampleRate - wanted.began_s);
     };
     connect.call(this, node);
     connect.call(node, context.destination);
@@ -47,11 +53,17 @@ AudioNode.prototype.connect = function (target, ...rest) {
   return target;
 };
 """
-PRESS = """(selector) => {
-  window.tap.heard = [];
+# The quanta after a press are counted as they come: seconds until the first of those that are louder, or softer, than before.
+# What is softer has to stay so for eight quanta (21 ms): a gap in the sound is no change.
+PRESS = """([selector, above]) => new Promise((resolve, reject) => {
+  const { heard, context } = window.tap;
+  const last = heard.slice(-375);
+  const power = above ? 1e-9 : 0.02 * last.reduce((sum, [, power]) => sum + power, 0) / last.length;
+  setTimeout(() => reject(new Error(`no change after ${selector}; power before it ${power}`)), 20000);
+  window.tap.wanted = {
+    began_s: context.currentTime, power, above, quanta: 0, wanted_quanta: above ? 1 : 8, done: resolve };
   document.querySelector(selector).click();
-  return window.tap.context.currentTime;
-}"""
+})"""
 
 
 def burn() -> None:
@@ -88,20 +100,7 @@ def percentiles(values: list[float]) -> str:
 
 def pressed(page: Page, selector: str, sounding: bool) -> float:
     """Milliseconds from a press until sound begins, or stops."""
-    power = "window.tap.heard.slice(-200).reduce((sum, [, power]) => sum + power, 0) / 200"
-    silence = 1e-9 if sounding else 0.02 * page.evaluate(power)
-    began = page.evaluate(PRESS, selector)
-    test = f"power {'>' if sounding else '<'} {silence}"
-    # A gap in the sound is no change: eight quanta of silence are.
-    span = 1 if sounding else 8
-    found = (
-        f"() => {{ const heard = window.tap.heard.filter(([time]) => time > {began});"
-        f" return heard.findIndex((_, n) => n + {span} <= heard.length"
-        f" && heard.slice(n, n + {span}).every(([, power]) => {test})); }}"
-    )
-    page.wait_for_function(f"({found})() >= 0")
-    at = page.evaluate(f"window.tap.heard.filter(([time]) => time > {began})[({found})()][0]")
-    return 1000.0 * float(at - began)
+    return 1000.0 * float(page.evaluate(PRESS, [selector, sounding]))
 
 
 def play_to_sound(page: Page, times: int) -> list[float]:

@@ -65,7 +65,7 @@ def uncoloured(page, name):
 
 def whole_song(page):
     """The passage is dragged over all of the timeline."""
-    box = page.locator(".timeline canvas").bounding_box()
+    box = page.locator("[data-picture=timeline]").bounding_box()
     page.mouse.move(box["x"] + 1, box["y"] + box["height"] / 2)
     page.mouse.down()
     page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)

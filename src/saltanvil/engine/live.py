@@ -25,6 +25,8 @@ WAY_S, MAX_WAY_S = 0.03, 0.15
 WAY_STEP_S, WAY_BACK_S = 0.01, 0.005
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.1
+#: With less than this ahead, nothing is rendered twice: a change is heard from the next block on, and what lies ahead grows.
+SPARE_S = 0.15
 #: Without a report for so long, a listener does not listen.
 SILENT_S = 1.0
 #: A report older than this says nothing of how much has been heard since.
@@ -54,7 +56,8 @@ class Player:
         self._playing = self._closed = self._fresh = self._changed = self._behind = False
         self._from = 0
         self._epoch = 0
-        self._sent = self._heard_frames = 0
+        #: Frames of the epoch: up to the block rendered last, the most that the listener has, what was heard.
+        self._sent = self._queued = self._heard_frames = 0
         self._reported_at = self._quiet_since = 0.0
         self._lead_s, self._way_s, self._late_at = LEAD_S, WAY_S, 0.0
         self._thread = threading.Thread(target=self._run, name="player", daemon=True)
@@ -68,7 +71,7 @@ class Player:
             self._from = floor_tick(max(0, round(position_s * self._wanted.session.rate_hz)))
             self._playing = self._fresh = True
             self._epoch += 1
-            self._heard_frames = self._sent = 0
+            self._heard_frames = self._sent = self._queued = 0
             self._reported_at = self._quiet_since = time.monotonic()
             self._condition.notify_all()
             return self._epoch
@@ -126,7 +129,7 @@ class Player:
         with self._condition:
             now = time.monotonic()
             if epoch == self._epoch:
-                self._heard_frames = max(self._heard_frames, min(frames, self._sent))
+                self._heard_frames = max(self._heard_frames, min(frames, self._queued))
                 self._reported_at = now
             if underruns > 0:
                 self._lead_s = min(self._lead_s + LEAD_STEP_S, MAX_LEAD_S)
@@ -156,7 +159,7 @@ class Player:
     @property
     def _short(self) -> bool:
         """Whether what can be heard next is less than what the listener is to have."""
-        return self._sent - self._heard_frames < NEAR_S * self._wanted.session.rate_hz
+        return self._queued - self._heard_frames < NEAR_S * self._wanted.session.rate_hz
 
     def nudge(self) -> None:
         with self._condition:
@@ -202,7 +205,8 @@ class Player:
                 wanted, changed, lead_s = self._wanted, self._changed, self._lead_s
                 self._changed = False
                 replaceable, heard = self._replaceable(rate), self._heard_frames
-            if changed:
+                spare = self._queued - heard > SPARE_S * rate
+            if changed and spare:
                 stream.take_back(replaceable)
             block = stream.next(wanted, lead_s)
             if block is None:
@@ -214,6 +218,7 @@ class Player:
             with self._condition:
                 if self._epoch == epoch:
                     self._sent = stream.frames
+                    self._queued = max(self._queued, self._sent)
             self._deliver(block)
             with self._condition:
                 if not self._changed:

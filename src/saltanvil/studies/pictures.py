@@ -22,7 +22,7 @@ FLOOR_DB = -90.0
 
 @dataclass(frozen=True)
 class Bite:
-    """One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB.
+    """One value a column: largest magnitude in dBFS before and after, RMS after, lowest and highest sample, reduction in dB.
 
     detector_db: loudest level at the step's detector, if it has one. touched: the largest difference between after and
     before at the gain of untouched sound, linear. rows: what else the step tells, by name.
@@ -30,6 +30,7 @@ class Bite:
 
     before_db: list[float]
     after_db: list[float]
+    after_rms_db: list[float]
     before_low: list[float]
     before_high: list[float]
     after_low: list[float]
@@ -110,6 +111,7 @@ def bite_of(whole: Passage, columns: int, first: int = 0, last: int | None = Non
     return Bite(
         rounded(magnitude_db(before)),
         rounded(magnitude_db(after)),
+        rounded(10.0 * np.log10(np.maximum(after[2], 10.0 ** (FLOOR_DB / 10.0)))),
         rounded(before[0], 4),
         rounded(before[1], 4),
         rounded(after[0], 4),

@@ -1098,7 +1098,7 @@ export interface components {
     };
     /**
      * Bite
-     * @description One value a column: largest magnitude in dBFS before and after, lowest and highest sample, reduction in dB.
+     * @description One value a column: largest magnitude in dBFS before and after, RMS after, lowest and highest sample, reduction in dB.
      *
      *     detector_db: loudest level at the step's detector, if it has one. touched: the largest difference between after and
      *     before at the gain of untouched sound, linear. rows: what else the step tells, by name.
@@ -1108,6 +1108,8 @@ export interface components {
       before_db: number[];
       /** After Db */
       after_db: number[];
+      /** After Rms Db */
+      after_rms_db: number[];
       /** Before Low */
       before_low: number[];
       /** Before High */

@@ -1,13 +1,14 @@
 /** What a picture of the bench shows: axes and what lies where. Pure functions. */
 import type { BenchResult } from '../api/client';
-import { decibelTicks } from '../draw/scale';
+import { clamp } from '../controls/value';
+import { decibelTicks, pixel, type Axis } from '../draw/scale';
+import { box, FREQUENCIES_HZ, line, rule, text, type Box, type Shape, type Stroke } from '../draw/shapes';
 
 export interface Span {
   low: number;
   high: number;
 }
 
-const HZ = [20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000];
 /** Nothing below this is worth room. */
 const DEEPEST_DB = -160;
 
@@ -44,12 +45,12 @@ export const hz = (value: number) =>
   value >= 1000 ? `${Number((value / 1000).toPrecision(3))}k` : `${Math.round(value)}`;
 
 export function logTicks({ low, high }: Span): Tick[] {
-  return HZ.filter((value) => Math.log10(value) >= low - 1e-9 && Math.log10(value) <= high + 1e-9).map(
-    (value) => ({
-      at: Math.log10(value),
-      text: hz(value),
-    }),
-  );
+  return FREQUENCIES_HZ.filter(
+    (value) => Math.log10(value) >= low - 1e-9 && Math.log10(value) <= high + 1e-9,
+  ).map((value) => ({
+    at: Math.log10(value),
+    text: hz(value),
+  }));
 }
 
 export function plainTicks({ low, high }: Span, most: number): Tick[] {
@@ -74,3 +75,110 @@ export function figureText(value: number | null): string {
   if (Math.abs(value) >= 1000) return value.toFixed(0);
   return value.toFixed(Math.abs(value) < 1 ? 3 : Math.abs(value) < 20 ? 2 : 1);
 }
+
+// ---- shapes ----------------------------------------------------------------------------------------------------------
+
+const DASHES = [[6, 4], [2, 3], [10, 3, 2, 3], [1, 4]]; // prettier-ignore
+/** Of a grid nothing so far below the loudest is shown. */
+const GRID_FLOOR_DB = -120;
+
+export interface Axes {
+  xs: Axis;
+  ys: Axis;
+}
+/** A result that is kept to be compared with. */
+export interface Pinned {
+  letter: string;
+  result: BenchResult;
+}
+
+export const axesOf = (shown: BenchResult[], { width, height }: Box): Axes => ({
+  xs: { ...xSpan(shown), from: 48, to: width - 16 },
+  ys: { ...ySpan(shown), from: height - 34, to: 26 },
+});
+
+const xOf = (x: number, result: BenchResult, { xs }: Axes) =>
+  pixel(result.log_x ? Math.log10(Math.max(x, 1)) : x, xs);
+const yOf = (y: number, result: BenchResult, { ys }: Axes) =>
+  clamp(pixel(isGrid(result) ? Math.log10(Math.max(y, 1)) : y, ys), ys.to, ys.from);
+
+/** The ground is part of the picture, so that it can be kept as a file. */
+export function gridShapes(result: BenchResult, { xs, ys }: Axes, { width, height }: Box): Shape[] {
+  const across = result.log_x ? logTicks(xs) : roundTicks(xs, 8);
+  const up = isGrid(result) ? logTicks(ys) : plainTicks(ys, Math.max(2, (ys.from - ys.to) / 22));
+  return [
+    box(0, 0, width, height, { ink: 'plate' }),
+    ...across.flatMap(({ at, text: label }) => {
+      const x = pixel(at, xs);
+      return [rule(x, ys.to, x, ys.from, { ink: 'line' }), text(x, ys.from + 11, label, 'center')];
+    }),
+    ...up.flatMap(({ at, text: label }) => {
+      const y = pixel(at, ys);
+      return [rule(xs.from, y, xs.to, y, { ink: 'line' }), text(xs.from - 6, y, label, 'right')];
+    }),
+    text(xs.to, ys.from + 25, result.x_label, 'right'),
+    text(xs.from, 13, result.y_label),
+  ];
+}
+
+/** Each level as ink: the stronger, the darker. Above the diagonal of the tone lie its harmonics, elsewhere its aliases. */
+function levelShapes(result: BenchResult, axes: Axes): Shape[] {
+  const { grid_x, grid_y } = result;
+  const wide = (axes.xs.to - axes.xs.from) / grid_x.length + 1;
+  const high = (axes.ys.from - axes.ys.to) / grid_y.length + 1;
+  return result.grid.flatMap((column, n) => {
+    const loudest = Math.max(...column);
+    return column.flatMap((level, m) => {
+      const share = clamp((level - loudest - GRID_FLOOR_DB) / -GRID_FLOOR_DB, 0, 1);
+      if (share <= 0) return [];
+      const [x, y] = [xOf(grid_x[n]!, result, axes), yOf(grid_y[m]!, result, axes)];
+      return [box(x - wide / 2, y - high / 2, wide, high, { ink: 'ink', alpha: share * share })];
+    });
+  });
+}
+
+function lineShapes(result: BenchResult, pins: Pinned[], axes: Axes): Shape[] {
+  const drawn = ({ x, y }: BenchResult['lines'][number], stroke: Stroke) =>
+    line(x.map((v) => xOf(v, result, axes)), y.map((v) => yOf(v, result, axes)), stroke); // prettier-ignore
+  const shapes: Shape[] = [];
+  pins.forEach((pin, n) => {
+    if (pin.result.test !== result.test) return;
+    for (const one of pin.result.lines)
+      shapes.push(drawn(one, { ink: 'ink', dash: DASHES[n % DASHES.length]! }));
+  });
+  result.lines.forEach((one, n) => {
+    shapes.push(drawn(one, n === 0 ? { ink: 'after', width: 1.5 } : { ink: 'soft' }));
+  });
+  // A pinned mark is open and to the left, with its pin's letter.
+  for (const pin of pins) {
+    let last = -100;
+    for (const mark of pin.result.marks) {
+      const [x, y] = [xOf(mark.x, result, axes) - 6, yOf(mark.y, result, axes)];
+      shapes.push({ type: 'frame', x: x - 2.5, y: y - 2.5, width: 5, height: 5, stroke: { ink: 'ink' } });
+      if (x - last > 26) shapes.push(text(x - 9, y, pin.letter, 'center', 'ink'));
+      last = x;
+    }
+  }
+  return shapes;
+}
+
+export function resultShapes(result: BenchResult, pins: Pinned[], axes: Axes): Shape[] {
+  const levels = isGrid(result);
+  const ink = levels ? 'taken' : 'ink';
+  const shapes = levels ? levelShapes(result, axes) : lineShapes(result, pins, axes);
+  let last = -100;
+  for (const mark of result.marks) {
+    const [x, y] = [xOf(mark.x, result, axes), yOf(mark.y, result, axes)];
+    shapes.push({ type: 'dot', x, y, radius: levels ? 6 : 2.5, ink, open: levels });
+    if (x - last < 20) continue;
+    last = x;
+    // Beside the line, where a pinned one may go on above.
+    const at = clamp(x + 12, axes.xs.from + 12, axes.xs.to - 16);
+    shapes.push(text(at, Math.max(y - 9, axes.ys.to + 4), mark.text, 'center', ink));
+  }
+  return shapes;
+}
+
+export const says = (result: BenchResult): string =>
+  result.figures.map(({ label, value, unit }) => `${label} ${figureText(value)} ${unit}`.trim()).join('; ') +
+  '.';

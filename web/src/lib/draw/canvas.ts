@@ -1,4 +1,7 @@
-/** Painting: crisp lines at any pixel ratio, and the four ways a stretch of sound is filled. */
+/** Painting: crisp lines at any pixel ratio, and the ways a stretch of sound is filled. */
+import type { Box, Fill, Shape, Stroke } from './shapes';
+
+const FONT = '11px "Spline Sans Mono Variable", monospace';
 
 export interface Colours {
   ground: string;
@@ -39,7 +42,7 @@ export function prepare(canvas: HTMLCanvasElement): CanvasRenderingContext2D | n
   if (!context) return null;
   context.setTransform(ratio, 0, 0, ratio, 0, 0);
   context.clearRect(0, 0, width, height);
-  context.font = '11px "Spline Sans Mono Variable", monospace';
+  context.font = FONT;
   return context;
 }
 
@@ -79,49 +82,99 @@ export function pattern(
   return made;
 }
 
-/** The closed shape between two lines of points, x growing. */
-export function between(
-  context: CanvasRenderingContext2D,
-  xs: number[],
-  upper: number[],
-  lower: number[],
-): void {
-  context.beginPath();
-  xs.forEach((x, i) => (i ? context.lineTo(x, upper[i]!) : context.moveTo(x, upper[i]!)));
-  for (let i = xs.length - 1; i >= 0; i -= 1) context.lineTo(xs[i]!, lower[i]!);
-  context.closePath();
-}
-
-export function line(context: CanvasRenderingContext2D, xs: number[], ys: number[]): void {
+function trace(context: CanvasRenderingContext2D, xs: number[], ys: number[]): void {
   context.beginPath();
   xs.forEach((x, i) => (i ? context.lineTo(x, ys[i]!) : context.moveTo(x, ys[i]!)));
-  context.stroke();
 }
 
-/** A one-pixel horizontal or vertical line that falls on whole pixels. */
-export function rule(
+function fill(
   context: CanvasRenderingContext2D,
-  x1: number,
-  y1: number,
-  x2: number,
-  y2: number,
+  colours: Colours,
+  { ink, pattern: kind, alpha }: Fill,
 ): void {
-  const sharp = (v: number) => Math.round(v) + 0.5;
-  context.beginPath();
-  context.moveTo(sharp(x1), sharp(y1));
-  context.lineTo(sharp(x2), sharp(y2));
-  context.stroke();
+  context.fillStyle = kind ? pattern(context, kind, colours[ink]) : colours[ink];
+  context.globalAlpha = alpha ?? 1;
+}
+
+function stroke(context: CanvasRenderingContext2D, colours: Colours, { ink, width, dash }: Stroke): void {
+  context.strokeStyle = colours[ink];
+  context.lineWidth = width ?? 1;
+  context.setLineDash(dash ?? []);
+}
+
+/** One-pixel lines fall on whole pixels. */
+const sharp = (v: number) => Math.round(v) + 0.5;
+
+function paintOne(context: CanvasRenderingContext2D, colours: Colours, shape: Shape): void {
+  switch (shape.type) {
+    case 'area': {
+      fill(context, colours, shape.fill);
+      trace(context, shape.xs, shape.upper);
+      for (let i = shape.xs.length - 1; i >= 0; i -= 1) context.lineTo(shape.xs[i]!, shape.lower[i]!);
+      context.closePath();
+      context.fill();
+      context.globalAlpha = 1;
+      return;
+    }
+    case 'line':
+      stroke(context, colours, shape.stroke);
+      trace(context, shape.xs, shape.ys);
+      context.stroke();
+      return;
+    case 'rule':
+      stroke(context, colours, shape.stroke);
+      context.beginPath();
+      context.moveTo(sharp(shape.from[0]), sharp(shape.from[1]));
+      context.lineTo(sharp(shape.to[0]), sharp(shape.to[1]));
+      context.stroke();
+      return;
+    case 'box':
+      fill(context, colours, shape.fill);
+      context.fillRect(shape.x, shape.y, shape.width, shape.height);
+      context.globalAlpha = 1;
+      return;
+    case 'frame':
+      stroke(context, colours, shape.stroke);
+      context.strokeRect(shape.x, shape.y, shape.width, shape.height);
+      return;
+    case 'dot':
+      stroke(context, colours, { ink: shape.ink });
+      fill(context, colours, { ink: shape.ink });
+      context.beginPath();
+      context.arc(shape.x, shape.y, shape.radius, 0, 7);
+      if (shape.open) context.stroke();
+      else context.fill();
+      return;
+    case 'text':
+      fill(context, colours, { ink: shape.ink });
+      context.textAlign = shape.align;
+      context.fillText(shape.text, shape.x, shape.y);
+      return;
+    case 'clip':
+      context.save();
+      context.beginPath();
+      context.rect(shape.x, shape.y, shape.width, shape.height);
+      context.clip();
+      for (const inner of shape.shapes) paintOne(context, colours, inner);
+      context.restore();
+  }
+}
+
+/** Paint shapes, the first lowest. */
+export function paint(context: CanvasRenderingContext2D, colours: Colours, shapes: Shape[]): void {
+  context.textBaseline = 'middle';
+  for (const shape of shapes) paintOne(context, colours, shape);
 }
 
 /** Calls `paint` now and whenever the element's size, the theme or the pixel ratio changes. */
-export function whenShown(canvas: HTMLCanvasElement, paint: () => void): () => void {
+export function whenShown(element: HTMLElement, paint: () => void): () => void {
   let asked = 0;
   const later = () => {
     cancelAnimationFrame(asked);
     asked = requestAnimationFrame(paint);
   };
   const size = new ResizeObserver(later);
-  size.observe(canvas);
+  size.observe(element);
   const theme = new MutationObserver(later);
   theme.observe(document.documentElement, { attributes: true, attributeFilter: ['data-theme'] });
   const system = matchMedia('(prefers-color-scheme: dark)');
@@ -133,4 +186,23 @@ export function whenShown(canvas: HTMLCanvasElement, paint: () => void): () => v
     theme.disconnect();
     system.removeEventListener('change', later);
   };
+}
+
+/** A picture as a PNG, at the resolution of the screen; `element` tells the colours. */
+export function imageOf(
+  element: Element,
+  { width, height }: Box,
+  shapes: Shape[],
+  done: (file: Blob | null) => void,
+): void {
+  const ratio = window.devicePixelRatio || 1;
+  const canvas = document.createElement('canvas');
+  canvas.width = Math.round(width * ratio);
+  canvas.height = Math.round(height * ratio);
+  const context = canvas.getContext('2d');
+  if (!context) return done(null);
+  context.scale(ratio, ratio);
+  context.font = FONT;
+  paint(context, coloursOf(element), shapes);
+  canvas.toBlob(done, 'image/png');
 }

@@ -6,43 +6,47 @@
   import { untrack } from 'svelte';
   import type { Lane } from '../api/client';
   import { clamp, format, tidy } from '../controls/value';
-  import { between, coloursOf, line, pattern, prepare, rule, whenShown } from '../draw/canvas';
-  import { pixel, valueAt, type Axis } from '../draw/scale';
+  import { dragged } from '../draw/drag';
+  import { pixel, valueAt } from '../draw/scale';
+  import { atHz } from '../draw/shapes';
   import { bandsState, mainStep, takenDb } from '../state/bands.svelte';
   import { setLane } from '../state/splits';
   import { spectrumState } from '../state/spectrum.svelte';
   import { workspace } from '../state/workspace.svelte';
+  import { axesOf, columnsOf, grid, levelAt, moveDivider, says, shapesOf } from './geometry/bands';
+  import Plot from './Plot.svelte';
 
-  let canvas = $state<HTMLCanvasElement | null>(null);
+  const MAX_LEVEL_DB = 24;
+
   let box = $state.raw({ width: 0, height: 0 });
+  /** What is dragged, by the name of its handle. */
   let held = $state<string | null>(null);
   let moving = $state<number[] | null>(null);
-  let gesture = '';
-  let began = { y: 0, value: 0, x: 0, dividers: [] as number[] };
 
   const split = $derived(workspace.step?.lanes ? workspace.step : null);
   const lanes = $derived(split?.lanes ?? []);
   const byBands = $derived(split?.settings['by'] === 'bands');
   const dividers = $derived(moving ?? (byBands ? (split!.settings['dividers_hz'] as number[]) : []));
   const spectrum = $derived(byBands ? (spectrumState.found?.spectrum ?? null) : null);
-  const TOP = 6;
-  const LOW = -78;
-  const xs = $derived<Axis>({ low: Math.log10(20), high: Math.log10(20000), from: 34, to: box.width - 14 });
-  const ys = $derived<Axis>({ low: LOW, high: TOP, from: box.height - 20, to: 40 });
-  const FREQUENCIES = [20, 50, 100, 200, 500, 1000, 2000, 5000, 10000, 20000];
-  const LEVELS: Axis = $derived({ low: -24, high: 24, from: ys.from - 6, to: ys.to + 6 });
-  const x = (hz: number) => pixel(Math.log10(clamp(hz, 20, 20000)), xs);
-  const y = (db: number) => pixel(clamp(db, LOW, TOP), ys);
-  /** Where each lane's column lies. */
-  const columns = $derived.by(() => {
-    if (byBands) {
-      const edges = [xs.from, ...dividers.map(x), xs.to];
-      return lanes.map((_, i) => [edges[i]!, edges[i + 1]!] as const);
-    }
-    const width = (xs.to - xs.from) / Math.max(1, lanes.length);
-    return lanes.map((_, i) => [xs.from + i * width, xs.from + (i + 1) * width] as const);
-  });
+  const axes = $derived(axesOf(box));
+  const columns = $derived(columnsOf(lanes.length, byBands ? dividers : null, axes));
   const taken = $derived(lanes.map((lane) => takenDb(lane)));
+  const lines = $derived(grid(axes, byBands));
+  const shapes = $derived(
+    shapesOf(
+      spectrum,
+      lanes.map((lane, i) => ({
+        column: columns[i]!,
+        taken_db: taken[i]!,
+        heard_db: bandsState.of(lane)?.heard_db ?? null,
+      })),
+      axes,
+    ),
+  );
+  const told = $derived(
+    says(lanes.map((lane, i) => ({ name: lane.name, taken_db: taken[i]!, level_db: lane.level_db }))),
+  );
+  const y = (level: number) => levelAt(level, axes);
 
   $effect(() => {
     void [workspace.study, spectrumState.fraction];
@@ -52,103 +56,35 @@
     }
   });
 
-  function paint(): void {
-    if (!canvas) return;
-    const context = prepare(canvas);
-    if (!context) return;
-    const colours = coloursOf(canvas);
-    context.textBaseline = 'middle';
-    context.lineWidth = 1;
-    if (byBands)
-      for (const hz of FREQUENCIES) {
-        context.strokeStyle = colours.line;
-        rule(context, x(hz), ys.to, x(hz), ys.from);
-        context.fillStyle = colours.soft;
-        context.textAlign = 'center';
-        context.fillText(hz >= 1000 ? `${hz / 1000}k` : String(hz), x(hz), box.height - 9);
-      }
-    for (let db = 0; db >= LOW; db -= 12) {
-      context.strokeStyle = colours.line;
-      rule(context, xs.from, y(db), xs.to, y(db));
-      context.fillStyle = colours.soft;
-      context.textAlign = 'right';
-      context.fillText(String(db), xs.from - 5, y(db));
-    }
-    if (spectrum?.before_db.length) {
-      const px = spectrum.frequency_hz.map(x);
-      const place = (values: number[]) => values.map(y);
-      between(context, px, place(spectrum.after_db), px.map(() => ys.from)); // prettier-ignore
-      context.fillStyle = colours.after;
-      context.globalAlpha = 0.3;
-      context.fill();
-      context.globalAlpha = 1;
-      context.strokeStyle = colours.soft;
-      line(context, px, place(spectrum.before_db));
-    }
-    lanes.forEach((lane, i) => {
-      const [from, to] = columns[i]!;
-      const depth = -taken[i]!;
-      if (depth > 0.05) {
-        context.fillStyle = pattern(context, 'hatch', colours.taken);
-        context.fillRect(from + 1, y(0), to - from - 2, y(-depth) - y(0));
-        context.strokeStyle = colours.taken;
-        rule(context, from + 1, y(-depth), to - 1, y(-depth));
-      }
-      const heard = bandsState.of(lane)?.heard_db;
-      if (heard) {
-        const at = from + 9;
-        context.strokeStyle = context.fillStyle = colours.key;
-        context.globalAlpha = 0.45;
-        context.fillRect(at - 3, y(heard[2]!), 7, Math.max(1, y(heard[0]!) - y(heard[2]!)));
-        context.globalAlpha = 1;
-        rule(context, at - 5, y(heard[1]!), at + 5, y(heard[1]!));
-        rule(context, at - 3, y(heard[3]!), at + 3, y(heard[3]!));
-        rule(context, at, y(heard[3]!), at, y(heard[2]!));
-      }
-    });
-  }
-  $effect(() => {
-    void [spectrum, xs, ys, columns, taken, bandsState.found];
-    paint();
-  });
-  $effect(() => {
-    if (!canvas) return;
-    return whenShown(canvas, () => {
-      box = { width: canvas!.clientWidth, height: canvas!.clientHeight };
-      paint();
-    });
-  });
-
-  function hold(event: PointerEvent & { currentTarget: HTMLElement }, name: string, value: number): void {
-    event.currentTarget.setPointerCapture(event.pointerId);
-    event.stopPropagation();
-    gesture = crypto.randomUUID();
-    held = name;
-    began = { y: event.clientY, value, x: event.clientX, dividers: [...dividers] };
-  }
   function release(): void {
     held = null;
     moving = null;
   }
+  /** One for each handle and for good: an edit must not end the drag that makes it. */
+  const drags: Record<string, ReturnType<typeof dragged>> = {};
 
-  function setDividers(wanted: number[]): void {
+  function setDividers(wanted: number[], gesture: string | null = null): void {
     const tidied = wanted.map((hz) => tidy(clamp(hz, 20, 20000), 'Hz'));
     if (tidied.some((hz, i) => i > 0 && hz < 1.1 * tidied[i - 1]!)) return;
     moving = held ? tidied : null;
-    workspace.set(split!.id, { dividers_hz: tidied }, held ? gesture : null);
+    workspace.set(split!.id, { dividers_hz: tidied }, gesture);
   }
   /** One divider, or with Shift all of them together. */
-  function dragDivider(event: PointerEvent, index: number): void {
-    if (held !== `divider ${index}`) return;
-    const hz = 10 ** valueAt(event.clientX - canvas!.getBoundingClientRect().left, xs);
-    const ratio = clamp(hz, 20, 20000) / began.dividers[index]!;
-    if (event.shiftKey) setDividers(began.dividers.map((value) => value * ratio));
-    else {
-      const low = index ? began.dividers[index - 1]! * 1.11 : 20;
-      const high = index < began.dividers.length - 1 ? began.dividers[index + 1]! / 1.11 : 20000;
-      setDividers(began.dividers.map((value, i) => (i === index ? clamp(hz, low, high) : value)));
-    }
-  }
+  const onDivider = (index: number) =>
+    (drags[`divider ${index}`] ??= (() => {
+      let began: number[] = [];
+      return dragged({
+        hold: () => {
+          held = `divider ${index}`;
+          began = [...dividers];
+          const [step, was] = [split!, began];
+          return (gesture) => workspace.set(step.id, { dividers_hz: was }, gesture);
+        },
+        move: ({ x, gesture, event }) =>
+          setDividers(moveDivider(began, index, 10 ** valueAt(x, axes.xs), event.shiftKey), gesture),
+        release,
+      });
+    })());
   function nudgeDivider(event: KeyboardEvent, index: number): void {
     const turn = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 }[event.key];
     if (turn) {
@@ -161,9 +97,9 @@
   }
   const removeDivider = (index: number) =>
     void workspace.edit({ op: 'remove_divider', step_id: split!.id, index });
-  function addDivider(event: MouseEvent): void {
+  function addDivider(event: MouseEvent & { currentTarget: HTMLElement }): void {
     if (!byBands) return;
-    const hz = 10 ** valueAt(event.clientX - canvas!.getBoundingClientRect().left, xs);
+    const hz = 10 ** valueAt(event.clientX - event.currentTarget.getBoundingClientRect().left, axes.xs);
     void workspace.edit({ op: 'add_divider', step_id: split!.id, frequency_hz: tidy(hz, 'Hz') });
   }
 
@@ -171,21 +107,49 @@
     const value = mainStep(lane)?.settings['threshold_db'];
     return typeof value === 'number' ? value : null;
   };
-  function dragThreshold(event: PointerEvent, lane: Lane): void {
-    if (held !== `threshold ${lane.id}`) return;
-    const step = mainStep(lane)!;
-    const setting = workspace
-      .processor(step.kind)!
-      .settings.find((candidate) => candidate.name === 'threshold_db')!;
-    const moved = valueAt(event.clientY, ys) - valueAt(began.y, ys);
-    const wanted = clamp(began.value + moved, setting.minimum ?? -80, setting.maximum ?? 0);
-    workspace.set(step.id, { threshold_db: tidy(wanted, 'dB') }, gesture);
-  }
-  function dragLevel(event: PointerEvent, lane: Lane): void {
-    if (held !== `level ${lane.id}`) return;
-    const moved = valueAt(event.clientY, LEVELS) - valueAt(began.y, LEVELS);
-    setLane(workspace, lane, { level_db: tidy(clamp(began.value + moved, -24, 24), 'dB') }, gesture);
-  }
+  /** A lane as it is now; the one a drag began with is of an older version. */
+  const laneNow = (id: string) => lanes.find((lane) => lane.id === id);
+  const onThreshold = (id: string) =>
+    (drags[`threshold ${id}`] ??= (() => {
+      let began = { y: 0, value: 0 };
+      return dragged({
+        hold: (place) => {
+          const lane = laneNow(id);
+          const step = lane && mainStep(lane);
+          if (!step) return false;
+          held = `threshold ${id}`;
+          began = { y: place.y, value: thresholdOf(lane)! };
+          return (gesture) => workspace.set(step.id, { threshold_db: began.value }, gesture);
+        },
+        move: (place) => {
+          const step = mainStep(laneNow(id)!)!;
+          const { settings } = workspace.processor(step.kind)!;
+          const setting = settings.find((candidate) => candidate.name === 'threshold_db')!;
+          const moved = valueAt(place.y, axes.ys) - valueAt(began.y, axes.ys);
+          const wanted = clamp(began.value + moved, setting.minimum ?? -80, setting.maximum ?? 0);
+          workspace.set(step.id, { threshold_db: tidy(wanted, 'dB') }, place.gesture);
+        },
+        release,
+      });
+    })());
+  const onLevel = (id: string) =>
+    (drags[`level ${id}`] ??= (() => {
+      let began = { y: 0, value: 0 };
+      return dragged({
+        hold: (place) => {
+          const lane = laneNow(id)!;
+          held = `level ${id}`;
+          began = { y: place.y, value: lane.level_db };
+          return (gesture) => setLane(workspace, lane, { level_db: began.value }, gesture);
+        },
+        move: (place) => {
+          const moved = valueAt(place.y, axes.levels) - valueAt(began.y, axes.levels);
+          const level_db = tidy(clamp(began.value + moved, -MAX_LEVEL_DB, MAX_LEVEL_DB), 'dB');
+          setLane(workspace, laneNow(id)!, { level_db }, place.gesture);
+        },
+        release,
+      });
+    })());
   function nudgeLevel(event: KeyboardEvent, lane: Lane): void {
     const turn = { ArrowUp: 1, ArrowRight: 1, ArrowDown: -1, ArrowLeft: -1 }[event.key];
     if (!turn) return;
@@ -196,18 +160,20 @@
   }
 </script>
 
-<figure
-  class="bands"
-  aria-label="All lanes in one picture"
+<Plot
+  name="bands"
+  label="All lanes in one picture"
+  says={told}
+  layers={[lines, shapes]}
+  bind:box
   data-lanes={bandsState.found?.bands.lanes.length ?? 0}
-  data-taken={taken.map((db) => db.toFixed(1)).join(' ')}
+  data-taken={taken.map((level) => level.toFixed(1)).join(' ')}
   ondblclick={addDivider}
 >
-  <canvas bind:this={canvas}></canvas>
   <span class="title"
     >dBFS{byBands ? ' over Hz' : ''}; hatched: taken; bars: level at the detector; wedges: lane level</span
   >
-  {#if box.width && split}
+  {#if split}
     {#each lanes as lane, i (lane.id)}
       {@const [from, to] = columns[i]!}
       {@const threshold = thresholdOf(lane)}
@@ -239,9 +205,7 @@
           style:width="{to - from - 4}px"
           style:top="{y(threshold)}px"
           title="Threshold of {lane.name}: drag"
-          onpointerdown={(event) => hold(event, `threshold ${lane.id}`, threshold)}
-          onpointermove={(event) => dragThreshold(event, lane)}
-          onpointerup={release}
+          {@attach onThreshold(lane.id)}
         >
           <span class="figure">{threshold.toFixed(1)}</span>
         </div>
@@ -258,21 +222,19 @@
         data-picture="level {lane.name}"
         title="Level of {lane.name}: {format(lane.level_db, 'dB')}"
         style:left="{to - 14}px"
-        style:top="{ys.to}px"
-        style:height="{ys.from - ys.to}px"
-        onpointerdown={(event) => hold(event, `level ${lane.id}`, lane.level_db)}
-        onpointermove={(event) => dragLevel(event, lane)}
-        onpointerup={release}
+        style:top="{axes.ys.to}px"
+        style:height="{axes.ys.from - axes.ys.to}px"
+        {@attach onLevel(lane.id)}
         onkeydown={(event) => nudgeLevel(event, lane)}
         ondblclick={(event) => {
           event.stopPropagation();
           setLane(workspace, lane, { level_db: 0 });
         }}
       >
-        <i class="zero" style:top="{pixel(0, LEVELS) - ys.to}px"></i>
-        <i class="wedge" style:top="{pixel(clamp(lane.level_db, -24, 24), LEVELS) - ys.to}px"></i>
+        <i class="zero" style:top="{pixel(0, axes.levels) - axes.ys.to}px"></i>
+        <i class="wedge" style:top="{pixel(clamp(lane.level_db, -24, 24), axes.levels) - axes.ys.to}px"></i>
         {#if Math.abs(lane.level_db) > 0.05 || held === `level ${lane.id}`}
-          <span class="figure" style:top="{pixel(clamp(lane.level_db, -24, 24), LEVELS) - ys.to}px"
+          <span class="figure" style:top="{pixel(clamp(lane.level_db, -24, 24), axes.levels) - axes.ys.to}px"
             >{format(lane.level_db, 'dB').replace(' dB', '')}</span
           >
         {/if}
@@ -291,12 +253,10 @@
         aria-valuetext={format(hz, 'Hz')}
         data-picture="divider {index + 1}"
         title="Drag; with Shift all dividers together; Del removes it"
-        style:left="{x(hz)}px"
-        style:top="{ys.to - 18}px"
+        style:left="{atHz(hz, axes.xs)}px"
+        style:top="{axes.ys.to - 18}px"
         style:bottom="20px"
-        onpointerdown={(event) => hold(event, `divider ${index}`, hz)}
-        onpointermove={(event) => dragDivider(event, index)}
-        onpointerup={release}
+        {@attach onDivider(index)}
         onkeydown={(event) => nudgeDivider(event, index)}
         ondblclick={(event) => event.stopPropagation()}
       >
@@ -304,22 +264,9 @@
       </div>
     {/each}
   {/if}
-</figure>
+</Plot>
 
 <style>
-  .bands {
-    position: relative;
-    margin: 0;
-    height: 100%;
-    min-width: 0;
-    overflow: hidden;
-  }
-  canvas {
-    position: absolute;
-    inset: 0;
-    width: 100%;
-    height: 100%;
-  }
   .title {
     position: absolute;
     left: 36px;

@@ -1,247 +1,159 @@
 <script lang="ts">
   /** Output level against input level, with the levels at the detector as a histogram along the input axis. */
-  import { between, coloursOf, line, pattern, prepare, rule, whenShown } from '../draw/canvas';
-  import { pixel, valueAt, type Axis } from '../draw/scale';
   import { clamp } from '../controls/value';
+  import { dragged, type Place } from '../draw/drag';
   import { frames } from '../draw/frames';
+  import { pixel, valueAt } from '../draw/scale';
   import { workspace } from '../state/workspace.svelte';
+  import {
+    addPoint,
+    axesOf,
+    grid,
+    MAX_POINTS,
+    movePoint,
+    outputAt,
+    says,
+    shapesOf,
+    type Point,
+  } from './geometry/curve';
+  import Plot from './Plot.svelte';
 
-  let canvas = $state<HTMLCanvasElement | null>(null);
+  /** Settings whose level a drag along the input axis moves; the first that the step has. */
+  const LEVELS = ['threshold_db', 'target_db', 'ceiling_db'];
+  /** So many pixels right of the knee a drag moves the ratio. */
+  const KNEE = 24;
+  const MAX_RATIO = 50;
+
   let box = $state.raw({ width: 0, height: 0 });
-  let gesture = '';
-  let held: 'aim' | 'ratio' | number | null = null;
-  let dragged = $state<[number, number][] | null>(null);
+  let held: 'level' | 'ratio' | number | null = null;
+  let moving = $state<Point[] | null>(null);
 
   const curve = $derived(workspace.study?.curve ?? null);
   const settings = $derived(workspace.step?.settings ?? {});
-  const TICKS = [-84, -72, -60, -48, -36, -24, -12, 0];
-  /** The setting that a drag along the input axis moves. */
-  const aim = $derived(['threshold_db', 'target_db', 'ceiling_db'].find((name) => name in settings) ?? null);
+  const level = $derived(LEVELS.find((name) => name in settings) ?? null);
   /** How much higher a ceiling lies than the input that reaches it. */
   const gained = $derived(
-    aim === 'ceiling_db' ? Number(settings['gain_db'] ?? settings['drive_db'] ?? 0) : 0,
+    level === 'ceiling_db' ? Number(settings['gain_db'] ?? settings['drive_db'] ?? 0) : 0,
   );
-  const points = $derived(dragged ?? (settings['points'] as [number, number][] | undefined) ?? []);
-  const low = $derived(points.length || Number(settings[aim ?? ''] ?? 0) < -42 ? -90 : -54);
-  const HISTOGRAM = 30;
-  const xs = $derived<Axis>({ low, high: 3, from: 34, to: box.width - 10 });
-  const ys = $derived<Axis>({ low, high: 3, from: box.height - 24 - HISTOGRAM, to: 26 });
+  const threshold = $derived(level ? Number(settings[level]) - gained : null);
+  const points = $derived(moving ?? (settings['points'] as Point[] | undefined) ?? []);
+  const axes = $derived(axesOf(points.length > 0 || Number(settings[level ?? ''] ?? 0) < -42, box));
+  const lines = $derived(grid(axes));
+  const shapes = $derived(curve ? shapesOf(curve, axes, threshold) : []);
 
-  function outputAt(input: number): number {
-    if (!curve) return input;
-    const at = clamp((input - curve.input_db[0]!) / 0.5, 0, curve.input_db.length - 1);
-    return curve.output_db[Math.round(at)]!;
-  }
-
-  /** The level that the detector hears at this moment, on the curve. */
+  /** The level at the detector at this moment, on the curve. */
   function point(element: HTMLElement): () => void {
     const place = () => {
-      const level = workspace.live?.detector_db ?? -160;
-      const seen = curve !== null && level > xs.low;
+      const now = workspace.live?.detector_db ?? -160;
+      const seen = curve !== null && now > axes.xs.low;
       element.style.visibility = seen ? 'visible' : 'hidden';
       if (!seen) return;
-      const [x, y] = [pixel(Math.min(level, xs.high), xs), pixel(Math.max(outputAt(level), ys.low), ys)];
+      const x = pixel(Math.min(now, axes.xs.high), axes.xs);
+      const y = pixel(Math.max(outputAt(curve, now), axes.ys.low), axes.ys);
       element.style.transform = `translate(${x.toFixed(1)}px, ${y.toFixed(1)}px)`;
     };
     place();
     return frames.add(place);
   }
 
-  function paint(): void {
-    if (!canvas) return;
-    const context = prepare(canvas);
-    if (!context || !curve) return;
-    const colours = coloursOf(canvas);
-    context.textBaseline = 'middle';
-    for (const tick of TICKS.filter((value) => value > low && (low > -60 || value % 24 === 0))) {
-      const [x, y] = [pixel(tick, xs), pixel(tick, ys)];
-      context.strokeStyle = colours.line;
-      rule(context, xs.from, y, xs.to, y);
-      rule(context, x, ys.to, x, ys.from);
-      context.fillStyle = colours.soft;
-      context.textAlign = 'right';
-      context.fillText(String(tick), xs.from - 5, y);
-      context.textAlign = 'center';
-      context.fillText(String(tick), x, box.height - 10);
-    }
-    context.save();
-    context.beginPath();
-    context.rect(xs.from, ys.to, xs.to - xs.from, ys.from - ys.to);
-    context.clip();
-    const px = curve.input_db.map((v) => pixel(v, xs));
-    const unity = curve.input_db.map((v) => pixel(v, ys));
-    const out = curve.output_db.map((v) => pixel(v, ys));
-    between(
-      context,
-      px,
-      unity.map((y, i) => Math.min(y, out[i]!)),
-      out,
-    );
-    context.fillStyle = pattern(context, 'hatch', colours.taken);
-    context.fill();
-    between(
-      context,
-      px,
-      out.map((y, i) => Math.min(y, unity[i]!)),
-      unity,
-    );
-    context.fillStyle = pattern(context, 'grain', colours.after);
-    context.fill();
-    context.strokeStyle = colours.soft;
-    context.setLineDash([3, 3]);
-    line(context, px, unity);
-    context.setLineDash([]);
-    context.strokeStyle = colours.after;
-    context.lineWidth = 2;
-    line(context, px, out);
-    context.lineWidth = 1;
-    context.restore();
-    const threshold = aim ? Number(settings[aim]) - gained : xs.low;
-    const tallest = Math.max(0.02, ...curve.histogram);
-    const base = box.height - 20;
-    const width = pixel(1.5, xs) - pixel(0, xs);
-    curve.histogram.forEach((share, i) => {
-      const from = curve.histogram_db[i]!;
-      if (from < xs.low || !share) return;
-      context.globalAlpha = from >= threshold ? 1 : 0.4;
-      context.fillStyle = colours.key;
-      const height = (share / tallest) * (HISTOGRAM - 4);
-      context.fillRect(pixel(from, xs), base - height, Math.max(1, width - 1), height);
-    });
-    context.globalAlpha = 1;
-    context.strokeStyle = colours.ink;
-    const x = pixel(clamp(threshold, xs.low, xs.high), xs);
-    if (aim) rule(context, x, base - HISTOGRAM, x, base);
-  }
+  const at = ({ x, y }: Place): Point => [valueAt(x, axes.xs), valueAt(y, axes.ys)];
+  const put = (values: Record<string, number | Point[]>, gesture: string) =>
+    workspace.set(workspace.step!.id, values, gesture);
 
-  $effect(() => {
-    void [curve, settings, xs, ys, aim, gained];
-    paint();
-  });
-  $effect(() => {
-    if (!canvas) return;
-    return whenShown(canvas, () => {
-      box = { width: canvas!.clientWidth, height: canvas!.clientHeight };
-      paint();
-    });
-  });
-
-  /** Left of the knee a drag moves the threshold, right of it the ratio. */
-  function press(event: PointerEvent): void {
-    if (!workspace.step || !curve) return;
-    canvas!.setPointerCapture(event.pointerId);
-    gesture = crypto.randomUUID();
-    const x = event.clientX - canvas!.getBoundingClientRect().left;
-    if (points.length) {
-      addPoint(event);
-      return;
-    }
-    if (!aim) return;
-    held = 'ratio' in settings && x > pixel(Number(settings[aim]), xs) + 24 ? 'ratio' : 'aim';
-    move(event);
-  }
-  function move(event: PointerEvent): void {
-    if (!held || !workspace.step) return;
-    const bounds = canvas!.getBoundingClientRect();
-    const input = valueAt(event.clientX - bounds.left, xs);
+  function move(place: Place): void {
+    const [input, output] = at(place);
     if (typeof held === 'number') {
-      movePoint(held, input, valueAt(event.clientY - bounds.top, ys));
-      return;
-    }
-    if (held === 'aim') {
-      const setting = workspace.processor(workspace.step.kind)?.settings.find((other) => other.name === aim);
+      moving = movePoint(points, held, input, output);
+      put({ points: moving }, place.gesture);
+    } else if (held === 'level') {
+      const { settings: described } = workspace.processor(workspace.step!.kind)!;
+      const setting = described.find((other) => other.name === level);
       const wanted = clamp(input + gained, setting?.minimum ?? -60, setting?.maximum ?? 0);
-      workspace.set(workspace.step.id, { [aim!]: Math.round(wanted * 10) / 10 }, gesture);
-      return;
+      put({ [level!]: Math.round(wanted * 10) / 10 }, place.gesture);
+    } else if (held === 'ratio') {
+      const ratio = (input - threshold!) / Math.max(output - threshold!, 0.01);
+      put({ ratio: Number(clamp(ratio, 1, MAX_RATIO).toPrecision(3)) }, place.gesture);
     }
-    const threshold = Number(settings['threshold_db']);
-    const output = valueAt(event.clientY - bounds.top, ys);
-    const ratio = clamp((input - threshold) / Math.max(output - threshold, 0.01), 1, 50);
-    workspace.set(workspace.step.id, { ratio: Number(ratio.toPrecision(3)) }, gesture);
   }
-
-  // ---- points of a free curve ----------------------------------------------------------------------------------------
-  const LEAST_GAP_DB = 0.5;
-  const tenth = (value: number) => Math.round(value * 10) / 10;
-
-  function movePoint(at: number, input: number, output: number): void {
-    const from = at > 0 ? points[at - 1]![0] + LEAST_GAP_DB : -90;
-    const to = at < points.length - 1 ? points[at + 1]![0] - LEAST_GAP_DB : 12;
-    const next = points.map((point, i) =>
-      i === at
-        ? ([clamp(tenth(input), from, to), clamp(tenth(output), -120, 12)] as [number, number])
-        : point,
-    );
-    dragged = next;
-    workspace.set(workspace.step!.id, { points: next }, gesture);
-  }
-  /** A press beside the points adds one there, to be dragged on. */
-  function addPoint(event: PointerEvent): void {
-    if (points.length > 15) return;
-    const bounds = canvas!.getBoundingClientRect();
-    const input = tenth(clamp(valueAt(event.clientX - bounds.left, xs), -90, 12));
-    if (points.some((point) => Math.abs(point[0] - input) < LEAST_GAP_DB)) return;
-    const at = points.filter((point) => point[0] < input).length;
-    dragged = [
-      ...points.slice(0, at),
-      [input, tenth(valueAt(event.clientY - bounds.top, ys))],
-      ...points.slice(at),
-    ];
-    held = at;
-    workspace.set(workspace.step!.id, { points: dragged }, gesture);
-  }
-  function takeOut(at: number): void {
-    if (points.length > 2) workspace.set(workspace.step!.id, { points: points.filter((_, i) => i !== at) });
-  }
-  const release = () => {
+  function release(): void {
     held = null;
-    dragged = null;
-  };
+    moving = null;
+  }
+  /** What was there before a drag. */
+  function kept(): (gesture: string) => void {
+    const [step, was] = [workspace.step!, { ...settings }];
+    const names = [level, 'ratio', 'points'].filter((name): name is string => name !== null && name in was);
+    const values = Object.fromEntries(names.map((name) => [name, was[name]!]));
+    return (gesture) => workspace.set(step.id, values, gesture);
+  }
+  /** Left of the knee a drag moves the threshold, right of it the ratio; beside the points of a free curve it adds one. */
+  const whole = dragged({
+    hold: (place) => {
+      if (!workspace.step || !curve) return false;
+      const restore = kept();
+      if (points.length) {
+        const added = addPoint(points, ...at(place));
+        if (!added) return false;
+        held = added.at;
+        moving = added.points;
+        put({ points: moving }, place.gesture);
+        return restore;
+      }
+      if (!level) return false;
+      held =
+        'ratio' in settings && place.x > pixel(Number(settings[level]), axes.xs) + KNEE ? 'ratio' : 'level';
+      move(place);
+      return restore;
+    },
+    move,
+    release,
+  });
+  /** One for each point and for good: an edit must not end the drag that makes it. */
+  const onPoint = Array.from({ length: MAX_POINTS }, (_, index) =>
+    dragged({
+      hold: () => {
+        held = index;
+        return kept();
+      },
+      move,
+      release,
+    }),
+  );
+  function removePoint(index: number): void {
+    if (points.length > 2)
+      workspace.set(workspace.step!.id, { points: points.filter((_, i) => i !== index) });
+  }
 </script>
 
-<figure class="curve" aria-label="Output level against input level, with the levels at the detector">
-  <canvas
-    bind:this={canvas}
-    data-picture="curve"
-    onpointerdown={press}
-    onpointermove={move}
-    onpointerup={release}
-  ></canvas>
-  {#each points as point, at (at)}
+<Plot
+  name="curve"
+  label="Output level against input level, with the levels at the detector"
+  says={curve ? says(curve, threshold) : ''}
+  title={workspace.step?.key ? 'Against the key, dB' : 'Out against in, dB'}
+  layers={[lines, shapes]}
+  bind:box
+>
+  <div class="field" role="presentation" data-picture="curve" {@attach whole}></div>
+  {#each points as place, index (index)}
     <button
       class="point"
       tabindex="-1"
-      aria-label="Point {at + 1}"
-      data-picture="point{at}"
-      title="Drag; double-click to take it out"
-      style:left="{pixel(clamp(point[0], xs.low, xs.high), xs)}px"
-      style:top="{pixel(clamp(point[1], ys.low, ys.high), ys)}px"
-      ondblclick={() => takeOut(at)}
-      onpointerdown={(event) => {
-        event.currentTarget.setPointerCapture(event.pointerId);
-        gesture = crypto.randomUUID();
-        held = at;
-      }}
-      onpointermove={move}
-      onpointerup={release}
+      aria-label="Point {index + 1}"
+      data-picture="point{index}"
+      title="Drag; double-click removes it"
+      style:left="{pixel(clamp(place[0], axes.xs.low, axes.xs.high), axes.xs)}px"
+      style:top="{pixel(clamp(place[1], axes.ys.low, axes.ys.high), axes.ys)}px"
+      ondblclick={() => removePoint(index)}
+      {@attach onPoint[index]}
     ></button>
   {/each}
-  <span class="title">{workspace.step?.key ? 'Against the key, dB' : 'Out against in, dB'}</span>
   <i class="live" {@attach point}></i>
-</figure>
+</Plot>
 
 <style>
-  .curve {
-    position: relative;
-    margin: 0;
-    height: 100%;
-    min-width: 0;
-  }
-  canvas {
+  .field {
     position: absolute;
     inset: 0;
-    width: 100%;
-    height: 100%;
     cursor: move;
     touch-action: none;
   }
@@ -266,15 +178,6 @@
     border: 1.5px solid var(--ink);
     background: var(--plate);
     border-radius: 50%;
-    pointer-events: none;
-  }
-  .title {
-    position: absolute;
-    left: 36px;
-    top: 4px;
-    color: var(--ink-soft);
-    font-size: 12px;
-    line-height: 16px;
     pointer-events: none;
   }
 </style>

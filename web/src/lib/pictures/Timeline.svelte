@@ -4,20 +4,23 @@
    * sections drag makes one. The wheel zooms, with Shift it scrolls.
    */
   import { untrack } from 'svelte';
-  import { between, coloursOf, line, pattern, prepare, whenShown } from '../draw/canvas';
-  import { barsAndBeats, ticks } from '../draw/grid';
+  import { whenShown } from '../draw/canvas';
+  import { barsAndBeats } from '../draw/grid';
   import type { Section } from '../api/client';
   import * as timeline from '../state/timeline.svelte';
   import { view } from '../state/timeline.svelte';
   import { workspace } from '../state/workspace.svelte';
+  import { ruler, shapesOf } from './geometry/timeline';
+  import Layer from './Layer.svelte';
   import Playhead from './Playhead.svelte';
 
   let { sections: openSections }: { sections: () => void } = $props();
   /** Less than so many pixels is a click. */
   const CLICK = 4;
-  const RULER = 16;
 
-  let canvas = $state<HTMLCanvasElement | null>(null);
+  let lane = $state<HTMLElement | null>(null);
+  let box = $state.raw({ width: 0, height: 0 });
+  let shownAnew = $state(0);
   let drag = $state<{ from: number; to: number; x: number; moved: boolean } | null>(null);
   /** A section being made in the row, or an edge of one being moved. */
   let making = $state<{ from: number; to: number } | null>(null);
@@ -43,60 +46,18 @@
     return [Math.min(span.from, span.to), Math.max(span.from, span.to)];
   }
 
-  function paint(): void {
-    if (!canvas) return;
-    const context = prepare(canvas);
-    if (!context) return;
-    const colours = coloursOf(canvas);
-    const [wide, height] = [canvas.clientWidth, canvas.clientHeight];
-    context.fillStyle = colours.soft;
-    context.strokeStyle = colours.line;
-    const x = (at: number) => ((at - from_s) / (to_s - from_s)) * wide;
-    for (const tick of ticks(from_s, to_s, wide, workspace.grid)) {
-      const at = Math.round(x(tick.at_s)) + 0.5;
-      context.beginPath();
-      context.moveTo(at, tick.label === null ? RULER - 4 : RULER - 10);
-      context.lineTo(at, RULER);
-      context.stroke();
-      if (tick.label !== null && at < wide - 24) context.fillText(tick.label, at + 3, 11);
-    }
-    if (!overview) return;
-    const top = RULER + 22;
-    const middle = top + (height - top) / 2;
-    const { before_low, before_high, after_low, after_high } = overview;
-    const largest = Math.max(
-      0.05,
-      ...[before_high, after_high, before_low, after_low].map((values) =>
-        values.reduce((most, value) => Math.max(most, Math.abs(value)), 0),
-      ),
-    );
-    const count = before_low.length;
-    const first = Math.max(0, Math.floor((from_s / length) * count) - 1);
-    const last = Math.min(count, Math.ceil((to_s / length) * count) + 1);
-    const cut = (values: number[]) => values.slice(first, last);
-    const xs = cut(before_low).map((_, i) => x(((first + i + 0.5) / count) * length));
-    const ys = (values: number[]) => cut(values).map((v) => middle - (v / largest) * (middle - top - 2));
-    const [bl, bh, al, ah] = [ys(before_low), ys(before_high), ys(after_low), ys(after_high)];
-    between(
-      context,
-      xs,
-      bh.map((y, i) => Math.min(y, ah[i]!)),
-      bl.map((y, i) => Math.max(y, al[i]!)),
-    );
-    context.fillStyle = pattern(context, 'hatch', colours.taken);
-    context.fill();
-    between(context, xs, ah, al);
-    context.fillStyle = colours.after;
-    context.fill();
-    context.strokeStyle = colours.soft;
-    line(context, xs, bh);
-    line(context, xs, bl);
-  }
+  const span = $derived({ from_s, to_s });
+  const bars = $derived(ruler(span, workspace.grid, box));
+  const shapes = $derived(overview && box.width ? shapesOf(overview, length, span, box) : []);
+
   $effect(() => {
-    void [overview, from_s, to_s, workspace.grid];
-    paint();
+    const element = lane;
+    if (!element) return;
+    return whenShown(element, () => {
+      box = { width: element.clientWidth, height: element.clientHeight };
+      shownAnew += 1;
+    });
   });
-  $effect(() => (canvas ? whenShown(canvas, paint) : undefined));
   $effect(() => {
     workspace.measuringScope.showsOverview = true;
     if (!untrack(() => workspace.overview)) workspace.measure();
@@ -181,8 +142,11 @@
       >Sections</button
     >
   </div>
-  <div class="lane" {@attach wheel}>
-    <canvas bind:this={canvas} aria-busy={workspace.measuringScope.overviewStale}></canvas>
+  <div class="lane" bind:this={lane} {@attach wheel}>
+    <Layer shapes={bars} shown={shownAnew} />
+    <div class="wave" aria-busy={workspace.measuringScope.overviewStale}>
+      <Layer {shapes} shown={shownAnew} />
+    </div>
     <div
       class="sound"
       role="img"
@@ -329,7 +293,7 @@
     min-width: 0;
     overflow: hidden;
   }
-  canvas,
+  .wave,
   .sound {
     position: absolute;
     inset: 0;

@@ -1,0 +1,239 @@
+<script lang="ts" module>
+  /** One entry of a legend. */
+  export interface Mark {
+    mark:
+      | 'outline'
+      | 'fill'
+      | 'pale'
+      | 'hatch'
+      | 'grain'
+      | 'key'
+      | 'dashed key'
+      | 'after'
+      | 'ink'
+      | 'soft'
+      | 'dashed'
+      | 'taken';
+    text: string;
+  }
+</script>
+
+<script lang="ts">
+  /**
+   * One picture: title and legend, layers of shapes from the lowest up, a playhead, what can be dragged (`children`), its own controls
+   * (`tools`), and its figures in a sentence for those who cannot see it.
+   */
+  import type { Snippet } from 'svelte';
+  import type { HTMLAttributes } from 'svelte/elements';
+  import { whenShown } from '../draw/canvas';
+  import type { Box, Shape } from '../draw/shapes';
+  import Layer from './Layer.svelte';
+  import Playhead from './Playhead.svelte';
+
+  interface Props extends HTMLAttributes<HTMLElement> {
+    name: string;
+    label: string;
+    says: string;
+    title?: string;
+    legend?: Mark[];
+    layers: Shape[][];
+    /** The picture's size in pixels, told to whoever works out the shapes. */
+    box: Box;
+    /** The stretch of time along the axis, and the plot's edges in pixels from those of the picture. */
+    playhead?: {
+      start_s: number;
+      end_s: number;
+      left: number;
+      right: number;
+      top: number;
+      bottom: number;
+    } | null;
+    tools?: Snippet;
+    children?: Snippet;
+  }
+  let {
+    name,
+    label,
+    says,
+    title = '',
+    legend = [],
+    layers,
+    box = $bindable(),
+    playhead = null,
+    tools,
+    children,
+    ...rest
+  }: Props = $props();
+  let figure = $state<HTMLElement | null>(null);
+  let shown = $state(0);
+
+  $effect(() => {
+    const element = figure;
+    if (!element) return;
+    return whenShown(element, () => {
+      box = { width: element.clientWidth, height: element.clientHeight };
+      shown += 1;
+    });
+  });
+</script>
+
+<figure class="plot {name}" aria-label={label} bind:this={figure} {...rest}>
+  {#each layers as shapes, n (n)}<Layer {shapes} {shown} />{/each}
+  {#if title || legend.length}
+    <div class="top" aria-hidden="true">
+      <span class="title">{title}</span>
+      {#if legend.length}
+        <ul class="legend">
+          {#each legend as { mark, text } (text)}<li><i class={mark}></i>{text}</li>{/each}
+        </ul>
+      {/if}
+    </div>
+  {/if}
+  {#if tools}<div class="tools">{@render tools()}</div>{/if}
+  {#if playhead}<Playhead {...playhead} />{/if}
+  {#if box.width}{@render children?.()}{/if}
+  <figcaption class="unseen">{says}</figcaption>
+</figure>
+
+<style>
+  .plot {
+    position: relative;
+    margin: 0;
+    height: 100%;
+    min-width: 0;
+    overflow: hidden;
+    container-type: inline-size;
+  }
+  .top,
+  .tools {
+    position: absolute;
+    display: flex;
+    gap: 8px;
+    font-size: 0.75rem;
+    line-height: 16px;
+  }
+  .top {
+    left: 40px;
+    right: 8px;
+    top: 4px;
+    gap: 4px 12px;
+    flex-wrap: wrap;
+    justify-content: space-between;
+    color: var(--ink-soft);
+    pointer-events: none;
+  }
+  .title {
+    padding: 0 4px;
+    white-space: nowrap;
+  }
+  .legend {
+    display: flex;
+    gap: 12px;
+    margin: 0 0 0 auto;
+    padding: 0;
+    list-style: none;
+    white-space: nowrap;
+  }
+  .legend li {
+    background: color-mix(in srgb, var(--plate) 80%, transparent);
+  }
+  .legend i {
+    display: inline-block;
+    width: 12px;
+    height: 8px;
+    margin-right: 5px;
+  }
+  .outline {
+    border: 1px solid var(--ink-soft);
+  }
+  .fill {
+    background: var(--after);
+  }
+  .pale {
+    background: color-mix(in srgb, var(--after) 45%, var(--plate));
+  }
+  .hatch {
+    border: 1px solid var(--taken);
+    background: repeating-linear-gradient(135deg, transparent 0 2px, var(--taken) 2px 3px);
+  }
+  .grain {
+    border: 1px solid var(--after);
+    background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
+  }
+  .legend :is(.key, .dashed, .after, .ink, .soft, .taken) {
+    height: 0;
+    vertical-align: middle;
+    border-top: 2px solid var(--ink);
+  }
+  .legend .key {
+    border-color: var(--key);
+  }
+  .legend .after {
+    border-color: var(--after);
+  }
+  .legend .taken {
+    border-color: var(--taken);
+  }
+  .legend .soft {
+    border-color: var(--ink-soft);
+  }
+  .legend .dashed {
+    border-top-style: dashed;
+    border-color: var(--ink-soft);
+  }
+  .legend .dashed.key {
+    border-color: var(--key);
+  }
+  .tools {
+    right: 12px;
+    top: 2px;
+    z-index: 2;
+  }
+  .tools :global(button) {
+    height: 20px;
+    line-height: 18px;
+    padding: 0 6px;
+    font-size: 0.75rem;
+  }
+  .unseen {
+    position: absolute;
+    width: 1px;
+    height: 1px;
+    overflow: hidden;
+    clip-path: inset(50%);
+    white-space: nowrap;
+  }
+  /* What the pictures put over their canvases. */
+  .plot :global(.note) {
+    position: absolute;
+    color: var(--ink-soft);
+    font-size: 0.75rem;
+    line-height: 16px;
+    pointer-events: none;
+  }
+  .plot :global(.level-handle) {
+    position: absolute;
+    height: 13px;
+    margin-top: -6px;
+    cursor: ns-resize;
+    touch-action: none;
+  }
+  .plot :global(.level-handle::before) {
+    content: '';
+    position: absolute;
+    left: 0;
+    right: 0;
+    top: 6px;
+    border-top: 1.5px solid var(--ink);
+  }
+  .plot :global(.level-handle > span) {
+    position: absolute;
+    right: 0;
+    top: -4px;
+    padding: 0 14px 0 6px;
+    line-height: 20px;
+    background: var(--ink);
+    color: var(--plate);
+    clip-path: polygon(0 0, calc(100% - 8px) 0, 100% 50%, calc(100% - 8px) 100%, 0 100%);
+  }
+</style>
