@@ -8,6 +8,8 @@ filter, which decides how near to half the rate it still reads right (at 48 kHz 
 is run once; at 4x alone, crests near half the rate would be read 0.7 dB low, which the parabola mends.
 """
 
+import functools
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -28,6 +30,7 @@ MAX_CREST = 1.125
 REACH = 3
 
 
+@functools.cache
 def true_peak_filters() -> NDArray[np.float32]:
     """(4, HALF_TAPS): for the half-way point; for the quarter points before and after it, of samples and of half-way points;
     and, first in the last row, how many times its loudest sample a sound can reach between them, whatever it is."""

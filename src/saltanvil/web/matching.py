@@ -76,8 +76,7 @@ class MatchKeeper:
         self._begin()
         while (session_id := self._waiting.get()) is not None:
             self._edited.clear()
-            while not self._closed and self._edited.wait(self._settle_s):
-                self._edited.clear()
+            self._wait_until_settled()
             with self._lock:
                 self._queued.discard(session_id)
             try:
@@ -89,6 +88,10 @@ class MatchKeeper:
             except Exception:
                 log.exception("the matches of session %s could not be measured", session_id)
             self._say(session_id, [])
+
+    def _wait_until_settled(self) -> None:
+        while not self._closed and self._edited.wait(self._settle_s):
+            self._edited.clear()
 
     def _settle(self, session_id: int) -> None:
         """Measure until everything is up to date."""
@@ -122,6 +125,9 @@ class MatchKeeper:
             nonlocal seen
             if self._closed:
                 return True
+            if self._edited.is_set():  # while something is dragged nothing is measured
+                self._edited.clear()
+                self._wait_until_settled()
             self._sound_first()
             now = self._sessions.version(version.id)
             if now.revision == seen:

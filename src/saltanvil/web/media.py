@@ -8,8 +8,9 @@ from pydantic import BaseModel
 
 from saltanvil.dsp.units import gain_to_db
 from saltanvil.measure.loudness import LoudnessMeter, integrated_lufs
+from saltanvil.store.media import MediaRow
 from saltanvil.web.jobs import JobView
-from saltanvil.web.services import Number, Served
+from saltanvil.web.services import Number, Served, Services
 
 router = APIRouter(prefix="/api", tags=["media"])
 
@@ -37,11 +38,20 @@ class MediaFacts(BaseModel):
 
 @router.get("/media/{media_id}")
 def facts(services: Served, media_id: Number) -> MediaFacts:
+    """A file never changes: it is measured once."""
     row = services.media.row(media_id)
+    found = services.media_facts.get(row)
+    if found is None:
+        found = services.media_facts[row] = facts_of(services, row)
+    return found
+
+
+def facts_of(services: Services, row: MediaRow) -> MediaFacts:
     meter = LoudnessMeter(row.rate_hz, row.channels)
     media, peak = services.media.at_rate(row.rate_hz), 0.0
     for at in range(0, row.frames, FACTS_FRAMES):
-        block = media.read(media_id, at, min(FACTS_FRAMES, row.frames - at))
+        services.sound_first()
+        block = media.read(row.id, at, min(FACTS_FRAMES, row.frames - at))
         meter.add(block)
         peak = max(peak, float(abs(block).max(initial=0.0)))
     loudness = integrated_lufs(np.asarray(meter.energies))

@@ -9,7 +9,7 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from pathlib import Path
-from typing import Annotated, TypeVar
+from typing import Annotated, Any, TypeVar
 
 from fastapi import Depends, Request
 from fastapi import Path as PathParameter
@@ -24,7 +24,7 @@ from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.copies import copy_documents
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.folder import DataFolder
-from saltanvil.store.media import MediaStore
+from saltanvil.store.media import MediaRow, MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.studies.routing import Routing, routing_of
@@ -97,6 +97,8 @@ class Services:
         self._asked: dict[tuple[str, str], int] = {}
         #: What was last told of each session's routing.
         self._routings: dict[int, tuple[Session, Routing]] = {}
+        #: What was measured of imported files.
+        self.media_facts: dict[MediaRow, Any] = {}
         #: How far each tab's bench is.
         self.benches: dict[str, float] = {}
         self._closing = threading.Event()

@@ -15,14 +15,16 @@
   );
   const routing = $derived(workspace.routing?.strips[strip.id]);
 
+  // Derived, so that it is asked for once: an edit makes another strip of the same file.
+  const mediaId = $derived(strip.media_id);
   let file = $state.raw<MediaFacts | null>(null);
   $effect(() => {
-    const id = strip.media_id;
+    const id = mediaId;
     file = null;
     if (id !== null)
       void workspace.attempt(async () => {
         const facts = await api.media(id);
-        if (strip.media_id === id) file = facts;
+        if (mediaId === id) file = facts;
       }, true);
   });
 
