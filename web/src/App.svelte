@@ -82,20 +82,20 @@
   const beside = (way: 1 | -1) => VIEWS[(VIEWS.indexOf(view) + way + VIEWS.length) % VIEWS.length]!;
 
   const acts: Record<string, () => unknown> = {
-    play: () => workspace.toggle(),
-    loop: () => workspace.setLoop(!workspace.loop),
-    before: () => workspace.listen('before'),
-    after: () => workspace.listen('after'),
-    difference: () => workspace.listen('difference'),
-    matched: () => workspace.setMatched(!workspace.matched),
-    key: () => workspace.hearKey(),
-    'solo lane': () => workspace.hearOnly(),
+    play: () => workspace.listening.toggle(),
+    loop: () => workspace.listening.setLoop(!workspace.listening.loop),
+    before: () => workspace.listening.listenTo('before'),
+    after: () => workspace.listening.listenTo('after'),
+    difference: () => workspace.listening.listenTo('difference'),
+    matched: () => workspace.listening.setMatched(!workspace.listening.matched),
+    key: () => workspace.listenToKey(),
+    'solo lane': () => workspace.soloLane(),
     add: () => (adding = true),
     bypass: () =>
-      workspace.lane
-        ? setLane(workspace, workspace.lane, { bypass: !workspace.lane.bypass })
+      workspace.selection.lane
+        ? setLane(workspace, workspace.selection.lane, { bypass: !workspace.selection.lane.bypass })
         : bypassSteps(workspace, chosenSteps(workspace)),
-    'bypass all': () => bypassSteps(workspace, workspace.strip?.path.steps ?? []),
+    'bypass all': () => bypassSteps(workspace, workspace.selection.strip?.path.steps ?? []),
     swap: () => swapOrder(workspace),
     parallel: () => divide(workspace, 'copies'),
     bands: () => divide(workspace, 'bands', bands),
@@ -110,7 +110,7 @@
     bus: () => busOf(workspace, chosenStrips(workspace)),
     back: () => timeline.step(-1),
     forward: () => timeline.step(1),
-    'to start': () => workspace.seek(workspace.passage.start_s),
+    'to start': () => workspace.listening.seek(workspace.listening.passage.start_s),
     'passage start': () => timeline.passageFrom(),
     'passage end': () => timeline.passageTo(),
     'previous section': () => timeline.section(-1),
@@ -215,7 +215,7 @@
     </nav>
     <span class="space"></span>
     <span class="soft saved" aria-live="polite">{workspace.saving ? 'Saving' : session ? 'Saved' : ''}</span>
-    {#if workspace.lost}<span
+    {#if workspace.listening.lost}<span
         class="lost"
         role="status"
         title="The page connects again by itself. Edits made meanwhile are kept and sent then."

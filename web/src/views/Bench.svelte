@@ -76,7 +76,12 @@
       bench.compare,
       bench.whole,
     ];
-    void [workspace.version?.revision, workspace.stripId, workspace.stepId, workspace.laneId];
+    void [
+      workspace.version?.revision,
+      workspace.selection.stripId,
+      workspace.selection.stepId,
+      workspace.selection.laneId,
+    ];
     bench.soon();
     return () => bench.stop();
   });
@@ -149,7 +154,7 @@
       {#if bench.test === 'aliasing'}
         <label><input type="checkbox" bind:checked={bench.compare} /> at every oversampling</label>
       {/if}
-      {#if !workspace.step && !workspace.lane}
+      {#if !workspace.selection.step && !workspace.selection.lane}
         <label title="With the strip's trim and level"
           ><input type="checkbox" bind:checked={bench.whole} /> the whole strip</label
         >

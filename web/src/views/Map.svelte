@@ -18,7 +18,7 @@
     void workspace.edit(removal(link));
   }
   function open(strip: string, step?: string): void {
-    workspace.choose(strip, step);
+    workspace.selection.choose(strip, step);
     shape();
   }
   /** Before the keys of the page: here Del is about the line. */

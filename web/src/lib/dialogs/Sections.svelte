@@ -83,8 +83,12 @@
     <button
       class="button"
       data-act="add"
-      onclick={() => timeline.add(workspace.passage.start_s, workspace.passage.end_s, workspace.passage.name)}
-      >Add the passage</button
+      onclick={() =>
+        timeline.add(
+          workspace.listening.passage.start_s,
+          workspace.listening.passage.end_s,
+          workspace.listening.passage.name,
+        )}>Add the passage</button
     >
     <button class="button" title="At the playhead (K)" onclick={timeline.splitAtPlayhead}
       >Split at playhead</button

@@ -14,7 +14,7 @@
   let level = $state<Level>('rms');
   let target = $state('-18');
   let running = $state(false);
-  let which = $state<'chosen' | 'all'>(workspace.chosenStripIds.length > 1 ? 'chosen' : 'all');
+  let which = $state<'chosen' | 'all'>(workspace.selection.stripIds.length > 1 ? 'chosen' : 'all');
   const all = $derived((workspace.session?.strips ?? []).filter((strip) => strip.media_id !== null));
   const strips = $derived(
     which === 'all' ? all : chosenStrips(workspace).filter((strip) => strip.media_id !== null),

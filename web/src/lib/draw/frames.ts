@@ -14,7 +14,7 @@ export class Frames {
 
   constructor(
     private readonly request: (paint: Paint) => number = (paint) =>
-      window.setTimeout(() => requestAnimationFrame(paint), PAUSE_MS),
+      setTimeout(() => requestAnimationFrame(paint), PAUSE_MS),
     private readonly cancel: (asked: number) => void = (asked) => clearTimeout(asked),
   ) {}
 

@@ -7,12 +7,12 @@ export function zooming(left: number, right: number): (element: HTMLElement) => 
   return (element) => {
     const zoom = (event: WheelEvent) => {
       event.preventDefault();
-      const [from, to] = workspace.zoomed;
+      const [from, to] = workspace.measuring.zoom;
       const bounds = element.getBoundingClientRect();
       const at = clamp((event.clientX - bounds.left - left) / (bounds.width - left - right), 0, 1);
       const width = clamp((to - from) * (event.deltaY < 0 ? 0.8 : 1.25), 0.004, 1);
       const start = clamp(from + (to - from) * at - width * at, 0, 1 - width);
-      workspace.setZoom(start, start + width);
+      workspace.measuring.setZoom(start, start + width);
     };
     element.addEventListener('wheel', zoom, { passive: false });
     return () => element.removeEventListener('wheel', zoom);
@@ -23,7 +23,7 @@ const HIT_S = 0.16;
 
 /** Show the loudest hit of what is drawn. */
 export function zoomToHit(): void {
-  const study = workspace.study;
+  const study = workspace.measuring.study;
   if (!study) return;
   const levels = study.bite.before_db;
   const at =
@@ -31,5 +31,5 @@ export function zoomToHit(): void {
     (levels.indexOf(Math.max(...levels)) / levels.length) * (study.bite_end_s - study.bite_start_s);
   const length = study.end_s - study.start_s;
   const start = clamp((at - HIT_S / 4 - study.start_s) / length, 0, Math.max(0, 1 - HIT_S / length));
-  workspace.setZoom(start, Math.min(1, start + HIT_S / length));
+  workspace.measuring.setZoom(start, Math.min(1, start + HIT_S / length));
 }

@@ -6,14 +6,14 @@
   import { workspace } from '../state/workspace.svelte';
 
   let dismissed = $state<string[]>([]);
-  const study = $derived(workspace.study);
+  const study = $derived(workspace.measuring.study);
   const ledger = $derived(study?.ledger ?? null);
   const what = $derived(
-    workspace.step?.lanes
-      ? splitName(workspace.step)
-      : workspace.step
-        ? (workspace.processor(workspace.step.kind)?.label ?? '')
-        : (workspace.lane?.name ?? workspace.strip?.name ?? ''),
+    workspace.selection.step?.lanes
+      ? splitName(workspace.selection.step)
+      : workspace.selection.step
+        ? (workspace.processor(workspace.selection.step.kind)?.label ?? '')
+        : (workspace.selection.lane?.name ?? workspace.selection.strip?.name ?? ''),
   );
   const ROWS: [keyof Figures, string, string][] = [
     ['sample_peak_dbfs', 'Sample peak', 'dBFS'],
@@ -33,7 +33,7 @@
   const shown = (value: number, digits: number) =>
     (Math.abs(value) < 0.5 * 10 ** -digits ? 0 : value).toFixed(digits);
   const hints = $derived(
-    (ledger?.hints ?? []).filter((hint) => !dismissed.includes(`${workspace.stepId} ${hint.name}`)),
+    (ledger?.hints ?? []).filter((hint) => !dismissed.includes(`${workspace.selection.stepId} ${hint.name}`)),
   );
   const tallest = $derived(Math.max(0.05, ...(ledger?.reduction?.histogram ?? [0])));
 
@@ -47,10 +47,10 @@
 <aside
   class="ledger"
   aria-label="Ledger"
-  aria-busy={workspace.measuringScope.stale}
+  aria-busy={workspace.measuring.stale}
   data-revision={study?.revision ?? ''}
 >
-  <h2>Ledger <span class="soft">{what}, {workspace.passage.name}</span></h2>
+  <h2>Ledger <span class="soft">{what}, {workspace.listening.passage.name}</span></h2>
   {#if ledger}
     <table>
       <thead><tr class="soft"><td></td><th>before</th><th>after</th><th>change</th></tr></thead>
@@ -113,7 +113,7 @@
         <button
           class="link"
           aria-label="Dismiss this hint"
-          onclick={() => dismissed.push(`${workspace.stepId} ${hint.name}`)}
+          onclick={() => dismissed.push(`${workspace.selection.stepId} ${hint.name}`)}
         >
           Dismiss
         </button>

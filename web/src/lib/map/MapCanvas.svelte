@@ -42,10 +42,10 @@
   const routing = $derived(workspace.routing);
   /** Levels move ten times a second here: a whole map is much to paint. */
   const LEVELS_MS = 100;
-  let header = $state.raw<typeof workspace.header>(null);
+  let header = $state.raw<typeof workspace.listening.header>(null);
   let shownAt = 0;
   $effect(() => {
-    const next = workspace.playing ? workspace.header : null;
+    const next = workspace.listening.playing ? workspace.listening.header : null;
     const now = performance.now();
     if (next && now - shownAt < LEVELS_MS) return;
     shownAt = now;
@@ -198,7 +198,7 @@
     } else if (way && !event.altKey) {
       const next = neighbour(map.plates, id, way);
       if (next) {
-        workspace.choose(next);
+        workspace.selection.choose(next);
         choose(null);
         document.getElementById(`plate-${next}`)?.focus();
       }
@@ -306,7 +306,7 @@
           id="plate-{plate.id}"
           class="plate-{strip.kind} strip"
           class:silent
-          class:own={plate.id === workspace.stripId}
+          class:own={plate.id === workspace.selection.stripId}
           class:over={drawing?.over === plate.id}
           data-plate={plate.id}
           role="button"
@@ -316,7 +316,7 @@
           onpointerdown={(event) => {
             event.stopPropagation();
             menu = null;
-            workspace.choose(plate.id);
+            workspace.selection.choose(plate.id);
             choose(null);
           }}
           ondblclick={() => open(plate.id)}

@@ -15,7 +15,7 @@
   let { chosen, choose, remove, open, connect }: Props = $props();
 
   const strips = $derived(workspace.session?.strips ?? []);
-  const strip = $derived(workspace.strip);
+  const strip = $derived(workspace.selection.strip);
   const routing = $derived(workspace.routing);
   const own = $derived(links(strips).filter((link) => link.from === strip?.id || link.to === strip?.id));
   const named = (id: string) => workspace.stripNamed(id);

@@ -21,12 +21,14 @@
 
   let { bands }: { bands: number } = $props();
 
-  const step = $derived(workspace.step);
-  const strip = $derived(workspace.strip);
+  const step = $derived(workspace.selection.step);
+  const strip = $derived(workspace.selection.strip);
   const processor = $derived(step ? workspace.processor(step.kind) : undefined);
-  const gateState = $derived(workspace.playing && step ? workspace.header?.gate_states[step.id] : undefined);
-  const found = $derived(workspace.found);
-  const lane = $derived(workspace.lane);
+  const gateState = $derived(
+    workspace.listening.playing && step ? workspace.listening.header?.gate_states[step.id] : undefined,
+  );
+  const found = $derived(workspace.selection.found);
+  const lane = $derived(workspace.selection.lane);
   const split = $derived(step?.lanes ? step : null);
   /** What is edited: the step, the lane, or the strip itself. */
   const title = $derived(split ? splitName(split) : (processor?.label ?? lane?.name ?? strip?.name ?? ''));
@@ -64,18 +66,20 @@
   <header>
     <h2>{title}</h2>
     <span class="soft trail">{step || trail.length > 1 ? trail.join(' > ') : 'strip'}</span>
-    {#if workspace.study && workspace.study.latency_ms > 0 && !(step && workspace.routing?.low_latency_changes[step.id])}
+    {#if workspace.measuring.study && workspace.measuring.study.latency_ms > 0 && !(step && workspace.routing?.low_latency_changes[step.id])}
       <span class="figure soft" title="Latency of this scope; everything else is delayed to match.">
-        Latency {workspace.study.latency_ms.toFixed(1)} ms
+        Latency {workspace.measuring.study.latency_ms.toFixed(1)} ms
       </span>
     {/if}
-    {#if workspace.order && step && [workspace.order.step_id, workspace.order.other_id].includes(step.id)}
+    {#if workspace.listening.order && step && [workspace.listening.order.step_id, workspace.listening.order.other_id].includes(step.id)}
       <span
         class="figure soft"
         data-figure="order"
         title="This order is heard as loud as the other one; nothing of it is rendered"
       >
-        {workspace.matched ? `order matched ${format(workspace.order.gain_db, 'dB')}` : 'orders not matched'}
+        {workspace.listening.matched
+          ? `order matched ${format(workspace.listening.order.gain_db, 'dB')}`
+          : 'orders not matched'}
       </span>
     {/if}
     {#if gateState}<GateState state={gateState} word />{/if}
@@ -129,15 +133,15 @@
           onclick={() => workspace.move('step', step.id, { low_latency: !step.low_latency })}
         >
           {step.low_latency ? 'Low latency' : 'Latency'}
-          {(workspace.study?.latency_ms ?? 0).toFixed(1)} ms
+          {(workspace.measuring.study?.latency_ms ?? 0).toFixed(1)} ms
         </button>
       {/if}
       {#if processor.listens}
         <button
           class="button"
-          aria-pressed={workspace.listening === 'key'}
+          aria-pressed={workspace.listening.to === 'key'}
           title="Listen to what the detector hears (G)"
-          onclick={() => workspace.hearKey()}>Listen to key</button
+          onclick={() => workspace.listenToKey()}>Listen to key</button
         >
       {/if}
       <button

@@ -10,7 +10,7 @@
   const groups = $derived(sources(workspace.session?.strips ?? [], strip, labelOf(workspace)));
   const chosen = $derived(keyValue(step.key));
   const silent = $derived(workspace.routing?.silent_keys[step.id]);
-  const heard = $derived(workspace.playing ? workspace.header?.keys[step.id] : undefined);
+  const heard = $derived(workspace.listening.playing ? workspace.listening.header?.keys[step.id] : undefined);
 
   function choose(field: HTMLSelectElement): void {
     const all = groups.flatMap((group) => group.sources);

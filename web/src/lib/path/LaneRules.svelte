@@ -9,7 +9,7 @@
   const SWITCHES = ['mute', 'solo', 'bypass', 'invert', 'linked'] as const;
   const buses = $derived(
     (workspace.session?.strips ?? []).filter(
-      (strip) => strip.kind !== 'track' && strip.id !== workspace.stripId,
+      (strip) => strip.kind !== 'track' && strip.id !== workspace.selection.stripId,
     ),
   );
 </script>
@@ -76,9 +76,9 @@
   <button class="button" onclick={() => addCeiling(workspace, lane, -6)}>Add a ceiling at -6 dB</button>
   <button
     class="button"
-    aria-pressed={workspace.listening === 'solo lane'}
+    aria-pressed={workspace.listening.to === 'solo lane'}
     title="Listen to this lane alone; no edit (O)"
-    onclick={() => workspace.hearOnly()}>Solo lane</button
+    onclick={() => workspace.soloLane()}>Solo lane</button
   >
   <button
     class="button"

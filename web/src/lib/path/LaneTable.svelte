@@ -47,7 +47,9 @@
   </span>
   {#each lanes as lane, index (lane.id)}
     <span class="head">
-      <button class="name" onclick={() => workspace.choose(workspace.stripId, null, lane.id)}
+      <button
+        class="name"
+        onclick={() => workspace.selection.choose(workspace.selection.stripId, null, lane.id)}
         ><b>{lane.name}</b> <span class="soft figure">{spanOf(split, index)}</span></button
       >
       <button
@@ -88,7 +90,7 @@
       {:else}<span class="none soft">--</span>{/if}
     {/each}
   {/each}
-  <span class="label">GR ({workspace.playing ? 'now' : 'max'})</span>
+  <span class="label">GR ({workspace.listening.playing ? 'now' : 'max'})</span>
   {#each lanes as lane (lane.id)}
     <span class="cell figure" data-figure="taken {lane.name}">{format(takenDb(lane), 'dB')}</span>
   {/each}

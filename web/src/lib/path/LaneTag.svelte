@@ -12,8 +12,8 @@
   }
   let { lane, split, keys }: Props = $props();
 
-  const chosen = $derived(workspace.stepId === null && workspace.laneId === lane.id);
-  const live = $derived(workspace.playing ? workspace.header?.lanes[lane.id] : undefined);
+  const chosen = $derived(workspace.selection.stepId === null && workspace.selection.laneId === lane.id);
+  const live = $derived(workspace.listening.playing ? workspace.listening.header?.lanes[lane.id] : undefined);
   const bus = $derived(workspace.session?.strips.find((strip) => strip.id === lane.output));
   const span = $derived(spanOf(split, (split.lanes ?? []).indexOf(lane)));
   const state = $derived.by(() => {
@@ -30,7 +30,7 @@
   <button
     class="name"
     title="{lane.name}{span ? `, ${span} Hz` : ''}{alone ? ': another lane is soloed' : ''}"
-    onclick={() => workspace.choose(workspace.stripId, null, lane.id)}
+    onclick={() => workspace.selection.choose(workspace.selection.stripId, null, lane.id)}
     onkeydown={keys}
   >
     <b>{lane.name}{lane.linked ? ' =' : ''}</b>

@@ -9,14 +9,14 @@
   const sections = $derived(workspace.session?.sections ?? []);
   const over = $derived<Stretch>(step.match_over ?? {});
   const match = $derived(step.match);
-  const measuring = $derived(workspace.measuring.includes(step.id));
+  const measuring = $derived(workspace.matching.includes(step.id));
   const chosen = $derived(overValue(over));
 
   function choose(field: HTMLSelectElement): void {
     void workspace.edit({
       op: 'set_match_over',
       step_id: step.id,
-      over: stretchOf(field.value, workspace.passage),
+      over: stretchOf(field.value, workspace.listening.passage),
     });
     field.value = chosen; // until the server has agreed
   }

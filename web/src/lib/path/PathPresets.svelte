@@ -12,9 +12,15 @@
   const kept = $derived.by((): { steps: Step[]; what: string } => {
     const chosen = chosenSteps(workspace);
     if (chosen.length) return { steps: chosen, what: chosen[0]!.lanes ? 'this split' : 'the chosen steps' };
-    if (workspace.lane)
-      return { steps: workspace.lane.path.steps, what: `the path of ${workspace.lane.name}` };
-    return { steps: workspace.strip?.path.steps ?? [], what: `the path of ${workspace.strip?.name ?? ''}` };
+    if (workspace.selection.lane)
+      return {
+        steps: workspace.selection.lane.path.steps,
+        what: `the path of ${workspace.selection.lane.name}`,
+      };
+    return {
+      steps: workspace.selection.strip?.path.steps ?? [],
+      what: `the path of ${workspace.selection.strip?.name ?? ''}`,
+    };
   });
   const put = (path: { steps: Step[] }) => {
     close();

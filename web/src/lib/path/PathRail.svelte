@@ -36,13 +36,13 @@
   const LEFT = 108;
   const LEAST = 84;
   const MOST = 252;
-  const strip = $derived(workspace.strip);
+  const strip = $derived(workspace.selection.strip);
   const steps = $derived(strip?.path.steps ?? []);
   const every = $derived([...everyStep(steps)]);
   const split = $derived(splitAt(workspace));
   const placed = $derived(layout(steps, LEFT, LEAST));
   const railY = $derived(placed.steps.find((item) => item.lane === null)?.box.y ?? 24);
-  const header = $derived(workspace.playing ? workspace.header : null);
+  const header = $derived(workspace.listening.playing ? workspace.listening.header : null);
   const allBypassed = $derived(steps.length > 0 && steps.every((step) => step.bypass));
   const position = $derived(
     workspace.processor('split')?.settings.find((setting) => setting.name === 'position') as Setting,
@@ -84,11 +84,11 @@
     else if (turn && event.shiftKey && from.stepId) {
       const found = find(steps, from);
       const next = found?.siblings[found.index + turn];
-      if (next) workspace.select(next.id, true);
+      if (next) workspace.selection.chooseSteps(next.id, true);
     } else if (way) {
       const next = arrow(steps, from, way);
       if (!next) return;
-      workspace.chooseOnPath(next);
+      workspace.selection.chooseOnPath(next);
       focus(next);
     } else if (event.key === 'Delete' || event.key === 'Backspace') {
       if (from.stepId) void removeSteps(workspace);
@@ -100,8 +100,9 @@
   }
 
   function press(event: MouseEvent, step: Step): void {
-    if (event.shiftKey || event.ctrlKey || event.metaKey) workspace.select(step.id, event.shiftKey);
-    else workspace.choose(workspace.stripId, step.id);
+    if (event.shiftKey || event.ctrlKey || event.metaKey)
+      workspace.selection.chooseSteps(step.id, event.shiftKey);
+    else workspace.selection.choose(workspace.selection.stripId, step.id);
   }
 
   function hover(event: DragEvent): void {
@@ -121,7 +122,11 @@
     dragged = over = null;
   }
   function addInto(laneId: string | null): void {
-    workspace.choose(workspace.stripId, laneId ? null : (steps.at(-1)?.id ?? null), laneId);
+    workspace.selection.choose(
+      workspace.selection.stripId,
+      laneId ? null : (steps.at(-1)?.id ?? null),
+      laneId,
+    );
     adding = true;
   }
   const says = (step: Step) =>
@@ -130,8 +135,8 @@
 
 <div class="path" role="group" aria-label="Path of {strip?.name ?? ''}">
   <div class="tools" role="toolbar" aria-label="Splits">
-    {#if workspace.selected.length > 1}
-      <span class="soft">{workspace.selected.length} chosen</span>
+    {#if workspace.selection.stepIds.length > 1}
+      <span class="soft">{workspace.selection.stepIds.length} chosen</span>
       <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
         >Bypass them</button
       >
@@ -211,14 +216,14 @@
       <div
         class="plate at strip"
         role="listitem"
-        class:chosen={workspace.found === null}
+        class:chosen={workspace.selection.found === null}
         data-step="strip"
         style:left="8px"
         style:top="{railY}px"
       >
         <button
           class="face"
-          onclick={() => workspace.choose(workspace.stripId, null)}
+          onclick={() => workspace.selection.choose(workspace.selection.stripId, null)}
           onkeydown={(event) => keys(event, { stepId: null, laneId: null })}
         >
           <b>{strip?.name ?? ''}</b>
@@ -228,9 +233,9 @@
       {#each placed.steps as { step, box } (step.id)}
         <div
           class="plate at"
-          class:chosen={step.id === workspace.stepId}
+          class:chosen={step.id === workspace.selection.stepId}
           class:bypassed={step.bypass}
-          class:together={workspace.selected.includes(step.id)}
+          class:together={workspace.selection.stepIds.includes(step.id)}
           class:split={step.kind === 'split'}
           data-step={step.id}
           role="listitem"
@@ -244,7 +249,7 @@
           <button
             class="face"
             title="Drag or press Alt with the arrows to move, B to bypass, Del to remove; Shift or Ctrl and click to choose several"
-            aria-pressed={workspace.selected.includes(step.id)}
+            aria-pressed={workspace.selection.stepIds.includes(step.id)}
             onclick={(event) => press(event, step)}
             onkeydown={(event) => keys(event, { stepId: step.id, laneId: null })}
           >

@@ -23,7 +23,7 @@
   let held = $state<string | null>(null);
   let moving = $state<number[] | null>(null);
 
-  const split = $derived(workspace.step?.lanes ? workspace.step : null);
+  const split = $derived(workspace.selection.step?.lanes ? workspace.selection.step : null);
   const lanes = $derived(split?.lanes ?? []);
   const byBands = $derived(split?.settings['by'] === 'bands');
   const dividers = $derived(moving ?? (byBands ? (split!.settings['dividers_hz'] as number[]) : []));
@@ -49,8 +49,8 @@
   const y = (level: number) => levelAt(level, axes);
 
   $effect(() => {
-    void [workspace.study, spectrumState.fraction];
-    if (workspace.study && split) {
+    void [workspace.measuring.study, spectrumState.fraction];
+    if (workspace.measuring.study && split) {
       untrack(() => void bandsState.ask());
       if (byBands) untrack(() => void spectrumState.ask());
     }
@@ -182,7 +182,8 @@
           <button
             class="name"
             title={lane.name}
-            onclick={() => workspace.choose(workspace.stripId, null, lane.id)}>{lane.name}</button
+            onclick={() => workspace.selection.choose(workspace.selection.stripId, null, lane.id)}
+            >{lane.name}</button
           >
           {#each [['S', 'solo', lane.solo], ['M', 'mute', lane.mute], ['B', 'bypass', lane.bypass]] as const as [letter, what, on] (what)}
             <button

@@ -12,17 +12,20 @@
   let box = $state.raw({ width: 0, height: 0 });
   let moving = $state<number | null>(null);
 
-  const study = $derived(workspace.study);
-  const processor = $derived(workspace.step ? workspace.processor(workspace.step.kind) : undefined);
+  const study = $derived(workspace.measuring.study);
+  const processor = $derived(
+    workspace.selection.step ? workspace.processor(workspace.selection.step.kind) : undefined,
+  );
   /** The setting drawn across the level, such as a threshold; a de-esser's is of its band, so it has none. */
   const lineName = $derived(processor?.level_line ?? null);
-  const stored = $derived(lineName ? workspace.step?.settings[lineName] : undefined);
+  const stored = $derived(lineName ? workspace.selection.step?.settings[lineName] : undefined);
   const threshold = $derived(moving ?? (typeof stored === 'number' ? stored : null));
   /** Whether the detector listens to something else than the sound: the threshold is then for that. */
   const detector = $derived(
-    Boolean(workspace.step?.key) || (workspace.step?.settings['key_filter'] ?? 'off') !== 'off',
+    Boolean(workspace.selection.step?.key) ||
+      (workspace.selection.step?.settings['key_filter'] ?? 'off') !== 'off',
   );
-  const warn = $derived(workspace.step?.settings['warn_above_db']);
+  const warn = $derived(workspace.selection.step?.settings['warn_above_db']);
   // While it is dragged the axis stands still.
   const inSight = $derived(moving === null ? threshold : null);
   let held = $state.raw<ReturnType<typeof frameOf> | null>(null);
@@ -42,12 +45,12 @@
   ]);
 
   $effect(() => {
-    if (box.width) workspace.setColumns(box.width - LEFT - RIGHT);
+    if (box.width) workspace.measuring.setColumns(box.width - LEFT - RIGHT);
   });
 
   const drag = dragged({
     hold: () => {
-      const [step, name, was] = [workspace.step!, lineName!, threshold!];
+      const [step, name, was] = [workspace.selection.step!, lineName!, threshold!];
       held = frame;
       moving = was;
       return (gesture) => workspace.set(step.id, { [name]: was }, gesture);
@@ -55,7 +58,7 @@
     move: ({ y, gesture }) => {
       const low = processor?.settings.find((setting) => setting.name === lineName)?.minimum ?? -60;
       moving = clamp(Math.round(valueAt(y, frame.levels) * 10) / 10, low, 0);
-      workspace.set(workspace.step!.id, { [lineName!]: moving }, gesture);
+      workspace.set(workspace.selection.step!.id, { [lineName!]: moving }, gesture);
     },
     release: () => {
       moving = null;
@@ -73,7 +76,7 @@
   layers={[lines, shapes]}
   bind:box
   playhead={{ start_s: span[0], end_s: span[1], left: LEFT, right: RIGHT, top: TOP, bottom: BOTTOM }}
-  ondblclick={() => workspace.setZoom(0, 1)}
+  ondblclick={() => workspace.measuring.setZoom(0, 1)}
   {@attach zooming(LEFT, RIGHT)}
 >
   {#if frame.reductions}

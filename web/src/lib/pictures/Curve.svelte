@@ -28,8 +28,8 @@
   let held: 'level' | 'ratio' | number | null = null;
   let moving = $state<Point[] | null>(null);
 
-  const curve = $derived(workspace.study?.curve ?? null);
-  const settings = $derived(workspace.step?.settings ?? {});
+  const curve = $derived(workspace.measuring.study?.curve ?? null);
+  const settings = $derived(workspace.selection.step?.settings ?? {});
   const level = $derived(LEVELS.find((name) => name in settings) ?? null);
   /** How much higher a ceiling lies than the input that reaches it. */
   const gained = $derived(
@@ -44,7 +44,7 @@
   /** The level at the detector at this moment, on the curve. */
   function point(element: HTMLElement): () => void {
     const place = () => {
-      const now = workspace.live?.detector_db ?? -160;
+      const now = workspace.listening.live?.detector_db ?? -160;
       const seen = curve !== null && now > axes.xs.low;
       element.style.visibility = seen ? 'visible' : 'hidden';
       if (!seen) return;
@@ -58,7 +58,7 @@
 
   const at = ({ x, y }: Place): Point => [valueAt(x, axes.xs), valueAt(y, axes.ys)];
   const put = (values: Record<string, number | Point[]>, gesture: string) =>
-    workspace.set(workspace.step!.id, values, gesture);
+    workspace.set(workspace.selection.step!.id, values, gesture);
 
   function move(place: Place): void {
     const [input, output] = at(place);
@@ -66,7 +66,7 @@
       moving = movePoint(points, held, input, output);
       put({ points: moving }, place.gesture);
     } else if (held === 'level') {
-      const { settings: described } = workspace.processor(workspace.step!.kind)!;
+      const { settings: described } = workspace.processor(workspace.selection.step!.kind)!;
       const setting = described.find((other) => other.name === level);
       const wanted = clamp(input + gained, setting?.minimum ?? -60, setting?.maximum ?? 0);
       put({ [level!]: Math.round(wanted * 10) / 10 }, place.gesture);
@@ -81,7 +81,7 @@
   }
   /** What was there before a drag. */
   function kept(): (gesture: string) => void {
-    const [step, was] = [workspace.step!, { ...settings }];
+    const [step, was] = [workspace.selection.step!, { ...settings }];
     const names = [level, 'ratio', 'points'].filter((name): name is string => name !== null && name in was);
     const values = Object.fromEntries(names.map((name) => [name, was[name]!]));
     return (gesture) => workspace.set(step.id, values, gesture);
@@ -89,7 +89,7 @@
   /** Left of the knee a drag moves the threshold, right of it the ratio; beside the points of a free curve it adds one. */
   const whole = dragged({
     hold: (place) => {
-      if (!workspace.step || !curve) return false;
+      if (!workspace.selection.step || !curve) return false;
       const restore = kept();
       if (points.length) {
         const added = addPoint(points, ...at(place));
@@ -121,7 +121,7 @@
   );
   function removePoint(index: number): void {
     if (points.length > 2)
-      workspace.set(workspace.step!.id, { points: points.filter((_, i) => i !== index) });
+      workspace.set(workspace.selection.step!.id, { points: points.filter((_, i) => i !== index) });
   }
 </script>
 
@@ -129,7 +129,7 @@
   name="curve"
   label="Output level against input level, with the levels at the detector"
   says={curve ? says(curve, threshold) : ''}
-  title={workspace.step?.key ? 'Against the key, dB' : 'Out against in, dB'}
+  title={workspace.selection.step?.key ? 'Against the key, dB' : 'Out against in, dB'}
   layers={[lines, shapes]}
   bind:box
 >

@@ -7,7 +7,7 @@
   import Plot, { type Mark } from './Plot.svelte';
 
   let box = $state.raw({ width: 0, height: 0 });
-  const study = $derived(workspace.study);
+  const study = $derived(workspace.measuring.study);
   const axes = $derived(axesOf(study?.bite ?? null, box));
   const lines = $derived(grid(axes));
   const shapes = $derived(study ? shapesOf(study.bite, axes) : []);
@@ -19,7 +19,7 @@
   ];
 
   $effect(() => {
-    if (box.width) workspace.setColumns(box.width - LEFT - RIGHT);
+    if (box.width) workspace.measuring.setColumns(box.width - LEFT - RIGHT);
   });
 </script>
 
@@ -34,7 +34,7 @@
   playhead={study
     ? { start_s: study.bite_start_s, end_s: study.bite_end_s, left: LEFT, right: RIGHT, top: 28, bottom: 18 }
     : null}
-  ondblclick={() => workspace.setZoom(0, 1)}
+  ondblclick={() => workspace.measuring.setZoom(0, 1)}
   data-columns={study?.bite.rows['quick_db']?.length ?? 0}
   {@attach zooming(LEFT, RIGHT)}
 >

@@ -26,7 +26,7 @@
   }; // prettier-ignore
   type Kind = keyof typeof KINDS;
 
-  const kind = $derived(workspace.step?.kind ?? 'strip');
+  const kind = $derived(workspace.selection.step?.kind ?? 'strip');
   const own = $derived((workspace.processor(kind)?.pictures ?? ['bite']) as Kind[]);
   const all = $derived([...new Set<Kind>([...own, 'bite', 'spectrum'])]);
   /** What was chosen for the places, by kind of step. */
@@ -42,7 +42,7 @@
     const later = { spectrum: spectrumState.busy, bands: spectrumState.busy || bandsState.busy }[
       picture as string
     ];
-    return workspace.measuringScope.stale || Boolean(later);
+    return workspace.measuring.stale || Boolean(later);
   }
 
   function show(place: number, picture: Kind): void {

@@ -34,10 +34,10 @@
 
   function follow(): void {
     if (!head || !width) return;
-    const position_s = workspace.heardPosition();
+    const position_s = workspace.listening.heardPosition();
     const seen = position_s >= start_s && position_s <= end_s;
     head.style.visibility = seen ? 'visible' : 'hidden';
-    if (!seen || !workspace.sounding || still.matches) {
+    if (!seen || !workspace.listening.sounding || still.matches) {
       end();
       if (seen) head.style.transform = placed(at(position_s));
       return;
@@ -68,7 +68,7 @@
     return end;
   });
   $effect(() => {
-    void [workspace.position_s, workspace.sounding, start_s, end_s, left, right, width];
+    void [workspace.listening.position_s, workspace.listening.sounding, start_s, end_s, left, right, width];
     follow();
   });
 </script>

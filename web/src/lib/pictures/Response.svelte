@@ -8,8 +8,8 @@
   import Plot from './Plot.svelte';
 
   let box = $state.raw({ width: 0, height: 0 });
-  const response = $derived(workspace.study?.response ?? null);
-  const settings = $derived(workspace.step?.settings ?? {});
+  const response = $derived(workspace.measuring.study?.response ?? null);
+  const settings = $derived(workspace.selection.step?.settings ?? {});
   const axes = $derived(axesOf(box));
   const lines = $derived(grid(axes));
   const shapes = $derived(response ? shapesOf(response, axes) : []);
@@ -20,7 +20,7 @@
     return dragged({
       hold: () => {
         const [step, was] = [
-          workspace.step!,
+          workspace.selection.step!,
           names.map((name) => Number(settings[name])) as [number, number],
         ];
         return (gesture) => workspace.set(step.id, { [names[0]]: was[0], [names[1]]: was[1] }, gesture);
@@ -30,7 +30,7 @@
         const hz = 10 ** clamp(valueAt(x, xs), xs.low, xs.high);
         const gain_db = tidy(clamp(valueAt(y, ys), ys.low, ys.high), 'dB');
         const change = { [names[0]]: tidy(hz, 'Hz'), [names[1]]: hasGain(settings, band) ? gain_db : 0 };
-        workspace.set(workspace.step!.id, change, gesture);
+        workspace.set(workspace.selection.step!.id, change, gesture);
       },
     });
   });

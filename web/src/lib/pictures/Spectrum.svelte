@@ -17,16 +17,16 @@
   let box = $state.raw({ width: 0, height: 0 });
   const found = $derived(spectrumState.found);
   const spectrum = $derived(found?.spectrum ?? null);
-  const settings = $derived(workspace.step?.settings ?? {});
+  const settings = $derived(workspace.selection.step?.settings ?? {});
   const described = $derived(
-    workspace.step ? (workspace.processor(workspace.step.kind)?.settings ?? []) : [],
+    workspace.selection.step ? (workspace.processor(workspace.selection.step.kind)?.settings ?? []) : [],
   );
   const corners = $derived(cornersOf(described, settings));
   const band = $derived(bandOf(settings));
   const at = $derived(
-    found && spectrum && workspace.playing && spectrum.moving_before_db.length
+    found && spectrum && workspace.listening.playing && spectrum.moving_before_db.length
       ? clamp(
-          Math.round((workspace.position_s - found.start_s) / spectrum.hop_s),
+          Math.round((workspace.listening.position_s - found.start_s) / spectrum.hop_s),
           0,
           spectrum.moving_before_db.length - 1,
         )
@@ -40,9 +40,9 @@
 
   // A new study means new sound: ask for its spectrum too.
   $effect(() => {
-    void [workspace.study, spectrumState.fraction, spectrumState.moving];
+    void [workspace.measuring.study, spectrumState.fraction, spectrumState.moving];
     // What is asked for is not what it hangs on: each edit makes another version.
-    if (workspace.study) untrack(() => void spectrumState.ask());
+    if (workspace.measuring.study) untrack(() => void spectrumState.ask());
   });
 
   /** One for each setting and for good: an edit must not end the drag that makes it. */
@@ -50,23 +50,23 @@
   const onCorner = (name: string) =>
     (drags[name] ??= dragged({
       hold: () => {
-        const [step, was] = [workspace.step!, Number(settings[name])];
+        const [step, was] = [workspace.selection.step!, Number(settings[name])];
         return (gesture) => workspace.set(step.id, { [name]: was }, gesture);
       },
       move: (place) => {
         const setting = corners.find((corner) => corner.name === name);
         if (!setting) return;
         const hz = clamp(10 ** valueAt(place.x, axes.xs), setting.minimum ?? 20, setting.maximum ?? 20000);
-        workspace.set(workspace.step!.id, { [name]: tidy(hz, 'Hz') }, place.gesture);
+        workspace.set(workspace.selection.step!.id, { [name]: tidy(hz, 'Hz') }, place.gesture);
       },
     }));
 
   function widen(event: WheelEvent): void {
-    if (!workspace.step || settings['width_oct'] === undefined) return;
+    if (!workspace.selection.step || settings['width_oct'] === undefined) return;
     event.preventDefault();
     const width = clamp(Number(settings['width_oct']) * (event.deltaY < 0 ? 1.1 : 1 / 1.1), 0.1, 4);
     const gesture = `width ${Math.floor(Date.now() / WHEEL_MS)}`;
-    workspace.set(workspace.step.id, { width_oct: tidy(width, 'oct') }, gesture);
+    workspace.set(workspace.selection.step.id, { width_oct: tidy(width, 'oct') }, gesture);
   }
   const wheel = (element: HTMLElement) => {
     element.addEventListener('wheel', widen, { passive: false });

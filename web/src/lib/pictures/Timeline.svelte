@@ -27,14 +27,16 @@
   let edge = $state<{ section: Section; side: 'start_s' | 'end_s'; at: number } | null>(null);
   let renaming = $state<string | null>(null);
 
-  const overview = $derived(workspace.overview);
+  const overview = $derived(workspace.measuring.overview);
   const length = $derived(workspace.version?.length_s ?? 1);
   const sections = $derived(workspace.session?.sections ?? []);
   const from_s = $derived(view.span[0]);
   const to_s = $derived(view.span[1]);
   const percent = (at: number) => (100 * (at - from_s)) / (to_s - from_s);
   const passage = $derived(
-    drag?.moved ? sorted(drag) : ([workspace.passage.start_s, workspace.passage.end_s] as const),
+    drag?.moved
+      ? sorted(drag)
+      : ([workspace.listening.passage.start_s, workspace.listening.passage.end_s] as const),
   );
   const shown = $derived(
     sections
@@ -59,9 +61,9 @@
     });
   });
   $effect(() => {
-    workspace.measuringScope.showsOverview = true;
-    if (!untrack(() => workspace.overview)) workspace.measure();
-    return () => (workspace.measuringScope.showsOverview = false);
+    workspace.measuring.showsOverview = true;
+    if (!untrack(() => workspace.measuring.overview)) workspace.measure();
+    return () => (workspace.measuring.showsOverview = false);
   });
 
   function at(event: PointerEvent | WheelEvent, element: Element): number {
@@ -75,7 +77,7 @@
     const { from, to, moved } = drag;
     drag = null;
     if (moved) timeline.setPassage(from, to);
-    else workspace.seek(from);
+    else workspace.listening.seek(from);
   }
 
   const wheel = (element: HTMLElement) => {
@@ -120,8 +122,8 @@
     field.select();
   };
   const says = $derived(
-    `Waveform of ${workspace.strip?.name ?? ''} from bar ${barsAndBeats(from_s, workspace.grid)} to ` +
-      `${barsAndBeats(to_s, workspace.grid)}; the passage is ${workspace.passage.name}.`,
+    `Waveform of ${workspace.selection.strip?.name ?? ''} from bar ${barsAndBeats(from_s, workspace.grid)} to ` +
+      `${barsAndBeats(to_s, workspace.grid)}; the passage is ${workspace.listening.passage.name}.`,
   );
 </script>
 
@@ -144,7 +146,7 @@
   </div>
   <div class="lane" bind:this={lane} {@attach wheel}>
     <Layer shapes={bars} shown={shownAnew} />
-    <div class="wave" aria-busy={workspace.measuringScope.overviewStale}>
+    <div class="wave" aria-busy={workspace.measuring.overviewStale}>
       <Layer {shapes} shown={shownAnew} />
     </div>
     <div
@@ -193,8 +195,8 @@
         {@const index = sections.findIndex((other) => other.id === section.id)}
         <div
           class="section"
-          class:chosen={workspace.passage.start_s === section.start_s &&
-            workspace.passage.end_s === section.end_s}
+          class:chosen={workspace.listening.passage.start_s === section.start_s &&
+            workspace.listening.passage.end_s === section.end_s}
           data-section={section.id}
           style:left="{Math.max(0, percent(section.start_s))}%"
           style:right="{Math.max(0, 100 - percent(section.end_s))}%"
@@ -248,7 +250,7 @@
     </div>
     <Playhead start_s={from_s} end_s={to_s} marked />
     {#if !overview && workspace.version && workspace.version.length_s > 0}<p class="soft wait">
-        Drawing {workspace.strip?.name ?? ''} ...
+        Drawing {workspace.selection.strip?.name ?? ''} ...
       </p>{/if}
   </div>
 </div>

@@ -30,14 +30,14 @@
   let time = $state<'still' | 'scrolling'>('still');
   let dragging = $state<number | null>(null);
 
-  const study = $derived(workspace.study);
-  const setting = $derived(workspace.step?.settings['ceiling_db']);
+  const study = $derived(workspace.measuring.study);
+  const setting = $derived(workspace.selection.step?.settings['ceiling_db']);
   const ceiling_db = $derived(dragging ?? study?.output_ceiling_db ?? null);
   const ceiling = $derived(ceiling_db === null ? null : 10 ** (ceiling_db / 20));
   const seen = $derived.by<[number, number]>(() => {
     const count = study?.bite.before_low.length ?? 0;
-    if (!study || time === 'still' || !workspace.playing) return [0, count];
-    return windowAround(workspace.position_s, study.bite_start_s, study.bite_end_s, count);
+    if (!study || time === 'still' || !workspace.listening.playing) return [0, count];
+    return windowAround(workspace.listening.position_s, study.bite_start_s, study.bite_end_s, count);
   });
   const wave = $derived(
     study ? waveOf(study.bite, seen, sides, 10 ** ((study.linear_gain_db ?? 0) / 20)) : null,
@@ -52,13 +52,14 @@
   });
 
   $effect(() => {
-    if (box.width) workspace.setColumns(time === 'scrolling' ? SCROLLING_COLUMNS : box.width - LEFT - RIGHT);
+    if (box.width)
+      workspace.measuring.setColumns(time === 'scrolling' ? SCROLLING_COLUMNS : box.width - LEFT - RIGHT);
   });
 
   const drag = dragged({
     hold: () => {
       if (typeof setting !== 'number') return false;
-      const [step, was] = [workspace.step!, setting];
+      const [step, was] = [workspace.selection.step!, setting];
       dragging = ceiling_db;
       return (gesture) => workspace.set(step.id, { ceiling_db: was }, gesture);
     },
@@ -68,7 +69,7 @@
       const offset = (study?.output_ceiling_db ?? setting) - setting;
       const kept = clamp(Math.round((wanted - offset) * 10) / 10, LOWEST_CEILING_DB, 0);
       dragging = kept + offset;
-      workspace.set(workspace.step!.id, { ceiling_db: kept }, gesture);
+      workspace.set(workspace.selection.step!.id, { ceiling_db: kept }, gesture);
     },
     release: () => (dragging = null),
   });
@@ -82,7 +83,7 @@
   layers={[lines, shapes]}
   bind:box
   playhead={{ start_s: span[0], end_s: span[1], left: LEFT, right: RIGHT, top: 28, bottom: 18 }}
-  ondblclick={() => workspace.setZoom(0, 1)}
+  ondblclick={() => workspace.measuring.setZoom(0, 1)}
   data-touched={wave ? cuts(wave) : 0}
   {@attach zooming(LEFT, RIGHT)}
 >

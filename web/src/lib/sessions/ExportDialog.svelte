@@ -34,7 +34,8 @@
     <legend class="soft">Length</legend>
     <label><input type="radio" value="all" bind:group={what} /> Everything</label>
     <label
-      ><input type="radio" value="passage" bind:group={what} /> The passage: {workspace.passage.name}</label
+      ><input type="radio" value="passage" bind:group={what} /> The passage: {workspace.listening.passage
+        .name}</label
     >
     <label title="Echoes and rooms go on until they are below -90 dBFS, for 30 s at most">
       <input type="checkbox" bind:checked={tail} disabled={what === 'passage'} /> Let the end decay</label

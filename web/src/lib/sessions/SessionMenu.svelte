@@ -17,7 +17,7 @@
   let wrong = $state<string | null>(null);
 
   const session = $derived(workspace.session);
-  const strip = $derived(workspace.strip);
+  const strip = $derived(workspace.selection.strip);
   const load = () => workspace.attempt(async () => (rows = await api.sessions()));
   void load();
 
@@ -177,8 +177,9 @@
         >
         <button
           class="button"
-          title="Bar 1 begins at the playhead, {barsAndBeats(workspace.position_s, workspace.grid)}"
-          onclick={() => set({ bar_one_s: Number(Math.min(600, workspace.heardPosition()).toFixed(4)) })}
+          title="Bar 1 begins at the playhead, {barsAndBeats(workspace.listening.position_s, workspace.grid)}"
+          onclick={() =>
+            set({ bar_one_s: Number(Math.min(600, workspace.listening.heardPosition()).toFixed(4)) })}
           >Here</button
         >
       </div>

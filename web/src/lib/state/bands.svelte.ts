@@ -10,15 +10,17 @@ class BandsState {
   private asked = 0;
 
   async ask(): Promise<void> {
-    const { version, step, passage } = workspace;
+    const { version } = workspace;
+    const { step } = workspace.selection;
+    const { passage } = workspace.listening;
     if (!version || !step?.lanes) return;
     const number = (this.asked += 1);
     this.busy = true;
     await workspace.attempt(async () => {
       const answer = await api.studyBands(version.id, {
         tab: workspace.tab,
-        number: workspace.nextNumber(),
-        strip_id: workspace.stripId,
+        number: workspace.measuring.nextNumber(),
+        strip_id: workspace.selection.stripId,
         step_id: step.id,
         start_s: passage.start_s,
         end_s: passage.end_s,
@@ -42,8 +44,8 @@ export function mainStep(lane: Lane): Step | null {
 
 /** The gain a lane's steps take now (negative) or, while nothing plays, the most they took over the passage. */
 export function takenDb(lane: Lane): number {
-  const { header } = workspace;
-  if (workspace.playing && header)
+  const { header } = workspace.listening;
+  if (workspace.listening.playing && header)
     return [...everyStep(lane.path.steps)].reduce(
       (sum, step) => sum + Math.min(0, step.bypass ? 0 : (header.steps[step.id] ?? 0)),
       0,

@@ -35,7 +35,7 @@ class BenchState {
 
   /** What is on the bench, in words. */
   get label(): string {
-    const { step, lane, strip } = workspace;
+    const { step, lane, strip } = workspace.selection;
     if (step) return labelOf(workspace)(step);
     if (lane) return `lane ${lane.name}`;
     return `${strip?.name ?? ''}${this.whole ? ', whole strip' : ', path'}`;
@@ -44,8 +44,8 @@ class BenchState {
   question(): BenchQuestion {
     return {
       tab: workspace.tab,
-      number: workspace.nextNumber(),
-      ...workspace.scope,
+      number: workspace.measuring.nextNumber(),
+      ...workspace.selection.scope,
       whole: this.whole,
       test: this.test,
       frequency_hz: this.frequency_hz,
@@ -102,7 +102,7 @@ class BenchState {
     const free = LETTERS.find((letter) => !this.pins.some((pin) => pin.letter === letter));
     const kept = free ? this.pins : this.pins.slice(1);
     const letter = free ?? this.pins[0]!.letter;
-    const { step } = workspace;
+    const { step } = workspace.selection;
     const label = step
       ? `${this.label}, ${step.bypass ? 'bypassed' : (workspace.version?.plates[step.id] ?? '')}`
       : this.label;

@@ -6,10 +6,21 @@ export const SETTLE_MS = 150;
 /** The overview takes the whole song: it waits longer. */
 export const OVERVIEW_SETTLE_MS = 600;
 
+/** Columns of the whole session's waveform; more where only a part of it is seen. */
+const OVERVIEW_COLUMNS = 1200;
+const MAX_OVERVIEW_COLUMNS = 16384;
+const MIN_COLUMNS = 64;
+const MAX_COLUMNS = 2048;
+
+/** How much of it is drawn, and how finely. zoom: a part of the passage, as shares of it. */
+export interface Detail {
+  columns: number;
+  zoom: [number, number];
+}
 /** How the server is asked; each resolves with null if the answer is not wanted any more. */
 export interface Questions {
-  study(): Promise<ScopeAnswer | null>;
-  overview(): Promise<OverviewAnswer | null>;
+  study(detail: Detail): Promise<ScopeAnswer | null>;
+  overview(columns: number): Promise<OverviewAnswer | null>;
 }
 
 export class Measuring {
@@ -23,6 +34,9 @@ export class Measuring {
   private timer: ReturnType<typeof setTimeout> | undefined;
   private editedAt = -Infinity;
   private asked = 0;
+  private detail: Detail = { columns: 800, zoom: [0, 1] };
+  private overviewColumns = OVERVIEW_COLUMNS;
+  private numbers = 0;
 
   constructor(private readonly questions: Questions) {}
 
@@ -47,7 +61,46 @@ export class Measuring {
     if (overviewToo) this.overview = null;
   }
 
+  get zoom(): readonly [number, number] {
+    return this.detail.zoom;
+  }
+
+  /** Draw only a part of the passage, given as shares of it. */
+  setZoom(from: number, to: number): void {
+    this.detail = { ...this.detail, zoom: [Math.max(0, from), Math.min(1, to)] };
+    this.looked(true);
+  }
+
+  /** Another passage is drawn from end to end; it is asked for by whoever changed it. */
+  resetZoom(): void {
+    this.detail = { ...this.detail, zoom: [0, 1] };
+  }
+
+  setColumns(columns: number): void {
+    const wanted = Math.max(MIN_COLUMNS, Math.min(MAX_COLUMNS, Math.round(columns)));
+    if (wanted === this.detail.columns) return;
+    this.detail = { ...this.detail, columns: wanted };
+    this.looked(true);
+  }
+
+  /** More columns of the waveform, where only one part in `zoom` of the session is seen. */
+  setOverviewColumns(zoom: number): void {
+    const wanted = Math.min(
+      MAX_OVERVIEW_COLUMNS,
+      OVERVIEW_COLUMNS * 2 ** Math.ceil(Math.log2(Math.max(1, zoom))),
+    );
+    if (wanted === this.overviewColumns) return;
+    this.overviewColumns = wanted;
+    this.looked(true);
+  }
+
+  /** Questions are numbered, as they may reach the server in another order than they were asked in. */
+  nextNumber(): number {
+    return (this.numbers += 1);
+  }
+
   close(): void {
+    this.overviewColumns = OVERVIEW_COLUMNS;
     clearTimeout(this.timer);
     this.asked += 1;
     this.clear(true);
@@ -56,7 +109,7 @@ export class Measuring {
 
   private async ask(): Promise<void> {
     const number = (this.asked += 1);
-    const study = await this.questions.study();
+    const study = await this.questions.study(this.detail);
     if (number !== this.asked || !study) return;
     this.study = study;
     this.stale = false;
@@ -68,7 +121,7 @@ export class Measuring {
 
   private async askOverview(number: number): Promise<void> {
     if (!this.showsOverview) return;
-    const overview = await this.questions.overview();
+    const overview = await this.questions.overview(this.overviewColumns);
     if (number !== this.asked || !overview) return;
     this.overview = overview;
     this.overviewStale = false;

@@ -9,7 +9,7 @@ class SpectrumState {
   moving = $state(false);
   private last = $state.raw<{ of: string; start_s: number; spectrum: Spectrum } | null>(null);
   /** Nothing until the chosen scope's own has come: another scope's would be wrong evidence. */
-  readonly found = $derived(this.last?.of === JSON.stringify(workspace.scope) ? this.last : null);
+  readonly found = $derived(this.last?.of === JSON.stringify(workspace.selection.scope) ? this.last : null);
   /** Whether it is being worked out. */
   busy = $state(false);
   private asked = 0;
@@ -20,13 +20,13 @@ class SpectrumState {
     if (!version) return;
     const number = (this.asked += 1);
     this.busy = true;
-    const { start_s, end_s } = workspace.passage;
+    const { start_s, end_s } = workspace.listening.passage;
     await workspace.attempt(async () => {
-      const of = JSON.stringify(workspace.scope);
+      const of = JSON.stringify(workspace.selection.scope);
       const answer = await api.studySpectrum(version.id, {
         tab: workspace.tab,
-        number: workspace.nextNumber(),
-        ...workspace.scope,
+        number: workspace.measuring.nextNumber(),
+        ...workspace.selection.scope,
         start_s,
         end_s,
         fraction: this.fraction,

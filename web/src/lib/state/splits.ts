@@ -21,9 +21,9 @@ export async function divide(
   bands = 4,
   steps = chosenSteps(workspace),
 ): Promise<void> {
-  const strip = workspace.strip;
+  const strip = workspace.selection.strip;
   if (!strip) return;
-  const { place } = workspace;
+  const { place } = workspace.selection;
   const split_id = newId();
   await workspace.edit({
     op: 'divide',
@@ -35,8 +35,8 @@ export async function divide(
     dividers_hz: BAND_STARTS[bands],
     split_id,
   });
-  workspace.choose(strip.id, split_id);
-  if (by === 'copies' && workspace.step?.id === split_id)
+  workspace.selection.choose(strip.id, split_id);
+  if (by === 'copies' && workspace.selection.step?.id === split_id)
     workspace.note('The blend stands at the untreated end: move it to bring the treated lane in.');
 }
 
@@ -47,13 +47,15 @@ export async function removeSplit(workspace: Workspace): Promise<void> {
     return;
   }
   const first = split.lanes?.flatMap((lane) => lane.path.steps)[0];
-  await workspace.edit({ op: 'remove_split', step_id: split.id, keep: workspace.lane?.id ?? null });
-  workspace.choose(workspace.stripId, first?.id);
+  await workspace.edit({ op: 'remove_split', step_id: split.id, keep: workspace.selection.lane?.id ?? null });
+  workspace.selection.choose(workspace.selection.stripId, first?.id);
 }
 
 /** The chosen split, or the one around what is chosen. */
 export function splitAt(workspace: Workspace): Step | null {
-  return workspace.step?.lanes ? workspace.step : (workspace.found?.split ?? null);
+  return workspace.selection.step?.lanes
+    ? workspace.selection.step
+    : (workspace.selection.found?.split ?? null);
 }
 
 export function setLane(
@@ -76,7 +78,7 @@ export function linkAll(workspace: Workspace, split: Step): void {
 export async function addCeiling(workspace: Workspace, lane: Lane, ceiling_db: number): Promise<void> {
   await workspace.edit({
     op: 'add_step',
-    strip_id: workspace.stripId,
+    strip_id: workspace.selection.stripId,
     lane_id: lane.id,
     step: { kind: 'limiter', settings: { ceiling_db, peaks: 'sample peak' } },
   });
@@ -84,13 +86,14 @@ export async function addCeiling(workspace: Workspace, lane: Lane, ceiling_db: n
 
 /** The aim of equal loudness: the lane's level is set so that it leaves as loud as it enters. */
 export async function giveBack(workspace: Workspace, lane: Lane): Promise<void> {
-  const { version, passage } = workspace;
+  const { version } = workspace;
+  const { passage } = workspace.listening;
   if (!version) return;
   await workspace.attempt(async () => {
     const found = await api.giveBack(version.id, {
       tab: workspace.tab,
-      number: workspace.nextNumber(),
-      strip_id: workspace.stripId,
+      number: workspace.measuring.nextNumber(),
+      strip_id: workspace.selection.stripId,
       lane_id: lane.id,
       start_s: passage.start_s,
       end_s: passage.end_s,

@@ -8,12 +8,12 @@ const BOARD = 'saltanvil.copied-steps';
 
 /** The steps an act is about: the selected ones in their order, or the chosen one. */
 export function chosenSteps(workspace: Workspace): Step[] {
-  const first = workspace.selected[0];
+  const first = workspace.selection.stepIds[0];
   const steps = first
-    ? (find(workspace.strip?.path.steps ?? [], { stepId: first, laneId: null })?.siblings ?? [])
+    ? (find(workspace.selection.strip?.path.steps ?? [], { stepId: first, laneId: null })?.siblings ?? [])
     : [];
-  const selected = steps.filter((step) => workspace.selected.includes(step.id));
-  return selected.length ? selected : workspace.step ? [workspace.step] : [];
+  const selected = steps.filter((step) => workspace.selection.stepIds.includes(step.id));
+  return selected.length ? selected : workspace.selection.step ? [workspace.selection.step] : [];
 }
 
 const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });
@@ -22,19 +22,19 @@ const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: '
 export async function insertSteps(
   workspace: Workspace,
   copies: Step[],
-  { lane_id, index } = workspace.place,
+  { lane_id, index } = workspace.selection.place,
 ): Promise<void> {
-  const strip = workspace.strip;
+  const strip = workspace.selection.strip;
   if (!strip || !copies.length) return;
   await workspace.edit(
     batch(copies.map((step, i) => ({ op: 'add_step', strip_id: strip.id, lane_id, index: index + i, step }))),
   );
-  const steps = workspace.strip?.path.steps ?? [];
+  const steps = workspace.selection.strip?.path.steps ?? [];
   const row = lane_id ? find(steps, { stepId: null, laneId: lane_id })?.siblings : steps;
   const made = (row ?? []).slice(index, index + copies.length).map((step) => step.id);
   if (!made.length) return;
-  workspace.choose(strip.id, made.at(-1)!);
-  workspace.selected = made.length > 1 ? made : [];
+  workspace.selection.choose(strip.id, made.at(-1)!);
+  workspace.selection.stepIds = made.length > 1 ? made : [];
 }
 
 /** Copied steps outlive the page and can be pasted on another strip, in another session or tab. */
@@ -48,8 +48,8 @@ export function copySteps(workspace: Workspace): void {
 /** Behind the last of the chosen steps. */
 function behind(workspace: Workspace): { lane_id: string | null; index: number } {
   const last = chosenSteps(workspace).at(-1);
-  const found = last && find(workspace.strip?.path.steps ?? [], { stepId: last.id, laneId: null });
-  return found ? { lane_id: found.lane?.id ?? null, index: found.index + 1 } : workspace.place;
+  const found = last && find(workspace.selection.strip?.path.steps ?? [], { stepId: last.id, laneId: null });
+  return found ? { lane_id: found.lane?.id ?? null, index: found.index + 1 } : workspace.selection.place;
 }
 
 export async function pasteSteps(workspace: Workspace): Promise<void> {
@@ -73,9 +73,10 @@ export async function removeSteps(workspace: Workspace): Promise<void> {
   const going = chosenSteps(workspace);
   if (!going.length) return;
   if (going.length === 1) return workspace.removeStep(going[0]!.id);
-  const lane = find(workspace.strip?.path.steps ?? [], { stepId: going[0]!.id, laneId: null })?.lane ?? null;
+  const lane =
+    find(workspace.selection.strip?.path.steps ?? [], { stepId: going[0]!.id, laneId: null })?.lane ?? null;
   await workspace.edit(batch(going.map((step) => ({ op: 'remove_step', step_id: step.id }))));
-  workspace.choose(workspace.stripId, lane ? null : undefined, lane?.id ?? null);
+  workspace.selection.choose(workspace.selection.stripId, lane ? null : undefined, lane?.id ?? null);
 }
 
 /** Put a step somewhere else: before the step that stands at `index` there now. */
@@ -85,14 +86,14 @@ export function moveStepTo(
   lane_id: string | null,
   index: number,
 ): void {
-  const found = find(workspace.strip?.path.steps ?? [], { stepId, laneId: null });
+  const found = find(workspace.selection.strip?.path.steps ?? [], { stepId, laneId: null });
   if (!found) return;
   const same = (found.lane?.id ?? null) === lane_id;
   if (same && (index === found.index || index === found.index + 1)) return;
   void workspace.edit({
     op: 'move_step',
     step_id: stepId,
-    strip_id: workspace.stripId,
+    strip_id: workspace.selection.stripId,
     lane_id,
     index: same && index > found.index ? index - 1 : index,
   });
@@ -101,7 +102,8 @@ export function moveStepTo(
 /** Move the steps one place to the left (-1) or to the right (1) in their path. */
 export function moveSteps(workspace: Workspace, turn: number): void {
   const going = chosenSteps(workspace);
-  const found = going[0] && find(workspace.strip?.path.steps ?? [], { stepId: going[0].id, laneId: null });
+  const found =
+    going[0] && find(workspace.selection.strip?.path.steps ?? [], { stepId: going[0].id, laneId: null });
   if (!found) return;
   const { siblings, lane } = found;
   const places = going.map((step) => siblings.indexOf(step));
@@ -110,7 +112,7 @@ export function moveSteps(workspace: Workspace, turn: number): void {
   const edits = order.map((step) => ({
     op: 'move_step' as const,
     step_id: step.id,
-    strip_id: workspace.stripId,
+    strip_id: workspace.selection.stripId,
     lane_id: lane?.id ?? null,
     index: siblings.indexOf(step) + turn,
   }));
@@ -119,7 +121,8 @@ export function moveSteps(workspace: Workspace, turn: number): void {
 
 /** The step that the chosen one trades places with: the one it was swapped with last, or the next, or the one before. */
 export function swapPartner(workspace: Workspace): Step | null {
-  const { found, step, order } = workspace;
+  const { found, step } = workspace.selection;
+  const { order } = workspace.listening;
   if (!found || !step) return null;
   const beside = [found.siblings[found.index + 1], found.siblings[found.index - 1]];
   const pair = order ? [order.step_id, order.other_id] : [];
@@ -129,22 +132,24 @@ export function swapPartner(workspace: Workspace): Step | null {
 
 /** Swap the chosen step with its partner, and hear both orders equally loud; once more swaps back. */
 export async function swapOrder(workspace: Workspace): Promise<void> {
-  const { found, step, version, order } = workspace;
+  const { found, step } = workspace.selection;
+  const { order } = workspace.listening;
+  const { version } = workspace;
   const partner = swapPartner(workspace);
   if (!found || !step || !version || !partner)
     return workspace.note('Two steps in one path can be swapped: choose one that has a neighbour.');
-  const { start_s, end_s } = workspace.passage;
+  const { start_s, end_s } = workspace.listening.passage;
   const move = {
     op: 'move_step' as const,
     step_id: step.id,
-    strip_id: workspace.stripId,
+    strip_id: workspace.selection.stripId,
     lane_id: found.lane?.id ?? null,
     index: found.siblings.indexOf(partner),
   };
   const answer = await workspace.attempt(() =>
     api.studyOrder(version.id, {
       tab: workspace.tab,
-      number: workspace.nextNumber(),
+      number: workspace.measuring.nextNumber(),
       start_s,
       end_s,
       move,
@@ -154,7 +159,7 @@ export async function swapOrder(workspace: Workspace): Promise<void> {
   const again = order && [order.step_id, order.other_id].includes(partner.id);
   const gain_db = (again ? order.gain_db : 0) - answer.louder_db;
   await workspace.reorder(move, {
-    strip_id: workspace.stripId,
+    strip_id: workspace.selection.stripId,
     step_id: step.id,
     other_id: partner.id,
     gain_db: Math.abs(gain_db) < 0.01 ? 0 : gain_db,

@@ -11,8 +11,8 @@ const listed = (strips: Strip[]) =>
 /** The strips an act is about: those chosen together in their order, or the chosen one. */
 export function chosenStrips(workspace: Workspace): Strip[] {
   const all = workspace.session?.strips ?? [];
-  const together = all.filter((strip) => workspace.chosenStripIds.includes(strip.id));
-  return together.length ? together : workspace.strip ? [workspace.strip] : [];
+  const together = all.filter((strip) => workspace.selection.stripIds.includes(strip.id));
+  return together.length ? together : workspace.selection.strip ? [workspace.selection.strip] : [];
 }
 
 /** Whether an act on a strip is about all that are chosen with it. */
@@ -26,7 +26,7 @@ function undoable(workspace: Workspace, topic: string, text: string): void {
 }
 
 export function muteChosen(workspace: Workspace): void {
-  const { lane } = workspace;
+  const { lane } = workspace.selection;
   if (lane) {
     setLane(workspace, lane, { mute: !lane.mute });
     undoable(workspace, 'mute', `${lane.name} ${lane.mute ? 'no longer muted' : 'muted'}.`);
@@ -34,7 +34,7 @@ export function muteChosen(workspace: Workspace): void {
 }
 
 export function soloChosen(workspace: Workspace): void {
-  const { lane } = workspace;
+  const { lane } = workspace.selection;
   if (lane) {
     setLane(workspace, lane, { solo: !lane.solo });
     undoable(workspace, 'solo', `${lane.name} ${lane.solo ? 'no longer soloed' : 'soloed'}.`);
@@ -96,7 +96,7 @@ export async function busOf(workspace: Workspace, strips: Strip[]): Promise<stri
       ...feeding.map((strip) => ({ op: 'set_output' as const, strip_id: strip.id, output: id })),
     ],
   });
-  workspace.choose(id);
+  workspace.selection.choose(id);
   return id;
 }
 
@@ -114,7 +114,7 @@ export async function removeStrips(workspace: Workspace, strips: Strip[]): Promi
   const going = strips.filter((strip) => strip.kind !== 'main');
   if (!going.length) return workspace.note('The main cannot be removed.');
   await workspace.edit(batch(going.map((strip) => ({ op: 'remove_strip', strip_id: strip.id }))));
-  workspace.chosenStripIds = [];
+  workspace.selection.stripIds = [];
   undoable(workspace, 'removed', `${listed(going)} removed.`);
 }
 

@@ -26,7 +26,7 @@ class View {
     const start = clamp(from, 0, this.length - span);
     this.seen =
       span >= this.length - 1e-6 ? null : { of: workspace.version?.id, span: [start, start + span] };
-    workspace.setOverviewColumns(this.length / span);
+    workspace.measuring.setOverviewColumns(this.length / span);
   }
 }
 
@@ -35,7 +35,7 @@ export const view = new View();
 /** factor: of the span that is seen; around: the place that stays where it is. */
 export function zoom(factor: number, around?: number): void {
   const [from, to] = view.span;
-  const at = around ?? clamp(workspace.heardPosition(), from, to);
+  const at = around ?? clamp(workspace.listening.heardPosition(), from, to);
   view.show(at - (at - from) * factor, at + (to - at) * factor);
 }
 
@@ -45,7 +45,7 @@ export function scroll(by_s: number): void {
 }
 
 export function fitPassage(): void {
-  const { start_s, end_s } = workspace.passage;
+  const { start_s, end_s } = workspace.listening.passage;
   const margin = 0.05 * (end_s - start_s);
   view.show(start_s - margin, end_s + margin);
 }
@@ -64,7 +64,9 @@ export function snapped(at_s: number): number {
 
 /** The playhead so many bars on; the passage and the loop stay. */
 export function step(bars: number): void {
-  workspace.seek(clamp(barFrom(workspace.heardPosition(), bars, workspace.grid), 0, view.length));
+  workspace.listening.seek(
+    clamp(barFrom(workspace.listening.heardPosition(), bars, workspace.grid), 0, view.length),
+  );
 }
 
 export function passageName(start_s: number, end_s: number): string {
@@ -74,17 +76,17 @@ export function passageName(start_s: number, end_s: number): string {
 export function setPassage(from_s: number, to_s: number): void {
   const [start_s, wanted] = [snapped(Math.min(from_s, to_s)), snapped(Math.max(from_s, to_s))];
   const end_s = Math.max(wanted, start_s + (view.snap ? beatLength(workspace.grid) : 0.01));
-  workspace.setPassage({ start_s, end_s, name: passageName(start_s, end_s) });
+  workspace.listening.setPassage({ start_s, end_s, name: passageName(start_s, end_s) });
 }
 
 export function passageFrom(): void {
-  const at = workspace.heardPosition();
-  setPassage(at, Math.max(workspace.passage.end_s, at + beatLength(workspace.grid)));
+  const at = workspace.listening.heardPosition();
+  setPassage(at, Math.max(workspace.listening.passage.end_s, at + beatLength(workspace.grid)));
 }
 
 export function passageTo(): void {
-  const at = workspace.heardPosition();
-  setPassage(Math.min(workspace.passage.start_s, at - beatLength(workspace.grid)), at);
+  const at = workspace.listening.heardPosition();
+  setPassage(Math.min(workspace.listening.passage.start_s, at - beatLength(workspace.grid)), at);
 }
 
 // ---- sections --------------------------------------------------------------------------------------------------------
@@ -93,12 +95,12 @@ const sections = () => workspace.session?.sections ?? [];
 
 /** Listen to a section. */
 export function take({ start_s, end_s, name }: Section): void {
-  workspace.setPassage({ start_s, end_s, name });
+  workspace.listening.setPassage({ start_s, end_s, name });
 }
 
 /** The section before or after the passage. */
 export function section(way: 1 | -1): void {
-  const { start_s } = workspace.passage;
+  const { start_s } = workspace.listening.passage;
   const all = sections();
   const found =
     way > 0
@@ -135,7 +137,7 @@ export function resize(section: Section, start_s: number, end_s: number): void {
 
 /** The passage goes with a section that it is. */
 function followed(before: Section, after: Section): void {
-  const { passage } = workspace;
+  const { passage } = workspace.listening;
   if (passage.start_s === before.start_s && passage.end_s === before.end_s) take(after);
 }
 
@@ -150,7 +152,7 @@ export function remove(id: string): void {
 }
 
 export function splitAtPlayhead(): void {
-  const at_s = snapped(workspace.heardPosition());
+  const at_s = snapped(workspace.listening.heardPosition());
   const found = sections().find((one) => one.start_s < at_s - 1e-6 && one.end_s > at_s + 1e-6);
   if (!found) return workspace.note('The playhead is in no section that could be split there.');
   const second = { id: newId(), name: `${found.name} 2`, start_s: at_s, end_s: found.end_s };

@@ -30,7 +30,7 @@
               <button
                 class="link"
                 onclick={() => {
-                  workspace.choose(cause.strip_id, cause.step_id);
+                  workspace.selection.choose(cause.strip_id, cause.step_id);
                   open = false;
                 }}>{cause.name}</button
               >

@@ -8,74 +8,80 @@
   import { workspace } from '../state/workspace.svelte';
 
   const session = $derived(workspace.session);
-  const header = $derived(workspace.playing ? workspace.header : null);
-  const bar = (side: 0 | 1) => ((workspace.live?.main_peaks_dbfs[side] ?? -160) + 48) / 48;
+  const header = $derived(workspace.listening.playing ? workspace.listening.header : null);
+  const bar = (side: 0 | 1) => ((workspace.listening.live?.main_peaks_dbfs[side] ?? -160) + 48) / 48;
   const shown = (value: number | undefined) =>
     value === undefined || value <= -100 ? '--' : value.toFixed(1);
-  const matched = $derived(workspace.study?.ledger.matched_db ?? 0);
-  const listens = $derived(workspace.step && workspace.processor(workspace.step.kind)?.listens);
+  const matched = $derived(workspace.measuring.study?.ledger.matched_db ?? 0);
+  const listens = $derived(
+    workspace.selection.step && workspace.processor(workspace.selection.step.kind)?.listens,
+  );
   const loudest = $derived(header ? Math.max(...header.main_true_peaks_dbtp) : undefined);
 </script>
 
 <footer
   class="transport"
-  data-heard={workspace.heardFrames}
-  data-energy={workspace.heardEnergy}
-  data-underruns={workspace.underruns}
+  data-heard={workspace.listening.heardFrames}
+  data-energy={workspace.listening.heardEnergy}
+  data-underruns={workspace.listening.underruns}
 >
   <div class="run">
     <button
       class="play"
-      aria-label={workspace.sounding ? 'Stop' : 'Play'}
-      aria-busy={workspace.playing && !workspace.sounding}
+      aria-label={workspace.listening.sounding ? 'Stop' : 'Play'}
+      aria-busy={workspace.listening.playing && !workspace.listening.sounding}
       title="Play and stop (Space)"
-      onclick={() => workspace.toggle()}
+      onclick={() => workspace.listening.toggle()}
     >
       <svg viewBox="0 0 20 20" aria-hidden="true">
-        {#if workspace.sounding}<path d="M4 4h12v12H4z" />{:else}<path d="M3 2l15 8-15 8z" />{/if}
+        {#if workspace.listening.sounding}<path d="M4 4h12v12H4z" />{:else}<path d="M3 2l15 8-15 8z" />{/if}
       </svg>
     </button>
     <button
       class="loop"
-      class:on={workspace.loop}
-      aria-pressed={workspace.loop}
+      class:on={workspace.listening.loop}
+      aria-pressed={workspace.listening.loop}
       aria-label="Loop the passage"
       title="Loop (L)"
-      onclick={() => workspace.setLoop(!workspace.loop)}
+      onclick={() => workspace.listening.setLoop(!workspace.listening.loop)}
     >
       <svg viewBox="0 0 22 16" aria-hidden="true"><path d="M7 12H3V3h16v9h-7m3-3-3 3 3 3" /></svg>
     </button>
     <span class="figure place" aria-label="Position, bars and beats">
-      {session ? barsAndBeats(workspace.position_s, workspace.grid) : ''}
+      {session ? barsAndBeats(workspace.listening.position_s, workspace.grid) : ''}
     </span>
-    <span class="figure soft clock">{clock(workspace.position_s)}</span>
-    <span class="passage" title="The passage that is listened to and measured">{workspace.passage.name}</span>
+    <span class="figure soft clock">{clock(workspace.listening.position_s)}</span>
+    <span class="passage" title="The passage that is listened to and measured"
+      >{workspace.listening.passage.name}</span
+    >
   </div>
   <Segments
     label="Listen to"
-    value={workspace.listening}
-    change={(value) => workspace.listen(value)}
+    value={workspace.listening.to}
+    change={(value) => workspace.listening.listenTo(value)}
     options={[
       ['before', 'Before', 'What enters the scope (Z)'],
       ['after', 'After', 'What leaves it (X)'],
       ['difference', 'Difference', 'Before minus after: what was removed or added (C)'],
-      ...(workspace.found?.lane ? ([['solo lane', 'Solo lane', 'The lane alone (O)']] as const) : []),
+      ...(workspace.selection.found?.lane
+        ? ([['solo lane', 'Solo lane', 'The lane alone (O)']] as const)
+        : []),
       ...(listens ? ([['key', 'Key', 'What the detector hears (G)']] as const) : []),
     ]}
   />
   <button
     class="matched"
-    aria-pressed={workspace.matched}
+    aria-pressed={workspace.listening.matched}
     title="Before is played at the loudness of after (E). Only for listening, never in a file."
-    onclick={() => workspace.setMatched(!workspace.matched)}
+    onclick={() => workspace.listening.setMatched(!workspace.listening.matched)}
   >
-    <i class:on={workspace.matched}></i>Matched
-    <span class="figure">{workspace.matched ? format(matched, 'dB') : 'off'}</span>
+    <i class:on={workspace.listening.matched}></i>Matched
+    <span class="figure">{workspace.listening.matched ? format(matched, 'dB') : 'off'}</span>
   </button>
   <Segments
     label="Monitor"
-    value={workspace.monitor}
-    change={(value) => workspace.setMonitor(value)}
+    value={workspace.listening.monitor}
+    change={(value) => workspace.listening.setMonitor(value)}
     options={[
       ['full range', 'Full range', 'Unchanged'],
       ['small speaker', 'Small speaker', 'Mono, 180 Hz to 9 kHz, no distortion'],

@@ -41,7 +41,7 @@
 
   function paint(canvas: HTMLCanvasElement): void {
     const box = canvas.closest('nav');
-    const { live } = workspace;
+    const { live } = workspace.listening;
     if (!box || !canvas.clientHeight) return;
     const [first, last] = frames.on
       ? rowsInSight(box.scrollTop, box.clientHeight, ROW, strips.length)

@@ -22,8 +22,8 @@
   const silent = (strip: Strip) => workspace.routing?.strips[strip.id]?.silent ?? null;
   const keyOf = (strip: Strip) => workspace.routing?.strips[strip.id]?.keys ?? [];
   const chosen = (strip: Strip) =>
-    strip.id === workspace.stripId || workspace.chosenStripIds.includes(strip.id);
-  const several = $derived(workspace.chosenStripIds.length > 1);
+    strip.id === workspace.selection.stripId || workspace.selection.stripIds.includes(strip.id);
+  const several = $derived(workspace.selection.stripIds.length > 1);
 
   let wheelGesture = '';
   let wheelEnd = 0;
@@ -54,14 +54,14 @@
 
   function press(event: MouseEvent, strip: Strip): void {
     if (event.shiftKey || event.ctrlKey || event.metaKey)
-      workspace.chooseTogether(
+      workspace.selection.chooseStrips(
         strip.id,
         event.shiftKey,
         rows.map((row) => row.strip.id),
       );
     else {
-      workspace.chosenStripIds = [];
-      workspace.choose(strip.id);
+      workspace.selection.stripIds = [];
+      workspace.selection.choose(strip.id);
     }
   }
 
@@ -86,14 +86,14 @@
       void workspace.edit({ op: 'move_strip', strip_id: row.strip.id, index });
     } else if (next && !event.altKey && !event.ctrlKey) {
       if (event.shiftKey)
-        workspace.chooseTogether(
+        workspace.selection.chooseStrips(
           next.strip.id,
           false,
           rows.map((other) => other.strip.id),
         );
       else {
-        workspace.chosenStripIds = [];
-        workspace.choose(next.strip.id);
+        workspace.selection.stripIds = [];
+        workspace.selection.choose(next.strip.id);
       }
       document.querySelector<HTMLElement>(`[data-strip="${next.strip.id}"]`)?.focus();
     } else if (event.key === 'F2') renaming = row.strip.id;
@@ -105,7 +105,7 @@
   async function addBus(): Promise<void> {
     const id = newId();
     await workspace.edit({ op: 'add_strip', strip: { id, name: 'New bus', kind: 'bus' } });
-    workspace.choose(id);
+    workspace.selection.choose(id);
     renaming = id;
   }
   const focus = (field: HTMLInputElement) => {
@@ -123,9 +123,9 @@
         aria-level={depth + 1}
         aria-selected={chosen(strip)}
         aria-label={strip.name}
-        tabindex={strip.id === workspace.stripId ? 0 : -1}
-        class:chosen={strip.id === workspace.stripId}
-        class:together={workspace.chosenStripIds.includes(strip.id)}
+        tabindex={strip.id === workspace.selection.stripId ? 0 : -1}
+        class:chosen={strip.id === workspace.selection.stripId}
+        class:together={workspace.selection.stripIds.includes(strip.id)}
         class:over={over === strip.id}
         class:silent={silent(strip)}
         draggable={strip.kind !== 'main' && renaming !== strip.id}
@@ -219,7 +219,7 @@
   <Meters strips={rows.map((row) => row.strip)} />
   <div class="acts">
     {#if several}
-      <span class="soft">{workspace.chosenStripIds.length} strips</span>
+      <span class="soft">{workspace.selection.stripIds.length} strips</span>
       <button class="button" title="Ctrl+B" onclick={() => busOf(workspace, chosenStrips(workspace))}
         >Bus from them</button
       >
