@@ -49,12 +49,12 @@ BLOCK = 1024
 def best(work: Callable[[], object], times: int = 5) -> float:
     """Shortest process time of a call, in seconds."""
     work()
-    found = []
+    result = []
     for _ in range(times):
         began = time.process_time()
         work()
-        found.append(time.process_time() - began)
-    return min(found)
+        result.append(time.process_time() - began)
+    return min(result)
 
 
 def ffmpeg_seconds(path: Path, chain: str, way: str = "-af") -> float:
@@ -65,9 +65,9 @@ def ffmpeg_seconds(path: Path, chain: str, way: str = "-af") -> float:
             ["ffmpeg", "-hide_banner", "-benchmark", "-threads", "1", "-i", path, way, filters, "-f", "null", "-"],
             capture_output=True, text=True,
         )  # fmt: skip
-        found = re.search(r"utime=([\d.]+)s stime=([\d.]+)s", run.stderr)
-        assert found, run.stderr
-        return float(found[1]) + float(found[2])
+        result = re.search(r"utime=([\d.]+)s stime=([\d.]+)s", run.stderr)
+        assert result, run.stderr
+        return float(result[1]) + float(result[2])
 
     return min(once(chain, way) for _ in range(5)) - min(once("anull") for _ in range(5))
 
@@ -255,7 +255,7 @@ def main() -> None:
         Strip(id="main", name="Main", kind="main", output=None),
         Strip(id="a", name="A", kind="track", media_id=0, path=StepPath(steps=[equal, *steps])),
     ]
-    session, cache, found = Session(name="B", strips=strips), SegmentCache(), []
+    session, cache, result = Session(name="B", strips=strips), SegmentCache(), []
     for number in range(12):
         session.strip("a").path.steps[1] = compressor_step("0", threshold_db=-20.0 - number)
         began = time.perf_counter()
@@ -266,8 +266,8 @@ def main() -> None:
             bite_of(passage_of(compared, RATE), 800),
             curve_of(step_of, step_of.settings, compared.detector_db),
         )
-        found.append(time.perf_counter() - began)
-    say("ledger and pictures after an edit, 10 s, five steps", f"median {np.median(found[2:]) * 1000:.0f} ms", "300 ms")
+        result.append(time.perf_counter() - began)
+    say("ledger and pictures after an edit, 10 s, five steps", f"median {np.median(result[2:]) * 1000:.0f} ms", "300 ms")
 
     shared = music(1, 180)
     trim, bell = Step.model_validate({"kind": "trim"}), {"kind": "equaliser", "settings": {"band2_gain_db": -3.0}}

@@ -107,13 +107,13 @@ def pressed(page: Page, selector: str, sounding: bool) -> float:
 
 
 def play_to_sound(page: Page, times: int) -> list[float]:
-    found = []
+    result = []
     for _ in range(times):
-        found.append(pressed(page, ".play", True))
+        result.append(pressed(page, ".play", True))
         page.wait_for_timeout(400)
         page.click("[aria-label=Stop]")
         page.wait_for_timeout(400)
-    return found
+    return result
 
 
 def add_tone(address: str) -> None:
@@ -144,14 +144,14 @@ def ended(page: Page) -> None:
 def control_to_ear(page: Page, times: int) -> list[float]:
     """Mutes by the strip's switch: the fader glides in 8 ms from the next tick on."""
     sustained(page)
-    found = []
+    result = []
     for _ in range(times):
-        page.wait_for_timeout(500 + int(np.random.default_rng(len(found)).integers(0, 50)))
-        found.append(pressed(page, "[aria-label='Mute Tone']", False))
+        page.wait_for_timeout(500 + int(np.random.default_rng(len(result)).integers(0, 50)))
+        result.append(pressed(page, "[aria-label='Mute Tone']", False))
         page.wait_for_timeout(300)
         pressed(page, "[aria-label='Mute Tone']", True)
     ended(page)
-    return found
+    return result
 
 
 DRAG = """(times) => new Promise((resolve) => {
@@ -190,12 +190,12 @@ def drag_to_ear(page: Page, times: int) -> list[float]:
     levels = 10.0 * np.log10(np.array([power for _, power in heard]) + 1e-12)
     middle = (np.percentile(levels, 95) + np.percentile(levels, 20)) / 2.0
     low = levels < middle
-    found = []
+    result = []
     for time_s, down in jumps[1:]:
         later = np.flatnonzero((when > time_s) & (low if down else levels > middle))
         if len(later):
-            found.append(1000.0 * float(when[later[0]] - time_s))
-    return found
+            result.append(1000.0 * float(when[later[0]] - time_s))
+    return result
 
 
 def main_thread(page: Page, seconds: float) -> str:
@@ -273,11 +273,11 @@ def work(page: Page, address: str, data: Path) -> None:
     for number in (1, 2):
         page.evaluate(f"localStorage['saltanvil.session'] = '{number}'")
         page.goto(address)
-        page.wait_for_selector("[data-figure=matched_db]", timeout=60_000)
+        page.wait_for_selector("[data-figure=matched_db]", timeout=120_000)
         page.keyboard.press("Space")
         for strip in range(page.locator("nav.tree li").count()):
             page.click(f"nav.tree li >> nth={strip} >> .name")
-            page.wait_for_selector("[data-figure=matched_db]", timeout=60_000)
+            page.wait_for_selector("[data-figure=matched_db]", timeout=120_000)
         page.keyboard.press("Space")
         ids = [strip["id"] for strip in httpx.get(f"{address}/api/sessions/{number}").json()["session"]["strips"]]
         url = f"{address}/api/sessions/{number}"
@@ -377,7 +377,7 @@ def main() -> None:
             row("the same with 60 strips", f"{now:.0f} MB, at most {most:.0f}", "1600 MB")
             page.evaluate("localStorage['saltanvil.session'] = '1'")
             page.goto(address)
-            page.wait_for_selector("[data-figure=matched_db]", timeout=60_000)
+            page.wait_for_selector("[data-figure=matched_db]", timeout=120_000)
             page.keyboard.press("Space")
             page.wait_for_timeout(3000)
             row("page's main thread, 60 strips", main_thread(page, 15.0), "none over 50 ms")

@@ -44,9 +44,9 @@ def main(arguments: list[str] | None = None) -> int:
     """Returns the exit status: 0; 1 with one line on standard error for what the user can mend; 3 for a fault of the program,
     with where it was; 4 with --strict if samples were clipped, which is a line on standard error in any case."""
     parser = build_parser()
-    asked = parser.parse_args(arguments)
+    request = parser.parse_args(arguments)
     try:
-        warned = asked.run(asked)
+        warned = request.run(request)
     except KeyboardInterrupt:
         return 130
     except Exception as error:
@@ -56,15 +56,15 @@ def main(arguments: list[str] | None = None) -> int:
         traceback.print_exc()
         print(f"saltanvil: a fault of the program ({type(error).__name__}), not of what you asked for", file=sys.stderr)
         return 3
-    return 4 if warned and asked.strict else 0
+    return 4 if warned and request.strict else 0
 
 
 def warn_of_clipping(files: "Iterable[tuple[str, Written]]") -> bool:
     """Say which files were clipped, a line each; whether any was."""
-    told = [text for name, written in files if (text := written.warning(name)) is not None]
-    for text in told:
+    warnings = [text for name, written in files if (text := written.warning(name)) is not None]
+    for text in warnings:
         print(f"saltanvil: {text}", file=sys.stderr)
-    return bool(told)
+    return bool(warnings)
 
 
 def mendable() -> tuple[type[Exception], ...]:
@@ -187,7 +187,7 @@ def add_data(parser: argparse.ArgumentParser) -> None:
 # ---- serve ---------------------------------------------------------------------------------------------------------
 
 
-def run_serve(asked: argparse.Namespace) -> None:
+def run_serve(request: argparse.Namespace) -> None:
     import gc
     import socket
     import threading
@@ -202,30 +202,30 @@ def run_serve(asked: argparse.Namespace) -> None:
     from saltanvil.web.security import LOOPBACK, names_of_machine, url_host
     from saltanvil.web.services import Services
 
-    if not 0 <= asked.port <= 65535:
-        raise Refused(f"--port {asked.port}: a port is from 0 to 65535")
-    loopback = asked.host in ("127.0.0.1", "localhost", "::1")
-    family = socket.AF_INET6 if ":" in asked.host else socket.AF_INET
+    if not 0 <= request.port <= 65535:
+        raise Refused(f"--port {request.port}: a port is from 0 to 65535")
+    loopback = request.host in ("127.0.0.1", "localhost", "::1")
+    family = socket.AF_INET6 if ":" in request.host else socket.AF_INET
     listener = socket.socket(family, socket.SOCK_STREAM)
     listener.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
-        listener.bind((asked.host, asked.port))
+        listener.bind((request.host, request.port))
     except OSError as error:
         raise Refused(
-            f"port {asked.port} on {asked.host} cannot be used ({error.strerror}); choose another with --port or --host"
+            f"port {request.port} on {request.host} cannot be used ({error.strerror}); choose another with --port or --host"
         ) from error
-    if not asked.empty:
-        ensure_demo(asked.data)
+    if not request.empty:
+        ensure_demo(request.data)
     token = None if loopback else secrets.token_urlsafe(18)
-    hosts = LOOPBACK if loopback else {*LOOPBACK, *names_of_machine(asked.host)}
-    page = asked.page if asked.page is not None and asked.page.is_dir() else None
-    services = Services(asked.data)
+    hosts = LOOPBACK if loopback else {*LOOPBACK, *names_of_machine(request.host)}
+    page = request.page if request.page is not None and request.page.is_dir() else None
+    services = Services(request.data)
     app = create_app(services, page, hosts, token)
     config = uvicorn.Config(
         app, log_level="warning", ws_per_message_deflate=False, ws_max_size=MAX_MESSAGE, timeout_graceful_shutdown=2
     )
     server = uvicorn.Server(config)
-    if asked.until_stdin_closes:
+    if request.until_stdin_closes:
 
         def wait() -> None:
             sys.stdin.buffer.read()
@@ -234,7 +234,7 @@ def run_serve(asked: argparse.Namespace) -> None:
         threading.Thread(target=wait, daemon=True).start()
     listener.listen(128)  # from here on a browser that is quick waits instead of being refused
     port = listener.getsockname()[1]
-    shown = url_host(asked.host)
+    shown = url_host(request.host)
     gc.freeze()
     gc.enable()
     print(f"Salt Anvil is at http://{shown}:{port}/{f'?token={token}' if token else ''}", flush=True)
@@ -268,33 +268,33 @@ def ensure_demo(folder: Path) -> None:
 # ---- the folder ----------------------------------------------------------------------------------------------------
 
 
-def run_check(asked: argparse.Namespace) -> None:
+def run_check(request: argparse.Namespace) -> None:
     from saltanvil.store.copies import findings
 
     wrong = 0
-    for finding in findings(asked.data):
+    for finding in findings(request.data):
         wrong += finding.wrong
         print(f"{'wrong: ' if finding.wrong else ''}{finding.text}")
     if wrong:
         raise Refused(
-            f"{asked.data}: {wrong} faults; put a copy in its place, or bring single sessions back with `saltanvil restore`"
+            f"{request.data}: {wrong} faults; put a copy in its place, or bring single sessions back with `saltanvil restore`"
         )
     print("no fault found")
 
 
-def run_backup(asked: argparse.Namespace) -> None:
+def run_backup(request: argparse.Namespace) -> None:
     from saltanvil.store.copies import back_up
 
-    print(f"{asked.output}: {back_up(asked.data, asked.output) / (1 << 20):.1f} MiB")
+    print(f"{request.output}: {back_up(request.data, request.output) / (1 << 20):.1f} MiB")
 
 
-def run_restore(asked: argparse.Namespace) -> None:
+def run_restore(request: argparse.Namespace) -> None:
     from saltanvil.store.copies import restore_documents
     from saltanvil.store.database import Database
     from saltanvil.store.folder import DataFolder
 
-    copy = existing(asked.copy)
-    with DataFolder(asked.data) as held:
+    copy = existing(request.copy)
+    with DataFolder(request.data) as held:
         for name in restore_documents(Database(held.database), copy):
             print(name)
 
@@ -302,18 +302,18 @@ def run_restore(asked: argparse.Namespace) -> None:
 # ---- files ---------------------------------------------------------------------------------------------------------
 
 
-def run_measure(asked: argparse.Namespace) -> None:
+def run_measure(request: argparse.Namespace) -> None:
     from saltanvil.measure.figures import FiguresMeter
 
     found: dict[str, dict[str, float | None]] = {}
-    for path in asked.files:
+    for path in request.files:
         source = opened(path, most_channels=6)
         meter = FiguresMeter(source.channels, source.rate)
         for block in source.blocks:
             meter.add(block)
         figures = meter.figures().as_dict()
         found[str(path)] = {name: figures[name] for name, _, _ in MEASURED}
-    if asked.json:
+    if request.json:
         print(json.dumps([{"file": name, **figures} for name, figures in found.items()], indent=1))
         return
     for name, figures in found.items():
@@ -323,7 +323,7 @@ def run_measure(asked: argparse.Namespace) -> None:
             print(f"  {label:<20}{'too short' if value is None else f'{value:8.2f} {unit}'}")
 
 
-def run_process(asked: argparse.Namespace) -> bool:
+def run_process(request: argparse.Namespace) -> bool:
     """In blocks, so that memory does not grow with the file."""
     from saltanvil.engine.path_runner import SOUND_ID, output_channels, session_around
     from saltanvil.engine.render import render_nodes
@@ -334,42 +334,42 @@ def run_process(asked: argparse.Namespace) -> bool:
     from saltanvil.session.graph import NodeId
     from saltanvil.studies.match import settled
 
-    path = path_from(asked.path)
-    suffix = asked.output.suffix.lower()
-    kind: FileFormat | None = asked.format or DEFAULT_FORMATS.get(suffix)
+    path = path_from(request.path)
+    suffix = request.output.suffix.lower()
+    kind: FileFormat | None = request.format or DEFAULT_FORMATS.get(suffix)
     if kind is None or SUFFIX[kind] != suffix:
-        raise Refused(f"{asked.output}: the file's ending must be .wav or .flac and fit the format")
-    if not asked.output.parent.is_dir():
-        raise Refused(f"{asked.output.parent}: there is no such folder to write to; make it first")
-    check_tempo(asked.tempo)
-    source = opened(asked.input)
+        raise Refused(f"{request.output}: the file's ending must be .wav or .flac and fit the format")
+    if not request.output.parent.is_dir():
+        raise Refused(f"{request.output.parent}: there is no such folder to write to; make it first")
+    check_tempo(request.tempo)
+    source = opened(request.input)
     entering = FiguresMeter(source.channels, source.rate)
-    sound = FileSound(asked.input, None, entering.add)
-    keys = [] if asked.key is None else [FileSound(existing(asked.key), sound.rate)]
+    sound = FileSound(request.input, None, entering.add)
+    keys = [] if request.key is None else [FileSound(existing(request.key), sound.rate)]
     media = FileMedia(sound, *keys)
     with refusing():
-        session = settled(session_around(path, sound.rate, asked.tempo, bool(keys)), media)
+        session = settled(session_around(path, sound.rate, request.tempo, bool(keys)), media)
     channels = output_channels(session, media)
     leaving = FiguresMeter(channels, sound.rate)
     reductions: dict[str, float] = {}
 
     def watch(plan: "Plan") -> None:
         for node in plan.walk():
-            told = node.processor.telemetry.reduction_db
-            if len(told):
-                reductions[node.step.id] = max(reductions.get(node.step.id, -1000.0), float(told.max()))
+            warnings = node.processor.telemetry.reduction_db
+            if len(warnings):
+                reductions[node.step.id] = max(reductions.get(node.step.id, -1000.0), float(warnings.max()))
 
     def blocks() -> "Iterator[NDArray[np.float32]]":
-        last = sound.frames + (0 if asked.no_tail else round(MAX_TAIL_S * sound.rate))
+        last = sound.frames + (0 if request.no_tail else round(MAX_TAIL_S * sound.rate))
         rendered = render_nodes(session, media, [NodeId("end", SOUND_ID)], 0, last, watch=watch)
-        for (block,) in rendered if asked.no_tail else with_tail(rendered, sound.frames, quiet_frames(session)):
-            if asked.report:  # of what the file holds
+        for (block,) in rendered if request.no_tail else with_tail(rendered, sound.frames, quiet_frames(session)):
+            if request.report:  # of what the file holds
                 leaving.add(block if kind == "wav32f" else block.clip(-1.0, 1.0))
             yield block
 
-    with whole_or_none(asked.output) as target:
+    with whole_or_none(request.output) as target:
         written = write_audio(target, blocks(), sound.rate, channels, kind, sound.frames)
-    if asked.report:
+    if request.report:
         clipped = {"clipped_samples": written.clipped, "clipped_by_db": round(written.over_db, 2)}
         steps = [
             {"kind": step.kind, "largest_reduction_db": reductions.get(step.id)}
@@ -378,7 +378,7 @@ def run_process(asked: argparse.Namespace) -> bool:
         ]
         after = {**leaving.figures().as_dict(), **clipped}
         print(json.dumps({"before": entering.figures().as_dict(), "after": after, "steps": steps}, indent=1))
-    return warn_of_clipping([(asked.output.name, written)])
+    return warn_of_clipping([(request.output.name, written)])
 
 
 @contextlib.contextmanager
@@ -424,29 +424,31 @@ def check_tempo(tempo_bpm: float) -> None:
         raise Refused(f"--tempo {tempo_bpm:g}: a tempo is from 20 to 300 quarter notes a minute")
 
 
-def run_bench(asked: argparse.Namespace) -> None:
+def run_bench(request: argparse.Namespace) -> None:
     from saltanvil.studies.bench import Bench, Question, csv_of, measured
 
-    check_tempo(asked.tempo)
-    path = path_from(asked.path)
-    question = Question(asked.test, asked.frequency_hz, asked.level_dbfs, asked.low_dbfs, asked.burst_ms, asked.compare)
+    check_tempo(request.tempo)
+    path = path_from(request.path)
+    question = Question(
+        request.test, request.frequency_hz, request.level_dbfs, request.low_dbfs, request.burst_ms, request.compare
+    )
     with refusing():
-        result = measured(Bench(path, asked.rate, asked.channels, asked.tempo), question)
-    if asked.json:
+        result = measured(Bench(path, request.rate, request.channels, request.tempo), question)
+    if request.json:
         print(json.dumps(result.as_dict(), indent=1))
-    elif asked.csv:
+    elif request.csv:
         print(csv_of(result), end="")
     else:
         for figure in result.figures:
             print(f"{figure.label:<40}{'--' if figure.value is None else f'{figure.value:10.2f}'} {figure.unit}")
 
 
-def run_steps(asked: argparse.Namespace) -> None:
+def run_steps(request: argparse.Namespace) -> None:
     from saltanvil.processors import REGISTRY
     from saltanvil.processors.reference import reference_of
 
     processors = [reference_of(processor) for processor in REGISTRY.values()]
-    if asked.json:
+    if request.json:
         print(json.dumps([processor.model_dump(mode="json") for processor in processors], indent=1))
         return
     for processor in processors:
@@ -468,7 +470,7 @@ def span(setting: "Descriptor") -> str:
     return f"on | off ({'on' if default else 'off'})"
 
 
-def run_render(asked: argparse.Namespace) -> bool:
+def run_render(request: argparse.Namespace) -> bool:
     import os
     from concurrent.futures import ThreadPoolExecutor
 
@@ -483,27 +485,29 @@ def run_render(asked: argparse.Namespace) -> bool:
     from saltanvil.studies.match import settled
     from saltanvil.web.exports import file_names
 
-    path = database_in(asked.data)
+    path = database_in(request.data)
     # Reading needs no lock, migrating does.
-    with DataFolder(asked.data) if outdated(path) else contextlib.nullcontext():
+    with DataFolder(request.data) if outdated(path) else contextlib.nullcontext():
         database = Database(path)
     sessions, store = SessionStore(database), MediaStore(database)
     rows = [row for row in sessions.listed() if not row.deleted]
-    if asked.strips and len(asked.sessions) > 1:
+    if request.strips and len(request.sessions) > 1:
         raise Refused("--strips names strips of one session; render the sessions one by one, or leave it out")
     found: list[Session] = []
-    for name in asked.sessions:
+    for name in request.sessions:
         chosen = [row for row in rows if name in (row.name, str(row.id))]
         if not chosen:
             raise Refused(f"there is no session {name!r}; there are {', '.join(row.name for row in rows) or 'none'}")
         found.append(sessions.version(chosen[0].id).session)
-    titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, asked.strips)]
-    names = iter(file_names(titles, SUFFIX[asked.format]))
-    work = [(session, {strip_id: asked.output / next(names) for strip_id in ids_of(session, asked.strips)}) for session in found]
+    titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, request.strips)]
+    names = iter(file_names(titles, SUFFIX[request.format]))
+    work = [
+        (session, {strip_id: request.output / next(names) for strip_id in ids_of(session, request.strips)}) for session in found
+    ]
     try:
-        asked.output.mkdir(parents=True, exist_ok=True)
+        request.output.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise Refused(f"{asked.output}: this folder cannot be made ({error.strerror}); name another one") from error
+        raise Refused(f"{request.output}: this folder cannot be made ({error.strerror}); name another one") from error
     progress = progress_line(len(work))
 
     files: list[tuple[str, Written]] = []
@@ -514,7 +518,7 @@ def run_render(asked: argparse.Namespace) -> bool:
         session = settled(session, media)
         end = session_frames(session, media)
         written = export_strips(
-            session, media, 0, end, targets, asked.format, lambda share: progress(number, share), tail=not asked.no_tail
+            session, media, 0, end, targets, request.format, lambda share: progress(number, share), tail=not request.no_tail
         )
         files.extend((targets[strip_id].name, file) for strip_id, file in written.items())
 

@@ -43,13 +43,13 @@ NAMED = "label-content-name-mismatch"
 def violations(page):
     page.wait_for_function("!document.querySelector('[aria-busy=true]:not(.play)')")  # figures out of date are dimmed
     page.evaluate(AXE)
-    found = page.evaluate(
+    result = page.evaluate(
         "(tags) => axe.run(document, { runOnly: tags, resultTypes: ['violations'] }).then((told) => told.violations.map("
         "(one) => [one.id, one.nodes.map((node) => node.target.join(' ') + ' ' + (node.any[0]?.message ?? ''))]))",
         TAGS,
     )
     told = {
-        name: [node for node in nodes if name != NAMED or not re.match(r"li\[data-strip|#plate-", node)] for name, nodes in found
+        name: [node for node in nodes if name != NAMED or not re.match(r"li\[data-strip|#plate-", node)] for name, nodes in result
     }
     return {name: nodes for name, nodes in told.items() if nodes}
 
@@ -62,8 +62,8 @@ def test_axe_finds_nothing_in_any_view(page, theme):
     for view in ("Shape", "Map", "Bench"):
         page.click(f"header nav >> text={view}")
         page.wait_for_timeout(700)
-        if found := violations(page):
-            wrong[view] = found
+        if result := violations(page):
+            wrong[view] = result
     assert not wrong, json.dumps(wrong, indent=1)
 
 
@@ -73,13 +73,13 @@ def test_axe_finds_nothing_in_a_split_and_a_keyed_step_while_it_plays(page):
         page.click(f"nav.tree >> text='{strip}'")
         page.wait_for_selector(f".path[aria-label='Path of {strip}']")
         page.wait_for_selector("[data-figure=matched_db]")
-        if found := violations(page):
-            wrong[strip] = found
+        if result := violations(page):
+            wrong[strip] = result
     page.click("[data-step=strip] button")
     page.keyboard.press("Space")
     wait_heard(page, 10_000)
-    if found := violations(page):
-        wrong["playing"] = found
+    if result := violations(page):
+        wrong["playing"] = result
     assert not wrong, json.dumps(wrong, indent=1)
 
 
@@ -94,8 +94,8 @@ def test_axe_finds_nothing_in_any_dialog_and_the_focus_comes_back(page, theme):
         page.wait_for_selector("dialog")
         assert page.get_attribute("dialog", "aria-label") == name
         assert page.evaluate("document.querySelector('dialog').contains(document.activeElement)"), name
-        if found := violations(page):
-            wrong[name] = found
+        if result := violations(page):
+            wrong[name] = result
         for _ in range(60):  # the focus stays within
             page.keyboard.press("Tab")
         inside = "document.querySelector('dialog').contains(document.activeElement) || document.activeElement === document.body"
@@ -113,8 +113,8 @@ TEXTS = """() => [...document.querySelectorAll('body *')].flatMap((element) => [
 
 
 def old_words(texts):
-    found = texts & set(OLD_LABELS)
-    return found | {text for text in texts for phrase in OLD_PHRASES if re.search(phrase, text, re.IGNORECASE)}
+    result = texts & set(OLD_LABELS)
+    return result | {text for text in texts for phrase in OLD_PHRASES if re.search(phrase, text, re.IGNORECASE)}
 
 
 def test_no_old_word_is_on_any_screen(page):

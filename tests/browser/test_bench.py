@@ -128,7 +128,7 @@ def test_two_settings_are_pinned_compared_and_kept_by_keyboard(clipped, tmp_path
     address = page.url.split("/#")[0]
     steps = httpx.get(f"{address}/api/sessions/{session}").json()["session"]["strips"]
     step_id = next(s for s in steps if s["name"] == "Organ")["path"]["steps"][-1]["id"]
-    asked = {"tab": "test", "strip_id": "organ", "step_id": step_id, "test": "aliasing", "level_dbfs": 0.0}
-    assert httpx.post(f"{address}/api/sessions/{session}/bench/csv", json=asked, timeout=60).text == csv
-    assert httpx.post(f"{address}/api/sessions/{session}/bench", json=asked, timeout=60).json()["result"] == told
+    question = {"tab": "test", "strip_id": "organ", "step_id": step_id, "test": "aliasing", "level_dbfs": 0.0}
+    assert httpx.post(f"{address}/api/sessions/{session}/bench/csv", json=question, timeout=60).text == csv
+    assert httpx.post(f"{address}/api/sessions/{session}/bench", json=question, timeout=60).json()["result"] == told
     assert len(csv.strip().split("\n")) == len(told["table"]) + len(told["figures"]) + 1

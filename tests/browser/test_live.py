@@ -90,10 +90,10 @@ def test_what_is_out_of_date_says_so_within_a_frame(page):
     page.click(".path .plate >> text=Compressor")
     busy = "[...document.querySelectorAll('aside.ledger, .pictures .plate, .timeline .wave')].map((e) => e.ariaBusy)"
     page.wait_for_function(f"{busy}.every((value) => value === 'false')")
-    asked = slowed(page, "/studies/scope$", 0.5)
+    question = slowed(page, "/studies/scope$", 0.5)
     revision = int(page.get_attribute("aside.ledger", "data-revision"))
     page.focus(THRESHOLD)
-    found = page.evaluate(
+    result = page.evaluate(
         f"""() => new Promise((resolve) => {{
             const slider = document.querySelector('{THRESHOLD}');
             for (let n = 0; n < 5; n += 1)
@@ -101,25 +101,25 @@ def test_what_is_out_of_date_says_so_within_a_frame(page):
             requestAnimationFrame(() => requestAnimationFrame(() => resolve({busy})));
         }})"""
     )
-    assert found == ["true"] * 4
+    assert result == ["true"] * 4
     assert page.evaluate("getComputedStyle(document.querySelector('aside.ledger')).opacity") == "0.5"
     page.wait_for_function(f"{busy}.every((value) => value === 'false')", timeout=20_000)
     assert int(page.get_attribute("aside.ledger", "data-revision")) > revision
-    assert len(asked) == 1  # five steps, measured once
+    assert len(question) == 1  # five steps, measured once
 
 
 def test_pictures_that_are_not_shown_are_not_asked_for(page):
     page.click("nav.tree >> text=Snare")
     page.click(".path .plate >> text=Compressor")
     page.wait_for_selector("[data-figure=largest_db]")
-    asked = []
-    page.on("request", lambda request: asked.append(request.url.rsplit("/", 1)[1]) if "/studies/" in request.url else None)
+    question = []
+    page.on("request", lambda request: question.append(request.url.rsplit("/", 1)[1]) if "/studies/" in request.url else None)
     page.keyboard.press("v")
     page.wait_for_selector(".map")
     with page.expect_response(lambda answer: answer.url.endswith("/studies/scope")):
         page.keyboard.press("b")
     page.wait_for_timeout(1000)
-    assert set(asked) == {"scope"}  # what is compared at equal loudness
+    assert set(question) == {"scope"}  # what is compared at equal loudness
 
 
 def test_the_page_finds_a_server_again_that_was_away(browser, demo_folder, tmp_path):

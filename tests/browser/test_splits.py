@@ -95,8 +95,8 @@ def test_parallel_compression_on_the_drums_with_the_mouse_alone(page):
     blend = page.locator("[data-join] [role=slider]").bounding_box()
     drag(page, blend, 0.6 * blend["width"], 0)
     page.wait_for_function("document.querySelector('[data-figure=match]')?.textContent.includes('Treated lane')")
-    found = wait_figure(page, "match_found_db", lambda value: value > 0.5)
-    assert 0.5 < setting(page, "position") < 0.7 and found < 20
+    result = wait_figure(page, "match_found_db", lambda value: value > 0.5)
+    assert 0.5 < setting(page, "position") < 0.7 and result < 20
     # The loudness stays, over the song that it is matched over, while the floor comes up.
     whole_song(page)
     assert abs(wait_figure(page, "integrated_lufs", lambda value: abs(value) <= 0.3, column=3)) <= 0.3

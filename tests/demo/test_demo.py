@@ -91,11 +91,11 @@ def test_chorus_over_verse(tracks):
     media = Arrays(*tracks.values())
     session = settled(session, media)
     mix = np.concatenate([block["main"] for block in render_strips(session, media, 0, demo.FRAMES)], axis=1)
-    found = {}
+    result = {}
     for name, first, last in demo.SECTIONS:
         part = np.ascontiguousarray(mix[:, round(first * demo.BAR_S * RATE) : round(last * demo.BAR_S * RATE)])
-        found[name] = figures_of(part, RATE).integrated_lufs
-    assert found["Chorus"] - found["Verse"] == pytest.approx(FAULTS.chorus_over_verse_lu, abs=0.7)
+        result[name] = figures_of(part, RATE).integrated_lufs
+    assert result["Chorus"] - result["Verse"] == pytest.approx(FAULTS.chorus_over_verse_lu, abs=0.7)
     assert figures_of(mix, RATE).true_peak_dbtp < 0
 
 
@@ -108,9 +108,9 @@ def test_colours_help_where_they_are(tracks):
     session = settled(demo.build_session({name: index for index, name in enumerate(tracks)}), media)
     assert len(matches_of(session)) == 2
     renderer = lambda version: ScopeRenderer(version, media, SegmentCache(), *chorus)  # noqa: E731
-    found = {s.id: (strip.id, s) for strip in session.strips for s in strip.path.steps if s.kind in ("lowend", "saturator")}
-    assert {strip for strip, _ in found.values()} == {"bass", "drums", "lead-voice"}
-    for strip, made in found.values():
+    result = {s.id: (strip.id, s) for strip in session.strips for s in strip.path.steps if s.kind in ("lowend", "saturator")}
+    assert {strip for strip, _ in result.values()} == {"bass", "drums", "lead-voice"}
+    for strip, made in result.values():
         told = renderer(session).compare(Scope(strip, made.id))
         before, after = figures_of(told.before, RATE), figures_of(told.after, RATE)
         if made.kind == "lowend":
@@ -166,24 +166,24 @@ def test_the_narrator_has_words_pauses_breaths_and_a_room(walk):
 def test_the_bed_falls_under_the_words_and_is_back_in_the_pauses(walk):
     _, session, media = walk
     settings = session.step("bed-duck").step.settings
-    found = ScopeRenderer(session, media, SegmentCache(), 0, harbour_walk.FRAMES).compare(Scope("bed", "bed-duck"))
+    result = ScopeRenderer(session, media, SegmentCache(), 0, harbour_walk.FRAMES).compare(Scope("bed", "bed-duck"))
     words = harbour_walk.spoken()
     tick = lambda second: round(second * RATE / 64)  # noqa: E731
     for start, end in words:
-        said = found.reduction_db[tick(start + 0.3) : tick(end)]
+        said = result.reduction_db[tick(start + 0.3) : tick(end)]
         assert said.min() == pytest.approx(settings.depth_db, abs=0.05)
     long = [(a[1], b[0]) for a, b in zip(words, words[1:], strict=False) if b[0] - a[1] > 2.4]
     assert long
     for end, following in long:
-        quiet = found.reduction_db[tick(end + (settings.hold_ms + settings.decay_ms) / 1000 + 0.06) : tick(following - 0.6)]
+        quiet = result.reduction_db[tick(end + (settings.hold_ms + settings.decay_ms) / 1000 + 0.06) : tick(following - 0.6)]
         assert np.abs(quiet).max() < 0.2
-    assert np.array_equal(found.before, media.read(session.strip("bed").media_id, 0, harbour_walk.FRAMES))
+    assert np.array_equal(result.before, media.read(session.strip("bed").media_id, 0, harbour_walk.FRAMES))
     # *Taken* plays exactly the difference, at the strip's level.
     plan = compile_plan(session, media, Rack(), Audition(Scope("bed", "bed-duck"), "difference"))
     blocks = [plan.render(at, 1024).copy() for at in range(0, 1024 * 1200, 1024)]
     left, right = plan.node("bed").gains
     heard = np.concatenate(blocks, axis=1)
-    taken = (found.before - found.after)[:, : heard.shape[1]] * np.array([[left], [right]], np.float32)
+    taken = (result.before - result.after)[:, : heard.shape[1]] * np.array([[left], [right]], np.float32)
     late = plan.latency_frames
     assert np.abs(heard[:, late:] - taken[:, : heard.shape[1] - late]).max() < 1e-6 and np.abs(taken).max() > 0.05
 
@@ -192,8 +192,8 @@ def test_reverb_and_echo_come_up_in_the_pauses_only(walk):
     _, session, media = walk
     for strip_id, step_id in (("reverb", "reverb-duck"), ("echo", "echo-duck")):
         depth = session.step(step_id).step.settings.depth_db
-        found = ScopeRenderer(session, media, SegmentCache(), 0, harbour_walk.FRAMES).compare(Scope(strip_id, step_id))
-        ticks = found.reduction_db
+        result = ScopeRenderer(session, media, SegmentCache(), 0, harbour_walk.FRAMES).compare(Scope(strip_id, step_id))
+        ticks = result.reduction_db
         said = np.concatenate([ticks[round((a + 0.3) * 750) : round(b * 750)] for a, b in harbour_walk.spoken()])
         paused = np.concatenate([ticks[round((a + 0.2) * 750) : round(b * 750)] for a, b in pauses()])
         assert np.median(said) == pytest.approx(depth, abs=0.1) and np.median(paused) < 0.5
@@ -217,8 +217,8 @@ def test_a_low_key_opens_for_the_kick_alone_and_a_click_key_needs_a_threshold_fa
         )
         return ScopeRenderer(session, media, SegmentCache(), 0, demo.FRAMES).compare(Scope("k", "g"))
 
-    def opened(found, times):
-        return [bool((found.rows["gate_state"][round(t * 750) : round(t * 750) + 20] >= HOLDING).any()) for t in times]
+    def opened(result, times):
+        return [bool((result.rows["gate_state"][round(t * 750) : round(t * 750) + 20] >= HOLDING).any()) for t in times]
 
     low = gate(threshold_db=-24.0, key_filter="low-pass", key_high_hz=150.0)
     assert all(opened(low, kicks)) and not any(opened(low, hats))
@@ -230,8 +230,8 @@ def test_a_low_key_opens_for_the_kick_alone_and_a_click_key_needs_a_threshold_fa
     # What the histogram shows: hits down to about -41 dB, hats from -52 dB on; the threshold goes between.
     between = 0.5 * float(max(bleed) + min(peaks))
     assert max(bleed) + 6 < min(peaks) and -52 < between < -36
-    found = gate(threshold_db=between, **click)
-    assert all(opened(found, kicks)) and not any(opened(found, hats))
+    result = gate(threshold_db=between, **click)
+    assert all(opened(result, kicks)) and not any(opened(result, hats))
 
 
 def test_the_kick_ducks_the_bass_and_the_voice_its_echo(tracks):

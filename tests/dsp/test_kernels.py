@@ -37,8 +37,8 @@ def test_cookbook_filters_against_scipy(kind):
         "bell": (0, gain, 0), "low shelf": (gain, gain / 2, 0), "high shelf": (0, gain / 2, gain),
         "high-pass": (None, corner, 0), "low-pass": (0, corner, None),
     }[kind]  # fmt: skip
-    for found, wanted in zip(db, expected, strict=True):
-        assert found < -80 if wanted is None else found == pytest.approx(wanted, abs=0.01)
+    for result, wanted in zip(db, expected, strict=True):
+        assert result < -80 if wanted is None else result == pytest.approx(wanted, abs=0.01)
 
 
 def test_the_cascade_filters_as_scipy_does():

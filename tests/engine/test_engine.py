@@ -21,7 +21,7 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.stream import Passage, Reader
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
-from saltanvil.processors.freecurve import MOST_CHANGE_DB
+from saltanvil.processors.freecurve import MAX_CHANGE_DB
 from saltanvil.session.document import Path, Session, Step, Strip
 from saltanvil.session.levels import audible
 from tests.signals import noise
@@ -74,7 +74,7 @@ KINDS = {
 
 
 #: What is beyond +80 dBFS is held there, and a free curve may raise it by 90 dB and its output by 24 more.
-MOST = 10 ** ((80 + MOST_CHANGE_DB + 24.1) / 20)
+MOST = 10 ** ((80 + MAX_CHANGE_DB + 24.1) / 20)
 
 
 @settings(max_examples=250, deadline=None, suppress_health_check=[HealthCheck.too_slow])
@@ -242,9 +242,9 @@ def test_an_edit_while_playing_is_heard_without_a_click(media):
 def test_before_after_taken_null(media):
     """Taken + after = before, sample by sample; an idle scope takes digital silence."""
     session = small_session(lookahead_ms=3.0)
-    found = ScopeRenderer(session, media, SegmentCache(), 20_000, 90_000).compare(Scope("a", "c"))
-    assert np.array_equal(found.before, media.sounds[0][:, 20_000:90_000])
-    assert found.latency_frames == 144 and len(found.reduction_db) == -(-70_000 // 64)
+    result = ScopeRenderer(session, media, SegmentCache(), 20_000, 90_000).compare(Scope("a", "c"))
+    assert np.array_equal(result.before, media.sounds[0][:, 20_000:90_000])
+    assert result.latency_frames == 144 and len(result.reduction_db) == -(-70_000 // 64)
     solo = session.model_copy(deep=True)
     heard = {}
     for listening in ("before", "after", "difference"):
@@ -255,7 +255,7 @@ def test_before_after_taken_null(media):
     node = compile_plan(solo, media, Rack(), Audition()).node("a")
     left, _ = node.gains
     late, first = 144, 64 * 200
-    step = (found.before - found.after)[0]
+    step = (result.before - result.after)[0]
     stop = 64 * 600 - late
     assert heard["difference"][0, 20_000 - first + late :] == pytest.approx(np.float32(left) * step[: stop - 20_000], abs=1e-6)
     idle = small_session(ratio=1.0, lookahead_ms=3.0)

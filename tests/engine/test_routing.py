@@ -100,10 +100,10 @@ def graphs(draw):
     strips.append(strip("main", kind="main", output=None))
     sources = [("strip_id", s.id) for s in strips] + parts
     for s in strips:
-        for found in s.path.walk():
-            if found.kind in KEYED and draw(st.booleans()):
+        for result in s.path.walk():
+            if result.kind in KEYED and draw(st.booleans()):
                 where, name = draw(st.sampled_from(sources))
-                found.key = Key.model_validate({where: name, "at": draw(st.sampled_from(["before", "after"])), "trim_db": 3.0})
+                result.key = Key.model_validate({where: name, "at": draw(st.sampled_from(["before", "after"])), "trim_db": 3.0})
     return strips
 
 
@@ -112,9 +112,9 @@ def reaches(strips):
     graph = Graph(Session.model_construct(name="x", strips=strips, rate_hz=RATE))
     above = {point: {edge.source for edge in edges} for point, edges in graph.sources.items()}
     while True:
-        wider = {point: found.union(*(above[source] for source in found)) for point, found in above.items()}
+        wider = {point: result.union(*(above[source] for source in result)) for point, result in above.items()}
         if wider == above:
-            return graph, {point for point, found in above.items() if point in found}
+            return graph, {point for point, result in above.items() if point in result}
         above = wider
 
 

@@ -25,8 +25,8 @@ def test_aac_is_decoded_to_its_exact_length_and_place(tmp_path_factory, frames, 
     x = noise(channels, frames, 3)
     soundfile.write(folder / "x.wav", x.T, rate, subtype="FLOAT")
     subprocess.run(["ffmpeg", "-v", "error", "-i", folder / "x.wav", "-c:a", "aac", "-b:a", "192k", folder / "x.m4a"], check=True)
-    y, found = decoded(folder / "x.m4a")
-    assert found == rate and y.shape == x.shape
+    y, result = decoded(folder / "x.m4a")
+    assert result == rate and y.shape == x.shape
     span = slice(1500, min(frames - 1100, 40_000))
     own = x[0, span].astype(np.float64)
     lags = {lag: float(np.dot(y[0, span.start + lag : span.stop + lag], own)) for lag in range(-20, 21)}

@@ -44,9 +44,9 @@ def test_cues_that_libsndfile_writes_are_read(tmp_path):
         data = struct.pack("<I", len(places)) + points + b"\0" * (280 * (100 - len(places)))
         assert soundfile._snd.sf_command(file._file, SFC_SET_CUE, data, len(data)) == 1
         file.write(np.zeros(3 * RATE, np.float32))
-    found = wav_markers(path, RATE)
-    assert [marker.start_s for marker in found.markers] == pytest.approx([at / RATE for at in places], abs=1e-9)
-    assert found.time_reference_s is None
+    result = wav_markers(path, RATE)
+    assert [marker.start_s for marker in result.markers] == pytest.approx([at / RATE for at in places], abs=1e-9)
+    assert result.time_reference_s is None
 
 
 def test_labels_and_ranges_of_cues_are_read_in_any_order(tmp_path):
@@ -70,8 +70,8 @@ def test_chunks_that_make_no_sense_are_passed_over(tmp_path, cut):
     whole = riff(FORM, (b"cue ", cues), (b"bext", b"\0" * 20), (b"LIST", b"adtl" + b"labl" + struct.pack("<I", 1 << 31)))
     path = tmp_path / "odd.wav"
     path.write_bytes(whole[: len(whole) - cut])
-    found = wav_markers(path, RATE)
-    assert len(found.markers) <= 1 and found.time_reference_s is None
+    result = wav_markers(path, RATE)
+    assert len(result.markers) <= 1 and result.time_reference_s is None
 
 
 # ---- MIDI ----------------------------------------------------------------------------------------------------------------
@@ -99,18 +99,18 @@ def test_tempo_signature_and_markers_of_a_midi_file_are_read(tmp_path):
     signature = meta(0, 0x58, bytes([6, 3, 24, 8]))  # 6/8
     bars = [meta(0, 0x06, b"Verse"), meta(8 * 480, 0x06, b"Chorus")]
     path.write_bytes(midi(tempo, signature, *bars))
-    found = midi_markers(path, "map.mid")
-    assert found.tempo_bpm == pytest.approx(90.0, abs=1e-3) and found.beats_in_bar == 3 and not found.notes
-    assert [(m.name, round(m.start_s, 5)) for m in found.markers] == [("Verse", 0.0), ("Chorus", round(8 * 60 / 90, 5))]
+    result = midi_markers(path, "map.mid")
+    assert result.tempo_bpm == pytest.approx(90.0, abs=1e-3) and result.beats_in_bar == 3 and not result.notes
+    assert [(m.name, round(m.start_s, 5)) for m in result.markers] == [("Verse", 0.0), ("Chorus", round(8 * 60 / 90, 5))]
 
 
 def test_what_a_session_cannot_have_of_a_midi_file_is_said(tmp_path):
     path = tmp_path / "odd.mid"
     tempos = [meta(0, 0x51, (500_000).to_bytes(3, "big")), meta(960, 0x51, (1_000_000).to_bytes(3, "big"))]
     path.write_bytes(midi(meta(0, 0x58, bytes([7, 3, 24, 8])), *tempos, meta(480, 0x06, b"End")))
-    found = midi_markers(path, "odd.mid")
-    assert found.tempo_bpm == 120.0 and found.beats_in_bar is None and len(found.notes) == 2
-    assert found.markers[0].start_s == pytest.approx(2 * 0.5 + 1.0)  # by both tempos
+    result = midi_markers(path, "odd.mid")
+    assert result.tempo_bpm == 120.0 and result.beats_in_bar is None and len(result.notes) == 2
+    assert result.markers[0].start_s == pytest.approx(2 * 0.5 + 1.0)  # by both tempos
     for bad in (b"", b"MThd", midi(tempos[0])[:20], b"RIFF" + b"\0" * 40):
         path.write_bytes(bad)
         with pytest.raises(MediaError, match=r"odd\.mid: it is not a MIDI file"):

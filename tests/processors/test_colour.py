@@ -136,7 +136,7 @@ def test_characters_differ_as_they_say():
 @pytest.mark.parametrize("character", sorted(CHARACTERS))
 def test_aliasing_is_100_db_down_at_full_quality(character):
     """Folding after the sampling theorem; design/5: 5 kHz driven 12 dB, and a sweep up to 18 kHz."""
-    asked = step("saturator", "s", character=character, drive_db=12.0, oversampling="16x", **NOT_HELD)
+    question = step("saturator", "s", character=character, drive_db=12.0, oversampling="16x", **NOT_HELD)
     for hz in (5000.0, 17900.0):
         hz = round(hz)
         y, _ = run("saturator", tone(hz, 2.0, 0), character=character, drive_db=12.0, oversampling="16x", **NOT_HELD)
@@ -144,7 +144,7 @@ def test_aliasing_is_100_db_down_at_full_quality(character):
         at = np.arange(len(spectrum))
         harmonic = np.min([np.abs(at - k * hz) for k in range(6)], axis=0) < 30
         assert db(spectrum[~harmonic].max() / spectrum[hz]) < -100
-    told = figures(ask("aliasing", asked, level_dbfs=0.0, compare=True))
+    told = figures(ask("aliasing", question, level_dbfs=0.0, compare=True))
     assert told["alias_16x_db"] < -100 and told["alias_1x_db"] > told["alias_16x_db"] + 30
 
 

@@ -122,14 +122,14 @@ def test_key_filters_are_butterworth(slope, shape):
     chosen = {"key_filter": shape, "key_slope": f"{slope} dB/oct", "key_low_hz": 300.0, "key_high_hz": 5000.0}
     processor = REGISTRY["compressor"]
     hz = np.geomspace(30, 20000, 60)
-    found = processor.key_response(processor.settings_model(**chosen), hz, RATE)
+    result = processor.key_response(processor.settings_model(**chosen), hz, RATE)
     expected = np.zeros(len(hz))
     for kind, corner in (("high", 300.0), ("low", 5000.0)):
         if shape in ("band", f"{kind}-pass"):
             sos = scipy.signal.butter(slope // 6, corner, kind, fs=RATE, output="sos")
             expected += db(scipy.signal.sosfreqz(sos, hz, fs=RATE)[1])
     audible = expected > -150
-    assert np.allclose(found[audible], expected[audible], atol=0.01)
+    assert np.allclose(result[audible], expected[audible], atol=0.01)
     step = made("compressor", **chosen)
     impulse = np.zeros((1, 8192), np.float32)
     impulse[0, 0] = 1.0
@@ -431,14 +431,14 @@ def words(level):
 
 def test_against_the_whole_soft_and_loud_words_are_treated_alike():
     chosen = {"threshold_db": -8.0, "range_db": 12.0, "against": "whole", "frequency_hz": 5000.0}
-    found = {}
+    result = {}
     for level in (1.0, 0.1):
         x = words(level)
         y, _ = run("deesser", x, **chosen)
         vowel, hiss = slice(50000, 70000), slice(74000, 95000)
-        found[level] = [db(np.std(y[0, part]) / np.std(x[part])) for part in (vowel, hiss)]
-        assert abs(found[level][0]) < 0.3 and found[level][1] < -4
-    assert found[1.0] == pytest.approx(found[0.1], abs=0.3)
+        result[level] = [db(np.std(y[0, part]) / np.std(x[part])) for part in (vowel, hiss)]
+        assert abs(result[level][0]) < 0.3 and result[level][1] < -4
+    assert result[1.0] == pytest.approx(result[0.1], abs=0.3)
     loud, soft = (run("deesser", words(g), **{**chosen, "against": "level", "threshold_db": -30.0})[1] for g in (1.0, 0.03))
     assert loud.telemetry.reduction_db.max() > 5 > 0.5 > soft.telemetry.reduction_db.max()
 
@@ -543,9 +543,17 @@ def test_lows_lose_their_sides_and_the_rest_keeps_its_place():
     hz = np.fft.rfftfreq(1 << 16, 1 / RATE)
     sos = scipy.signal.butter(2, 200.0, "high", fs=RATE, output="sos")
     wanted = 2 * db(scipy.signal.sosfreqz(sos, hz, fs=RATE)[1])
-    found = db(np.fft.rfft((y[0] - y[1]).astype(np.float64) / 2))
+    result = db(np.fft.rfft((y[0] - y[1]).astype(np.float64) / 2))
     seen = (hz > 20) & (hz < 20000)
-    assert np.abs(found - wanted)[seen].max() < 0.01
+    assert np.abs(result - wanted)[seen].max() < 0.01
     impulse[1, 0] = 1.0
     y, _ = run("stereo", impulse, mono_below_hz=200.0)
     assert np.abs(db(np.fft.rfft(y[0].astype(np.float64))))[seen].max() < 0.01 and np.array_equal(y[0], y[1])
+
+
+@given(st.integers(1, 2), st.integers(1, 5000), st.sampled_from(("level", "hits")), st.sampled_from((0.0, 5.0, 20.0)))
+def test_without_a_key_a_ducker_passes_its_sound_untouched(channels, frames, by, lookahead_ms):
+    """Nothing pushes it, and its own sound is not asked for: null against the input, aligned."""
+    x = noise(channels, frames, level=1.0)
+    y, _ = run("ducker", x, by=by, depth_db=30.0, threshold_db=-80.0, lookahead_ms=lookahead_ms)
+    np.testing.assert_array_equal(y, x)

@@ -120,7 +120,7 @@ def test_documents_of_format_1_sound_as_before(folder, golden):
     assert np.abs(rendered(same, media) - sounds["kept"]).max() < SAME
     assert not list(outdated(same, matcher))
     same.step("saturator1").step.settings = same.step("saturator1").step.settings.model_copy(update={"drive_db": 20.0})
-    assert [found.step.id for found in outdated(same, matcher)][:1] == ["saturator1"]
+    assert [result.step.id for result in outdated(same, matcher)][:1] == ["saturator1"]
     assert settled(same, media).step("saturator1").step.match.over.whole
 
 

@@ -30,10 +30,10 @@ def test_what_all_names_share_is_taken_off(files, tracks):
 
 @given(st.lists(st.text(st.characters(codec="ascii", categories=("L", "N", "P", "Zs")), min_size=1, max_size=20), max_size=8))
 def test_every_file_keeps_a_name(names):
-    found = track_names(names)
-    assert len(found) == len(names) and all(name.strip() for name, file in zip(found, names, strict=True) if file.strip())
+    result = track_names(names)
+    assert len(result) == len(names) and all(name.strip() for name, file in zip(result, names, strict=True) if file.strip())
     if len({name.casefold() for name in names}) == len(names):
-        assert len({(name, file) for name, file in zip(found, names, strict=True)}) == len(names)
+        assert len({(name, file) for name, file in zip(result, names, strict=True)}) == len(names)
 
 
 def test_sides_of_one_sound_are_joined_where_both_are_mono():

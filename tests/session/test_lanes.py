@@ -185,12 +185,12 @@ def test_bands_are_butterworth_filters_twice_over(slope):
     low, high = (np.fft.rfft(band[0].astype(np.float64)) for band in processor.divide(x))
     hz = np.fft.rfftfreq(x.shape[1], 1 / RATE)
     at = (hz > 30) & (hz < 15000)
-    for found, kind in ((low, "low"), (high, "high")):
+    for result, kind in ((low, "low"), (high, "high")):
         sos = scipy.signal.butter(slope // 12, 1000.0, kind, fs=RATE, output="sos")
         wanted = 2 * db(scipy.signal.sosfreqz(sos, hz, fs=RATE)[1])
         seen = at & (wanted > -80)
-        assert np.abs(db(found) - wanted)[seen].max() < 0.01
-        assert db(found)[np.abs(hz - 1000.0).argmin()] == pytest.approx(-6.02, abs=0.02)
+        assert np.abs(db(result) - wanted)[seen].max() < 0.01
+        assert db(result)[np.abs(hz - 1000.0).argmin()] == pytest.approx(-6.02, abs=0.02)
     drawn = band_gains_db(processor.settings, hz[at], RATE)
     assert np.abs(np.array([db(low)[at], db(high)[at]]) - drawn)[:, drawn.min(axis=0) > -80].max() < 0.01
 
@@ -309,14 +309,14 @@ def test_before_after_and_taken_of_a_lane_and_of_a_step_in_it(media):
     others = render(Scope("a", None, "split-2")).after + idle.after
     assert null_db(lane.after + others, whole.after) < -120
     # The live plan hears the same.
-    for scope, found in ((Scope("a", None, "split-0"), lane), (Scope("a", "low-comp"), inside)):
+    for scope, result in ((Scope("a", None, "split-0"), lane), (Scope("a", "low-comp"), inside)):
         heard = {}
         for listening in ("difference", "solo lane"):
             plan = compile_plan(session, media, Rack(), Audition(scope, listening))
             heard[listening] = np.concatenate([plan.render(at, 1024) for at in range(0, RATE + 4096, 1024)], axis=1)
             late = plan.latency_frames
         cut = slice(RATE // 2 + late, RATE + late)
-        assert null_db(heard["difference"][:, cut], found.before - found.after) < -110
+        assert null_db(heard["difference"][:, cut], result.before - result.after) < -110
         solo = session.model_copy(deep=True)
         solo.lane("split-0")[2].solo = True
         plan = compile_plan(solo, media, Rack(), Audition())
@@ -382,8 +382,8 @@ def test_steps_go_into_a_split_and_come_out_of_it(media):
     assert [s.kind for s in path_of(parallel)] == ["gate", "split"] and made.blended and made.split.position == 0.0
     assert [[s.id for s in lane.path.steps] for lane in made.lanes] == [[], ["c", "t"]]
     # At the untreated end the split is silent about it: the sound is what enters it.
-    found = ScopeRenderer(parallel, media, SegmentCache(), 0, RATE).compare(Scope("a", "p"))
-    assert np.array_equal(found.before, found.after)
+    result = ScopeRenderer(parallel, media, SegmentCache(), 0, RATE).compare(Scope("a", "p"))
+    assert np.array_equal(result.before, result.after)
     assert edited(parallel, op="remove_split", step_id="p").strip("a").path == plain.strip("a").path
     with pytest.raises(EditRefused, match="side by side"):
         edited(plain, op="divide", strip_id="a", step_ids=["g", "t"], by="copies")
@@ -520,8 +520,8 @@ def test_a_silent_split_says_why(media):
     made = path_of(session)[0]
 
     def hints():
-        found = ScopeRenderer(session, media, SegmentCache(), 0, RATE).compare(Scope("a", "split"))
-        return [hint.text for hint in ledger_of(passage_of(found, RATE), session, made).hints]
+        result = ScopeRenderer(session, media, SegmentCache(), 0, RATE).compare(Scope("a", "split"))
+        return [hint.text for hint in ledger_of(passage_of(result, RATE), session, made).hints]
 
     assert not any("split" in hint or "lane" in hint for hint in hints())
     for lane in made.lanes:
@@ -541,8 +541,8 @@ def test_inner_matches_come_before_outer_ones_and_the_stretch_is_held(media):
     stretch = {"start_s": 1.0, "end_s": 3.0}
     inner.match_over = outer.match_over = outer.lanes[1].path.steps[0].match_over = Stretch(**stretch)
     session = settled(session_of(outer), media)
-    found = matches_of(session)
-    assert set(found) == {"in", "out"} and all(match.refused is None for match in found.values())
+    result = matches_of(session)
+    assert set(result) == {"in", "out"} and all(match.refused is None for match in result.values())
     renderer = lambda s: ScopeRenderer(s, media, SegmentCache(), RATE, RATE * 3)  # noqa: E731
     done = renderer(session).compare(Scope("a", "out"))
     assert abs(match_db(done.before, done.after, RATE)) < 0.05

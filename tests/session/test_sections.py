@@ -77,8 +77,8 @@ def test_a_file_of_sections_is_read_as_it_was_written(rows):
 
 
 def test_files_of_others_are_read_or_refused_with_the_line():
-    found = read('\ufeffstart_s,end_s,name,note\n8,16,Chorus,x\n0,8,"Verse, quiet",y\n')
-    assert [section.name for section in found] == ["Verse, quiet", "Chorus"]
+    result = read('\ufeffstart_s,end_s,name,note\n8,16,Chorus,x\n0,8,"Verse, quiet",y\n')
+    assert [section.name for section in result] == ["Verse, quiet", "Chorus"]
     with pytest.raises(EditRefused, match="columns name, start_s, end_s; end_s is missing"):
         read("name,start_s\nVerse,0\n")
     with pytest.raises(EditRefused, match="line 3"):

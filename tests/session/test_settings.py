@@ -74,8 +74,8 @@ def other_value(told, now):
     """A value that differs from the present one and is allowed."""
     if told.type == "number":
         middle = math.sqrt(told.minimum * told.maximum) if told.scale == "log" else (told.minimum + told.maximum) / 2
-        found = told.maximum if now == middle else middle
-        return int(found) if isinstance(now, int) else found
+        result = told.maximum if now == middle else middle
+        return int(result) if isinstance(now, int) else result
     if told.type == "switch":
         return not now
     if told.type == "choice":
@@ -97,8 +97,8 @@ def test_every_address_is_described_read_set_and_undone():
         now = value(session, address)
         new = other_value(told, now)
         changed, inverse = apply(session, Set(values=[{**address.model_dump(), "value": new}]))
-        found = value(changed, address)
-        assert found == (
+        result = value(changed, address)
+        assert result == (
             pytest.approx(new) if isinstance(new, float) else [tuple(p) for p in new] if told.type == "points" else new
         )
         assert apply(changed, inverse)[0] == session
@@ -132,11 +132,11 @@ def test_every_choice_of_every_processor_can_be_set():
 )
 def test_an_address_that_is_not_there_is_named(address, words):
     of, name, setting = address
-    found = Address(of=of, id=name, name=setting)
+    result = Address(of=of, id=name, name=setting)
     with pytest.raises(NotFound, match=words):
-        value(everything(), found)
+        value(everything(), result)
     with pytest.raises(EditRefused, match=words):
-        apply(everything(), Set(values=[{**found.model_dump(), "value": 1.0}]))
+        apply(everything(), Set(values=[{**result.model_dump(), "value": 1.0}]))
 
 
 def test_no_setting_of_a_processor_is_called_like_one_of_the_step():
@@ -165,8 +165,8 @@ def test_settings_are_resolved_in_one_order():
             step.low_latency = False
     session.low_latency = True
     assert differing(session, session.step("limiter").step) == {}
-    found = differing(session, session.step("saturator").step, listening=True)
-    assert found["oversampling"] == "1x" and found["output_db"] == loudness_gain_db(session.step("saturator").step)
+    result = differing(session, session.step("saturator").step, listening=True)
+    assert result["oversampling"] == "1x" and result["output_db"] == loudness_gain_db(session.step("saturator").step)
 
 
 # ---- how values move -----------------------------------------------------------------------------------------------------
@@ -199,9 +199,9 @@ def test_what_changes_latency_or_structure_says_so_and_nothing_else_does(kind):
     for name, one in told.items():
         latency = structure = False
         for context in filter(None, contexts):
-            found = list(filter(None, (variant(model, context, **{name: option}) for option in alternatives(one))))
-            latency |= len({processor.latency_of(settings, RATE) for settings in found}) > 1
-            structure |= len({str(processor.structural_key(settings)) for settings in found}) > 1
+            result = list(filter(None, (variant(model, context, **{name: option}) for option in alternatives(one))))
+            latency |= len({processor.latency_of(settings, RATE) for settings in result}) > 1
+            structure |= len({str(processor.structural_key(settings)) for settings in result}) > 1
         expected = "latency" if latency else "structure" if structure else None
         assert (one.moves if one.moves in ("latency", "structure") else None) == expected, name
         assert one.moves != "glides" or one.type == "number", name

@@ -80,11 +80,11 @@ def test_matches_change_the_strip_they_belong_to_only():
     strip = next(strip for strip in session.strips if strip.path.steps)
     step = strip.path.steps[0]
     match = Match(key="k", matched_db=-2.0)
-    found = with_matches(session, {step.id: match})
-    assert found.strip(strip.id).path.steps[0].match == match and step.match is None
-    assert [a.id for a, b in zip(found.strips, session.strips, strict=True) if a is not b] == [strip.id]
-    again = with_matches(found, {step.id: match})
-    assert all(a is b for a, b in zip(again.strips, found.strips, strict=True))
+    result = with_matches(session, {step.id: match})
+    assert result.strip(strip.id).path.steps[0].match == match and step.match is None
+    assert [a.id for a, b in zip(result.strips, session.strips, strict=True) if a is not b] == [strip.id]
+    again = with_matches(result, {step.id: match})
+    assert all(a is b for a, b in zip(again.strips, result.strips, strict=True))
 
 
 def test_an_edit_whose_outcome_is_not_valid_is_refused_and_nothing_has_changed():

@@ -151,9 +151,9 @@ def test_agrees_with_ffmpeg_on_the_demo(tracks, tmp_path: Path):
         summary = run.stderr[run.stderr.rindex("Summary:") :]
         integrated = float(summary.split("I:")[1].split()[0])
         peak = float(summary.split("Peak:")[1].split()[0])
-        found = figures_of(stereo, 48000)
-        assert found.integrated_lufs == pytest.approx(integrated, abs=0.1), name
-        assert found.true_peak_dbtp == pytest.approx(peak, abs=0.2), name
+        result = figures_of(stereo, 48000)
+        assert result.integrated_lufs == pytest.approx(integrated, abs=0.1), name
+        assert result.true_peak_dbtp == pytest.approx(peak, abs=0.2), name
 
 
 @pytest.mark.parametrize(

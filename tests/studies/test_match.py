@@ -67,8 +67,8 @@ def test_it_holds_the_loudness_over_what_it_names_read_by_pyloudnorm(media):
         session = session_with()
         session.step("colour").step.match_over = over
         session = settled(session, media)
-        found = ScopeRenderer(session, media, SegmentCache(), *span).compare(Scope("t", "colour"))
-        before, after = (meter.integrated_loudness(x.T.astype(np.float64)) for x in (found.before, found.after))
+        result = ScopeRenderer(session, media, SegmentCache(), *span).compare(Scope("t", "colour"))
+        before, after = (meter.integrated_loudness(x.T.astype(np.float64)) for x in (result.before, result.after))
         assert abs(after - before) < 0.02, over
         assert session.step("colour").step.match.over == over
     whole, quiet = (settled_gain(media, over) for over in (Stretch(), Stretch(section_id="quiet")))
@@ -108,16 +108,16 @@ UNHEARD = [
 
 
 def late(session, media):
-    matcher, found = Matcher(media), set()
+    matcher, result = Matcher(media), set()
     while step := next(outdated(session, matcher), None):
-        found.add(step.step.id)
+        result.add(step.step.id)
         session = apply_match(session, step, matcher)
-    return found
+    return result
 
 
-def apply_match(session, found, matcher):
+def apply_match(session, result, matcher):
     session = session.model_copy(deep=True)
-    session.step(found.step.id).step.match = matcher.measure(session, found)
+    session.step(result.step.id).step.match = matcher.measure(session, result)
     return session
 
 
@@ -164,7 +164,7 @@ def test_a_bypassed_split_and_a_plain_law_are_not_measured(ready, media):
         (set_step("colour", output="not held"), {"blend", "glue"}),
     ):
         changed = apply(ready, edit)[0]
-        assert {found.step.id for found in Matcher(media).matches(changed)} == left
+        assert {result.step.id for result in Matcher(media).matches(changed)} == left
 
 
 def test_a_file_is_the_same_whatever_was_listened_to(ready, media):
@@ -189,8 +189,8 @@ def test_after_is_what_a_file_contains_with_the_sessions_low_latency_on(media):
     )
     session = settled(session, media)
     session.low_latency = True
-    found = ScopeRenderer(session, media, SegmentCache(), 0, FRAMES).compare(Scope("main"))
-    assert np.array_equal(found.after, rendered(session, media))
+    result = ScopeRenderer(session, media, SegmentCache(), 0, FRAMES).compare(Scope("main"))
+    assert np.array_equal(result.after, rendered(session, media))
 
 
 def test_measuring_is_called_off_and_silence_is_named(media):
@@ -199,8 +199,8 @@ def test_measuring_is_called_off_and_silence_is_named(media):
     with pytest.raises(Cancelled):
         matcher.measure(session, next(outdated(session, matcher)), lambda: True)
     silent = Arrays(np.zeros((1, RATE), np.float32), np.zeros((1, RATE), np.float32))
-    found = matches_of(settled(session, silent))
-    assert "Nothing enters" in found["colour"].refused and "untreated side is silent" in found["blend"].refused
+    result = matches_of(settled(session, silent))
+    assert "Nothing enters" in result["colour"].refused and "untreated side is silent" in result["blend"].refused
     early = session_with()
     early.step("colour").step.match_over = Stretch(start_s=900.0, end_s=901.0)
     assert "Nothing enters" in matches_of(settled(early, media))["colour"].refused

@@ -32,9 +32,9 @@ def test_steps_of_loudness_are_where_parts_begin(stretches, seed):
 
 def test_equally_loud_parts_have_the_same_letter_and_silence_has_no_parts():
     levels = np.array([-30.0] * 4 + [-18.0] * 8 + [-29.6] * 4 + [-18.2] * 4)
-    found = parts(levels, 2.0, 0.5, 39.0)
-    assert [section.name for section in found] == ["Part A", "Part B", "Part A", "Part B"]
-    assert [section.start_s for section in found] == [0.5, 8.5, 24.5, 32.5] and found[-1].end_s == 39.0
+    result = parts(levels, 2.0, 0.5, 39.0)
+    assert [section.name for section in result] == ["Part A", "Part B", "Part A", "Part B"]
+    assert [section.start_s for section in result] == [0.5, 8.5, 24.5, 32.5] and result[-1].end_s == 39.0
     assert parts(np.zeros(0), 2.0, 0.0, 0.0) == []
 
 
@@ -69,5 +69,5 @@ def test_a_trim_stops_at_its_limits():
 
 def test_files_of_any_length_are_measured():
     session, media = tracks(noise(1, 100, 1), noise(1, RATE, 2))
-    found = trims(session, media, ["t0", "t1"], "rms", -18.0, lambda: False)
-    assert found[0].level_db is None and found[1].level_db is not None
+    result = trims(session, media, ["t0", "t1"], "rms", -18.0, lambda: False)
+    assert result[0].level_db is None and result[1].level_db is not None

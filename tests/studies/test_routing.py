@@ -92,11 +92,11 @@ def test_removing_or_muting_a_source_says_what_it_keyed():
 
 
 def hints(session, sounds, scope, frames=RATE * 2):
-    found = ScopeRenderer(session, Arrays(*sounds), SegmentCache(), 0, frames).compare(scope)
+    result = ScopeRenderer(session, Arrays(*sounds), SegmentCache(), 0, frames).compare(scope)
     made = session.step(scope.step_id).step
-    return found, {
+    return result, {
         h.name: h.text
-        for h in ledger_of(passage_of(found, RATE), session, made, made.key and source_name(session, made.key)).hints
+        for h in ledger_of(passage_of(result, RATE), session, made, made.key and source_name(session, made.key)).hints
     }
 
 
@@ -107,11 +107,11 @@ def test_a_gate_shut_by_its_key_and_a_filter_above_its_source_are_told_in_decibe
     session = session_of(
         strip("bass", media_id=1), strip("voice", step("gate", "g", key, **chosen), step("trim", "t"), media_id=0)
     )
-    found, told = hints(session, (voice, bass), Scope("voice", "g"))
-    loudest = found.detector_db.max()
-    assert loudest < -40 and found.key_peak_db == pytest.approx(20 * np.log10(0.4), abs=0.01)
+    result, told = hints(session, (voice, bass), Scope("voice", "g"))
+    loudest = result.detector_db.max()
+    assert loudest < -40 and result.key_peak_db == pytest.approx(20 * np.log10(0.4), abs=0.01)
     assert told["filtered"].startswith(f"The key, BASS, reaches {loudest:.1f} dBFS at most behind its filter (-8.0 without it)")
-    assert "the threshold is at -20.0 dB" in told["filtered"] and not found.after.any()
+    assert "the threshold is at -20.0 dB" in told["filtered"] and not result.after.any()
     # Without the filter the same gate opens; with a threshold above everything it says what the key reaches.
     session, _ = edited(session, op="set_step", step_id="g", settings={"key_filter": "off"})
     assert "filtered" not in hints(session, (voice, bass), Scope("voice", "g"))[1]

@@ -242,8 +242,8 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
         return answer.json()
 
     def ask(kind, **more):
-        asked = {"tab": "t", "start_s": 0, "end_s": 3, **more}
-        return client.post(f"/api/sessions/{session}/studies/{kind}", json=asked).json()
+        question = {"tab": "t", "start_s": 0, "end_s": 3, **more}
+        return client.post(f"/api/sessions/{session}/studies/{kind}", json=question).json()
 
     squash = {"kind": "compressor", "id": "c", "settings": {"threshold_db": -26, "ratio": 8}}
     edit(op="add_step", strip_id=track, step=squash)
@@ -307,9 +307,9 @@ def test_a_version_tells_of_routes_and_a_study_of_what_silences(client, session,
     assert view["routing"]["latency_ms"] == 2.0 and view["routing"]["strips"]["main"]["causes"][0]["step_id"] == "g"
     assert view["routing"]["strips"][two]["keys"] == ["the gate on one"] and view["notices"] == []
     edit(op="set_key", step_id="g", key={"strip_id": two, "trim_db": -20.0})
-    asked = {"tab": "t", "strip_id": one, "start_s": 0, "end_s": 3}
-    hints = client.post(f"/api/sessions/{session}/studies/scope", json=asked).json()["ledger"]["hints"]
-    assert hints[-1]["text"].startswith("Nothing leaves the gate. The key, two, reaches -")
+    question = {"tab": "t", "strip_id": one, "start_s": 0, "end_s": 3}
+    hints = client.post(f"/api/sessions/{session}/studies/scope", json=question).json()["ledger"]["hints"]
+    assert hints[-1]["text"].startswith("The gate is silent. The key, two, reaches -")
     refused = edit(op="set_output", strip_id=one, output=two)
     assert refused.status_code == 409 and "takes no input" in refused.json()["detail"]
     loop = edit(op="add_step", strip_id=two, step={"kind": "ducker", "key": {"strip_id": one}})

@@ -313,11 +313,11 @@ def endless(services, monkeypatch):
     """Every study goes on until it is called off; returns what was begun and what was ended."""
     begun, ended = [], []
 
-    def study(services, asking, session_id, asked):
-        begun.append(asked.tab)
+    def study(services, asking, session_id, request):
+        begun.append(request.tab)
         while not asking.superseded():
             time.sleep(0.005)
-        ended.append(asked.tab)
+        ended.append(request.tab)
 
     monkeypatch.setattr("saltanvil.web.studies.scope_answer", study)
     monkeypatch.setattr("saltanvil.web.studies.overview_answer", study)

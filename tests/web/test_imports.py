@@ -195,18 +195,18 @@ def test_tempo_sections_and_trims_are_answered(client, session, tmp_path):
     tempo = client.post(f"{url}/studies/tempo", json={"tab": "t", "strip_id": strip_id}).json()
     assert tempo["bpm"] == pytest.approx(120, abs=0.2) and tempo["half_bpm"] == pytest.approx(60, abs=0.1)
     assert client.post(f"{url}/studies/tempo", json={"tab": "t", "strip_id": "main"}).status_code == 409
-    found = client.post(f"{url}/studies/parts", json={"tab": "t"}).json()
-    assert [(s["start_s"], s["end_s"]) for s in found["sections"]] == [(0.0, 8.0), (8.0, 16.0)]
-    client.post(f"{url}/edits", json={"edit": found["edit"]})
+    result = client.post(f"{url}/studies/parts", json={"tab": "t"}).json()
+    assert [(s["start_s"], s["end_s"]) for s in result["sections"]] == [(0.0, 8.0), (8.0, 16.0)]
+    client.post(f"{url}/edits", json={"edit": result["edit"]})
     text = client.get(f"{url}/sections.csv").text
     read = client.post(f"{url}/sections/read", json={"text": text.replace("Part A", "Verse")}).json()
     assert [s["name"] for s in read["sections"]] == ["Verse", "Part B"]
     assert client.post(f"{url}/sections/read", json={"text": "hello"}).status_code == 409
-    asked = {"tab": "t", "strip_ids": [strip_id], "level": "peak", "target_db": -6}
-    trims = client.post(f"{url}/studies/stage-gain", json=asked).json()
+    question = {"tab": "t", "strip_ids": [strip_id], "level": "peak", "target_db": -6}
+    trims = client.post(f"{url}/studies/stage-gain", json=question).json()
     client.post(f"{url}/edits", json={"edit": trims["edit"]})
     assert strips(client, session)[0]["trim_db"] == trims["trims"][0]["trim_db"] != 0.0
-    assert client.post(f"{url}/studies/stage-gain", json=asked).json()["edit"] is None
+    assert client.post(f"{url}/studies/stage-gain", json=question).json()["edit"] is None
     facts = client.get(f"/api/media/{strips(client, session)[0]['media_id']}").json()
     assert facts["peak_dbfs"] == pytest.approx(20 * np.log10(np.abs(x).max()), abs=0.01) and facts["rate_hz"] == 48000
 

@@ -76,8 +76,8 @@ def test_everyone_names_the_same_value_for_every_setting(client, tmp_path):
         assert at_work["live"][step.id] == heard and at_work["export"][step.id] == rendered
         assert at_work["process"][step.id] == rendered
         differs += heard != rendered
-        asked = {"tab": "t", "strip_id": track, "step_id": step.id, "start_s": 0.5, "end_s": 2.5}
-        study = client.post(f"/api/sessions/{number}/studies/scope", json=asked).json()
+        question = {"tab": "t", "strip_id": track, "step_id": step.id, "start_s": 0.5, "end_s": 2.5}
+        study = client.post(f"/api/sessions/{number}/studies/scope", json=question).json()
         assert study["settings"] == rendered.model_dump(mode="json")  # ledger and pictures
         kind = processor_named(step.kind)
         assert view["plates"][step.id] == kind.summary(rendered)
@@ -87,7 +87,7 @@ def test_everyone_names_the_same_value_for_every_setting(client, tmp_path):
         assert study["linear_gain_db"] == pytest.approx(kind.linear_gain_db(rendered))
         facts = {fact["name"]: fact["value"] for fact in study["ledger"]["facts"]}
         if step.kind == "saturator":
-            assert facts["held_db"] == rendered.output_db == editor["output_db"]
+            assert facts["loudness_gain_db"] == rendered.output_db == editor["output_db"]
     assert differs >= 3  # lookahead and oversampling, for listening only
 
 
@@ -119,8 +119,8 @@ def test_the_same_document_exports_the_same_file_from_page_and_command_line(clie
     match = match_in(settled_on_server(client, number), "s")
     for start, end in ((0.0, 1.0), (2.0, 3.0)):
         for tab in ("one", "two"):
-            asked = {"tab": tab, "strip_id": track, "step_id": "s", "start_s": start, "end_s": end}
-            assert client.post(f"/api/sessions/{number}/studies/scope", json=asked).status_code == 200
+            question = {"tab": tab, "strip_id": track, "step_id": "s", "start_s": start, "end_s": end}
+            assert client.post(f"/api/sessions/{number}/studies/scope", json=question).status_code == 200
     assert match_in(settled_on_server(client, number), "s") == match
     assert exported(client, number) == first
     assert main(["render", "Quay", "-o", str(tmp_path / "out"), "--data", str(data)]) == 0
@@ -213,8 +213,8 @@ def test_looking_up_what_is_not_there_names_it(client):
     ):  # fmt: skip
         answer = getattr(client, method)(path)
         assert answer.status_code == 404 and words in answer.json()["detail"]
-    asked = {"tab": "t", "strip_id": "gone", "start_s": 0, "end_s": 1}
-    assert client.post(f"/api/sessions/{number}/studies/scope", json=asked).status_code == 404
+    question = {"tab": "t", "strip_id": "gone", "start_s": 0, "end_s": 1}
+    assert client.post(f"/api/sessions/{number}/studies/scope", json=question).status_code == 404
     assert issubclass(NotFound, LookupError) and not issubclass(KeyError, NotFound)
 
 

@@ -43,11 +43,11 @@ LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, DRIVEN, BETWEEN, FOLLOWERS = range(LOOKAHEAD
 STATE = HEADER + 2 * FOLLOWERS
 #: What the parabola may still miss, and a gain's own movement.
 MARGIN_DB = 0.03
-MOST_FACTOR = 16
-MOST_PAD = 16
+MAX_FACTOR = 16
+MAX_PAD = 16
 #: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
 CHUNK_FRAMES = 256
-ROOM = TICK_FRAMES * MOST_FACTOR
+ROOM = TICK_FRAMES * MAX_FACTOR
 WORK_ROWS = 31
 #: Two samples nearer than this are taken as a straight line between their own values.
 NEAR = np.float32(2e-4)
@@ -149,7 +149,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
     sound, mean, shaped, spare = work[13], work[14], work[16], work[17]
     beside, gain, rows, parts = work[18], work[19], work[20:25], work[25:31]
     low_bits = work.view(np.int32)[0]
-    found = work[15]
+    result = work[15]
     found_bits = work.view(np.int32)[15]
     moving = True
     start = 0
@@ -199,7 +199,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
                     loudest = max(loudest, magnitude)
                     over += np.int32(magnitude > np.int32(0x3F800000))
                 found_bits[0] = loudest
-                trace[1, tick] = max(trace[1, tick], found[0])
+                trace[1, tick] = max(trace[1, tick], result[0])
                 trace[2, tick] += over
                 tick += 1
                 at += run

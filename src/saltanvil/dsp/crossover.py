@@ -21,7 +21,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
 
-MOST_BANDS = 6
+MAX_BANDS = 6
 POSITION, PART, PRIMED, STATE = range(4)
 CHUNK_FRAMES = 128
 #: Not a power of two, so that rows do not compete for the same places of the processor's cache.
@@ -29,7 +29,7 @@ WORK_FRAMES = CHUNK_FRAMES + 8
 #: While a divider glides its coefficients step this often: too little each time to click.
 STEP_FRAMES = 8
 #: Rows of scratch, left and right: one for each band, and one for what is not wanted.
-WORK_ROWS = MOST_BANDS + 1
+WORK_ROWS = MAX_BANDS + 1
 #: What the kernel does one after the other: divide a row (its low side goes to `low_row`), or pass it on by an all-pass.
 DIVIDE, PASS = 0, 1
 OP, AT, ROW, LOW_ROW, OPERATION = range(5)
@@ -54,20 +54,20 @@ def program(dividers: int) -> NDArray[np.int64]:
 
     The middle divider comes first: then the all-passes of the dividers on one side are shared by all bands of the other.
     """
-    found: list[tuple[int, int, int, int]] = []
+    result: list[tuple[int, int, int, int]] = []
 
     def build(low: int, high: int) -> None:
         if low == high:
             return
         middle = (low + high - 1) // 2
-        found.append((DIVIDE, middle, high, middle))
-        found.extend((PASS, at, middle, 0) for at in range(middle + 1, high))
-        found.extend((PASS, at, high, 0) for at in range(low, middle))
+        result.append((DIVIDE, middle, high, middle))
+        result.extend((PASS, at, middle, 0) for at in range(middle + 1, high))
+        result.extend((PASS, at, high, 0) for at in range(low, middle))
         build(low, middle)
         build(middle + 1, high)
 
     build(0, dividers)
-    return np.array(found, np.int64)
+    return np.array(result, np.int64)
 
 
 @inline
@@ -148,7 +148,7 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
         copy(wanted, now)
         copy(wanted, before)
         state[PRIMED] = 1.0
-    spare = work[MOST_BANDS]
+    spare = work[MAX_BANDS]
     start = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
@@ -188,9 +188,9 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
                 low_pass(low, low, g, k1, own[3], count)
                 low_pass(low, low, g, k2, own[4], count)
             for c in range(2):
-                rest, found = row[c], low[c]
+                rest, result = row[c], low[c]
                 for i in range(count):
-                    rest[i] -= found[i]
+                    rest[i] -= result[i]
         for b in range(dividers + 1):
             for c in range(channels):
                 band = work[b, c]

@@ -55,19 +55,19 @@ def band_level(band, whole, level, means, coefficient, relative):  # type: ignor
         all_of_it = means[1, c]
         out = level[c]
         in_band = band[c]
-        given = whole[c]
+        source = whole[c]
         if relative:
             for i in range(frames):
                 square = np.float64(in_band[i]) * in_band[i]
                 own = square + (own - square) * coefficient
-                square = np.float64(given[i]) * given[i]
+                square = np.float64(source[i]) * source[i]
                 all_of_it = square + (all_of_it - square) * coefficient
                 out[i] = np.float32(own / max(all_of_it, QUIET_POWER))
         else:
             for i in range(frames):
                 square = np.float64(in_band[i]) * in_band[i]
                 own = square + (own - square) * coefficient
-                square = np.float64(given[i]) * given[i]
+                square = np.float64(source[i]) * source[i]
                 all_of_it = square + (all_of_it - square) * coefficient
                 out[i] = np.float32(own)
         for i in range(frames):
@@ -109,12 +109,12 @@ def cut(x, gain, y, sections, moving, settings, now, memory, state, work):  # ty
         mix = np.float32(now[MIX])
         only = np.float32(now[ONLY_BAND])
         for c in range(channels):
-            given = x[c, start : start + count]
+            source = x[c, start : start + count]
             applied = gain[c, start : start + count]
             out = y[c, start : start + count]
             for i in range(count):
                 power[i] = max(applied[i], TINY)
-                out[i] = given[i]
+                out[i] = source[i]
             log2_block(power, bits[0], scratch, bits[1], logarithm, count)
             for s in range(SECTIONS):
                 if moving[s, POWER] == 0.0:
@@ -145,8 +145,8 @@ def cut(x, gain, y, sections, moving, settings, now, memory, state, work):  # ty
                     second = 0.0 if abs(second) < DENORMAL else second
                 memory[c, s, 0], memory[c, s, 1] = first, second
             for i in range(count):
-                whole = given[i] * applied[i]
+                whole = source[i] * applied[i]
                 wet = whole + only * (out[i] - whole)
-                out[i] = given[i] + mix * (wet - given[i])
+                out[i] = source[i] + mix * (wet - source[i])
         start += count
         state[POSITION] += count

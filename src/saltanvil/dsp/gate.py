@@ -32,7 +32,7 @@ GATE_STATES = ("closed", "closing", "hold", "open")
 SILENT_FLOOR_DB = -90.0
 #: A gain this near its floor is closed.
 NEAR_FLOOR = 1.05
-LEAST_GAIN = 1e-5
+MIN_GAIN = 1e-5
 # Rows of the trace, one column a tick: reduction in dB, level at the detector in dB, gate state, openings.
 TRACE_ROWS = 4
 
@@ -175,13 +175,13 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
                     loudest = max(loudest, level[i])
                 # The gain runs one way for most of a tick: its ends tell the least.
                 least = min(least, min(wanted[0], wanted[run - 1]))
-                if follower[GATE] == CLOSING and follower[GAIN] <= max(floor * NEAR_FLOOR, LEAST_GAIN):
+                if follower[GATE] == CLOSING and follower[GAIN] <= max(floor * NEAR_FLOOR, MIN_GAIN):
                     trace[2, column] = max(trace[2, column], np.float32(CLOSED))
                 else:
                     trace[2, column] = max(trace[2, column], np.float32(follower[GATE]))
                 if (phase + at + run) % TICK_FRAMES == 0 and follower[GAIN] < 1e-12:
                     follower[GAIN] = 0.0
-            trace[0, column] = np.float32(-20.0 * np.log10(max(np.float64(least), LEAST_GAIN)))
+            trace[0, column] = np.float32(-20.0 * np.log10(max(np.float64(least), MIN_GAIN)))
             trace[1, column] = np.float32(10.0 * np.log10(loudest))
             column += 1
             at += run

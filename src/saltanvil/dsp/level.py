@@ -118,10 +118,10 @@ def level(x, key, y, settings, state, trace):  # type: ignore[no-untyped-def]
         before = state[GAIN_FROM]
         after = 10.0 ** (state[TOTAL_DB] / 20.0)
         for c in range(channels):
-            given = x[c, start : start + count]
+            source = x[c, start : start + count]
             out = y[c, start : start + count]
             for i in range(count):
-                out[i] = np.float32(given[i] * (before + (after - before) * np.float64(phase + i + 1) / TICK_FRAMES))
+                out[i] = np.float32(source[i] * (before + (after - before) * np.float64(phase + i + 1) / TICK_FRAMES))
         trace[0, column] = np.float32(-state[TOTAL_DB])
         trace[1, column] = np.float32(in_db(quick, settings))
         trace[2, column] = np.float32(state[WORKING])

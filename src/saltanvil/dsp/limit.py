@@ -67,7 +67,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
             state[PAST + i] = 10.0 ** (now[CEILING] / 20.0)
         for c in range(2):
             rest(state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS], lanes[c], window)
-    found = work[11]
+    result = work[11]
     work_bits = work.view(np.int32)
     found_bits = work_bits[11]
     driven = work[0:2]
@@ -176,8 +176,8 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
                     loudest_bits = max(loudest_bits, heard[i])
             found_bits[0] = least
             found_bits[1] = loudest_bits
-            trace[0, column] = np.float32(-20.0 * np.log10(found[0]))
-            trace[1, column] = np.float32(20.0 * np.log10(max(found[1], TINY)))
+            trace[0, column] = np.float32(-20.0 * np.log10(result[0]))
+            trace[1, column] = np.float32(20.0 * np.log10(max(result[1], TINY)))
             column += 1
             at += run
         top = np.float32(state[CEILING_GAIN])

@@ -36,16 +36,16 @@ def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
         for c in range(channels):
             before = state[FROM_LEFT + c]
             after = state[NOW_LEFT + c]
-            given = x[min(c, x.shape[0] - 1), start : start + count]
+            source = x[min(c, x.shape[0] - 1), start : start + count]
             out = y[c, start : start + count]
             if before == after:
                 gain = np.float32(after)
                 for i in range(count):
-                    out[i] = given[i] * gain
+                    out[i] = source[i] * gain
             else:
                 for i in range(count):
                     gain64 = before + (after - before) * (phase + i + 1) / TICK_FRAMES
-                    out[i] = np.float32(given[i] * gain64)
+                    out[i] = np.float32(source[i] * gain64)
         start += count
         state[POSITION] += count
 
@@ -119,10 +119,10 @@ def peak(x):  # type: ignore[no-untyped-def]
     """Largest magnitude of a block, linear."""
     # Magnitudes sort like their bits: an integer maximum vectorises, a floating one does not.
     bits = x.view(np.int32)
-    found = np.zeros(1, np.float32)
+    result = np.zeros(1, np.float32)
     most = np.int32(0)
     for c in range(x.shape[0]):
         for i in range(x.shape[1]):
             most = max(most, bits[c, i] & np.int32(0x7FFFFFFF))
-    found.view(np.int32)[0] = most
-    return found[0]
+    result.view(np.int32)[0] = most
+    return result[0]

@@ -19,7 +19,7 @@ HALF_TAPS = (64, 16, 12, 8)
 #: The last stage down, 19.7 kHz to 24 kHz at 48 kHz: what a harmonic just above half the rate leaves is 100 dB down too.
 LAST_HALF_TAPS = 72
 LAST_CUTOFF = 21.8 / 96.0
-MOST_TAPS = max(*HALF_TAPS, LAST_HALF_TAPS)
+MAX_TAPS = max(*HALF_TAPS, LAST_HALF_TAPS)
 STAGES = len(HALF_TAPS)
 #: How many of each half there are, by way (up, down) and stage.
 TAPS = np.array([HALF_TAPS, (LAST_HALF_TAPS, *HALF_TAPS[1:])], np.int64)
@@ -49,15 +49,15 @@ def minimum_phase(taps: NDArray[np.float64]) -> NDArray[np.float64]:
     cepstrum = np.fft.ifft(np.log(magnitude)).real
     cepstrum[1 : size // 2] *= 2.0
     cepstrum[size // 2 + 1 :] = 0.0
-    found = np.fft.ifft(np.exp(np.fft.fft(cepstrum))).real[: len(taps)]
-    return np.asarray(found / found.sum(), dtype=np.float64)
+    result = np.fft.ifft(np.exp(np.fft.fft(cepstrum))).real[: len(taps)]
+    return np.asarray(result / result.sum(), dtype=np.float64)
 
 
 @dataclass(frozen=True)
 class Ladder:
     """The stages for one factor.
 
-    ups, downs: (STAGES, 2, MOST_TAPS), even and odd taps by stage, oldest sample first, for gain 1 on the way up.
+    ups, downs: (STAGES, 2, MAX_TAPS), even and odd taps by stage, oldest sample first, for gain 1 on the way up.
     delay: of up and down together at low frequencies, in samples at the highest rate.
     """
 
@@ -69,17 +69,17 @@ class Ladder:
 
 def ladder(factor: int, phase: str) -> Ladder:
     """Filters for a factor of 1, 2, 4, 8 or 16; phase: linear or minimum."""
-    found = np.zeros((2, STAGES, 2, MOST_TAPS))
+    result = np.zeros((2, STAGES, 2, MAX_TAPS))
     delay = 0.0
     for stage in range(int(math.log2(factor))):
         up = half_band(HALF_TAPS[stage])
         for way, taps in enumerate((up, up if stage else last_low_pass())):
             taps = np.append(minimum_phase(taps) if phase == "minimum" else taps, 0.0)
-            found[way, stage, 0, : len(taps) // 2] = 2.0 * taps[0::2][::-1]
-            found[way, stage, 1, : len(taps) // 2] = 2.0 * taps[1::2][::-1]
+            result[way, stage, 0, : len(taps) // 2] = 2.0 * taps[0::2][::-1]
+            result[way, stage, 1, : len(taps) // 2] = 2.0 * taps[1::2][::-1]
             # Group delay at low frequencies: the first moment of the taps.
             delay += float((np.arange(len(taps)) * taps).sum() / taps.sum()) * factor / 2 ** (stage + 1)
-    ups, downs = found.astype(np.float32)
+    ups, downs = result.astype(np.float32)
     return Ladder(factor, ups, downs, delay)
 
 

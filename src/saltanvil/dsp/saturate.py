@@ -34,11 +34,11 @@ Array = NDArray[np.float64]
 POSITION, PRIMED, RING_AT, CURVE_AT, CURVE_LEFT, BENT, REST_BIAS, REST_VALUE, HEADER = range(12, 21)
 (LAST_IN, LAST_MEAN, LAST_OTHER, POWER_1, POWER_2, POWER_3, LOW, DC_IN, DC_OUT, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
-MOST_FACTOR = 16
-MOST_PAD = 16
+MAX_FACTOR = 16
+MAX_PAD = 16
 #: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
 CHUNK_FRAMES = 256
-ROOM = TICK_FRAMES * MOST_FACTOR
+ROOM = TICK_FRAMES * MAX_FACTOR
 WORK_ROWS = 12
 #: Ticks in which a curve becomes another: what is left then is one part in a million.
 CURVE_TICKS = 80
@@ -68,12 +68,12 @@ def table(curve: Callable[[Array], tuple[Array, Array]]) -> Array:
     first, second, third = s[:-1], (3.0 * rise - 2.0 * s[:-1] - s[1:]) / h, (s[:-1] + s[1:] - 2.0 * rise) / h**2
     for end in (0, -1):
         first[end], second[end], third[end] = rise[end], 0.0, 0.0
-    found = np.zeros((CELLS, 5))
-    found[:, 1], found[:, 2], found[:, 3], found[:, 4] = r[:-1], first / 2.0, second / 3.0, third / 4.0
-    area = h * (found[:, 1] + h * (found[:, 2] + h * (found[:, 3] + h * found[:, 4])))
-    found[1:, 0] = np.cumsum(area)[:-1]
-    found[:, 0] -= found[CELLS // 2, 0]
-    return found
+    result = np.zeros((CELLS, 5))
+    result[:, 1], result[:, 2], result[:, 3], result[:, 4] = r[:-1], first / 2.0, second / 3.0, third / 4.0
+    area = h * (result[:, 1] + h * (result[:, 2] + h * (result[:, 3] + h * result[:, 4])))
+    result[1:, 0] = np.cumsum(area)[:-1]
+    result[:, 0] -= result[CELLS // 2, 0]
+    return result
 
 
 @inline

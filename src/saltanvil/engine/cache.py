@@ -39,13 +39,13 @@ class SegmentCache:
 
     def get(self, name: str) -> RenderedSegment | None:
         with self._lock:
-            found = self._held.get(name)
-            if found is None:
+            result = self._held.get(name)
+            if result is None:
                 self.misses += 1
                 return None
             self.hits += 1
             self._held.move_to_end(name)
-            return found
+            return result
 
     def put(self, name: str, stretch: RenderedSegment) -> None:
         with self._lock:

@@ -51,14 +51,16 @@ def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
 
 def structural_key(session: Session, path: Path, live: bool) -> tuple[object, ...]:
     """What of a path cannot change without a crossfade."""
-    found: list[object] = []
+    result: list[object] = []
     for step in path.steps:
         kind, settings = processor_named(step.kind), resolve(session, step, live)
         lanes = tuple((lane.id, lane.bypass, lane.output, structural_key(session, lane.path, live)) for lane in step.lanes)
         key = None if step.key is None else (step.key.strip_id, step.key.step_id, step.key.lane_id, step.key.at)
         latency = kind.latency_of(settings, session.rate_hz)
-        found.append((step.id, step.kind, step.bypass, latency, kind.structural_key(settings), kind.widens(settings), key, lanes))
-    return tuple(found)
+        result.append(
+            (step.id, step.kind, step.bypass, latency, kind.structural_key(settings), kind.widens(settings), key, lanes)
+        )
+    return tuple(result)
 
 
 def widening(path: Path, settings: dict[str, Settings]) -> set[str]:
@@ -66,15 +68,15 @@ def widening(path: Path, settings: dict[str, Settings]) -> set[str]:
 
     What lies in a lane of one side (mid/side, left/right) stays mono.
     """
-    found: set[str] = set()
+    result: set[str] = set()
     for step in path.steps:
         if step.split is None:
             if processor_named(step.kind).widens(settings[step.id]):
-                found.add(step.id)
+                result.add(step.id)
         elif step.split.by in ("copies", "bands"):
             inside = set().union(*(widening(lane.path, settings) for lane in step.lanes))
-            found |= {step.id, *inside} if inside else set()
-    return found
+            result |= {step.id, *inside} if inside else set()
+    return result
 
 
 def compile_plan(
@@ -129,12 +131,12 @@ class Compiler:
         return Plan(self.session, self.media, self.rack, self.audition, self.graph, self.nodes, strips, [])
 
     def steps(self, path: Path) -> list[StepNode]:
-        found = []
+        result = []
         for step in path.steps:
             node = self.nodes.get(NodeId("step", step.id))
             if isinstance(node, StepNode):
-                found.append(node)
-        return found
+                result.append(node)
+        return result
 
     def made(self, point: NodeId) -> Node:
         edges = self.graph.sources[point]

@@ -55,7 +55,7 @@ class Latencies:
 
     def causes(self, strip_id: str) -> list["Cause"]:
         """What makes a strip's sound as late as it is: the steps on the way of the latest sound, from its source on."""
-        found: list[Cause] = []
+        result: list[Cause] = []
         at = NodeId("end", strip_id)
         while edges := self.graph.sources[at]:
             if at.kind == "placed":  # it waits for the latest lane of the sum, if it is not sent to a bus
@@ -71,9 +71,9 @@ class Latencies:
             )
             if at.kind in ("step", "divided") and self.own[at.id] and (at.kind == "divided" or not self.graph.steps[at.id].lanes):
                 strip = self.graph.strip_of[at]
-                found.append(Cause(strip.id, at.id, f"{strip.name}: {self.graph.label(at.id)}", self.own[at.id]))
+                result.append(Cause(strip.id, at.id, f"{strip.name}: {self.graph.label(at.id)}", self.own[at.id]))
             at = source.source
-        return found[::-1]
+        return result[::-1]
 
 
 def sums(graph: Graph, source: NodeId, way: str) -> bool:

@@ -42,9 +42,9 @@ class Node:
         self.channels = channels
         self.out: Audio = NOTHING
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         """The block of `frames` from session frame `at` on, from the blocks of the sources. Blocks follow each other."""
-        return given[0]
+        return inputs[0]
 
     def cache_key(self) -> tuple[object, ...]:
         """All that determines its sound besides its sources."""
@@ -89,13 +89,13 @@ class Entry(Node):
         super().__init__(sources, latency_frames, channels)
         self.strip, self.feeds, self.rate, self.media, self.trim = strip, feeds, rate, media, trim
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         strip = self.strip
         if strip.media_id is not None:
             x = self.media.read(strip.media_id, at - round(strip.start_s * self.rate), frames)
         else:
             x = np.zeros((self.channels, frames), np.float32)
-            for feed, sound in zip(self.feeds, given, strict=True):
+            for feed, sound in zip(self.feeds, inputs, strict=True):
                 mix.accumulate(feed.sound(sound, glide_part(self.rate)), x)
         trim = db_to_gain(strip.trim_db)
         if trim == 1.0 and not self.trim.values[mix.PRIMED]:
@@ -158,10 +158,10 @@ class StepNode(Node):
         #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
         self.moved_db = 0.0
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        x = self.waiting(widened(given[0], self.channels), self.wait)
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
+        x = self.waiting(widened(inputs[0], self.channels), self.wait)
         # A key's way is walked also past a bypass, so that it is settled when the step comes back.
-        key = None if self.key is None else self.key.sound(given[1], self.channels, glide_part(self.rate))
+        key = None if self.key is None else self.key.sound(inputs[1], self.channels, glide_part(self.rate))
         scope_monitor = self.scope_monitor
         if self.step.bypass:
             self.processor.telemetry = Telemetry()
@@ -196,8 +196,8 @@ class StepNode(Node):
     @property
     def change_db(self) -> float:
         """The largest change of gain in the last block, negative where it fell."""
-        told = self.processor.telemetry.reduction_db
-        return -float(told[np.abs(told).argmax()]) if len(told) else self.moved_db
+        reduction_db = self.processor.telemetry.reduction_db
+        return -float(reduction_db[np.abs(reduction_db).argmax()]) if len(reduction_db) else self.moved_db
 
     @property
     def gate_state(self) -> str | None:
@@ -217,8 +217,8 @@ class DividedNode(Node):
         super().__init__([source], latency_frames, channels, processor.settings.by != "copies")
         self.split, self.settings = processor, settings
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        return self.split.divide(sensible(widened(given[0], self.channels))).reshape(-1, frames)
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
+        return self.split.divide(sensible(widened(inputs[0], self.channels))).reshape(-1, frames)
 
     def cache_key(self) -> tuple[object, ...]:
         return (self.settings.model_dump_json(include={"by", "dividers_hz", "slope", "phase"}),)
@@ -231,9 +231,9 @@ class LaneEntry(Node):
         super().__init__([source], source.latency_frames, channels, stored=False)
         self.index = index
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         first = self.index * self.channels
-        return given[0][first : first + self.channels]
+        return inputs[0][first : first + self.channels]
 
     def cache_key(self) -> tuple[object, ...]:
         return (self.index,)
@@ -247,12 +247,12 @@ class LaneNode(Node):
         self.lane, self.steps, self.late = lane, steps, late
         self.latency = last.latency_frames - entry.latency_frames
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        entered = widened(given[1], self.channels)
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
+        entered = widened(inputs[1], self.channels)
         if self.lane.bypass:
             return self.late(entered, self.latency)
         self.late.remember(entered, self.latency)
-        return given[0]
+        return inputs[0]
 
     def cache_key(self) -> tuple[object, ...]:
         return self.lane.bypass, self.latency
@@ -273,14 +273,14 @@ class PlacedNode(Node):
         #: Peak of the last block, in dBFS.
         self.peak_db = SILENCE_DB
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         y = np.empty((self.channels, frames), np.float32)
         left, right = self.place
         gain = self.level * self.share
-        mix.place(self.waiting(given[0], self.wait), y, gain * left, gain * right, glide_part(self.rate), self.glide.values)
+        mix.place(self.waiting(inputs[0], self.wait), y, gain * left, gain * right, glide_part(self.rate), self.glide.values)
         scope_monitor = self.scope_monitor
         if scope_monitor is not None:
-            entered = given[1]
+            entered = inputs[1]
             late = scope_monitor.rack.delay_line(len(entered), self.lane.id, "lane before")(
                 entered, self.latency_frames - self.sources[1].latency_frames
             )
@@ -305,13 +305,13 @@ class SplitNode(StepNode):
     placed: list[PlacedNode]
     lanes: list[LaneNode]
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         self.moved_db = 0.0
-        x = widened(given[0], self.channels)
+        x = widened(inputs[0], self.channels)
         if self.step.bypass:
             y = before = self.late(x, self.late_by)
             return y if self.scope_monitor is None else self.scope_monitor.compare(before, y, self.latency_frames)
-        y = self.joined(given[1:], frames)
+        y = self.joined(inputs[1:], frames)
         self._tell(x, y)
         if self.scope_monitor is None:
             self.late.remember(x, self.late_by)
@@ -320,9 +320,9 @@ class SplitNode(StepNode):
 
     def joined(self, lanes: Sequence[Audio], frames: int) -> Audio:
         y = np.zeros((self.channels, frames), np.float32)
-        for lane, given in zip(self.step.lanes, lanes, strict=True):
+        for lane, inputs in zip(self.step.lanes, lanes, strict=True):
             if lane.output is None:
-                mix.accumulate(given, y)
+                mix.accumulate(inputs, y)
         return y
 
     def cache_key(self) -> tuple[object, ...]:
@@ -342,12 +342,12 @@ class EndNode(Node):
         super().__init__([last, entry], last.latency_frames, last.channels, stored=False)
         self.late, self.latency = late, last.latency_frames - entry.latency_frames
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
-        entered = widened(given[1], self.channels)
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
+        entered = widened(inputs[1], self.channels)
         if self.scope_monitor is None:
             self.late.remember(entered, self.latency)
-            return given[0]
-        return self.scope_monitor.compare(self.late(entered, self.latency), given[0], self.latency_frames)
+            return inputs[0]
+        return self.scope_monitor.compare(self.late(entered, self.latency), inputs[0], self.latency_frames)
 
 
 class OutNode(Node):
@@ -357,9 +357,9 @@ class OutNode(Node):
         super().__init__([end], end.latency_frames, 2)
         self.gains, self.fader, self.rate = gains, fader, rate
 
-    def make(self, at: int, frames: int, given: Sequence[Audio]) -> Audio:
+    def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         y = np.empty((2, frames), np.float32)
-        mix.place(given[0], y, *self.gains, glide_part(self.rate), self.fader.values)
+        mix.place(inputs[0], y, *self.gains, glide_part(self.rate), self.fader.values)
         return y
 
     def cache_key(self) -> tuple[object, ...]:

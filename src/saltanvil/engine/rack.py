@@ -85,30 +85,30 @@ class Rack:
         kind = processor_named(step.kind)
         name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.structural_key(settings)))
         self.used.add(name)
-        found = self.held.get(name)
-        if isinstance(found, Processor):
-            if found.configured != (settings, context):
-                found.configure(settings, context)
-                found.configured = settings, context
-            return found
+        result = self.held.get(name)
+        if isinstance(result, Processor):
+            if result.configured != (settings, context):
+                result.configure(settings, context)
+                result.configured = settings, context
+            return result
         made = self.held[name] = kind(settings, channels, context)
         return made
 
     def delay_line(self, channels: int, *name: str) -> DelayLine:
         full = ("late", str(channels), *name)
         self.used.add(full)
-        found = self.held.get(full)
-        if not isinstance(found, DelayLine):
-            found = self.held[full] = DelayLine(channels)
-        return found
+        result = self.held.get(full)
+        if not isinstance(result, DelayLine):
+            result = self.held[full] = DelayLine(channels)
+        return result
 
     def glide(self, *name: str) -> Glide:
         full = ("glide", *name)
         self.used.add(full)
-        found = self.held.get(full)
-        if not isinstance(found, Glide):
-            found = self.held[full] = Glide()
-        return found
+        result = self.held.get(full)
+        if not isinstance(result, Glide):
+            result = self.held[full] = Glide()
+        return result
 
     def drop_unused(self) -> None:
         """Forget what the last compilation did not ask for: what is taken out and put back starts afresh."""

@@ -57,7 +57,7 @@ def render_nodes(
     begin = preroll_start(floor_tick(start), session.rate_hz)
     end = ceil_tick(stop + max(node.latency_frames for node in nodes))
     waiting = [[np.zeros((node.channels, 0), np.float32)] for node in nodes]
-    given = start
+    delivered = start
     for at in range(begin, end, BLOCK_FRAMES):
         if cancelled():
             raise Cancelled
@@ -71,14 +71,14 @@ def render_nodes(
             if cut.shape[1]:
                 parts.append(cut)
             ready = min(ready, first + frames)
-        if ready <= given:
+        if ready <= delivered:
             continue
         blocks = []
         for number, parts in enumerate(waiting):
             joined = np.concatenate(parts, axis=1)
-            blocks.append(np.ascontiguousarray(joined[:, : ready - given]))
-            waiting[number] = [joined[:, ready - given :]]
-        given = ready
+            blocks.append(np.ascontiguousarray(joined[:, : ready - delivered]))
+            waiting[number] = [joined[:, ready - delivered :]]
+        delivered = ready
         yield blocks
 
 

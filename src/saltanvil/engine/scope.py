@@ -140,14 +140,14 @@ class ScopeRenderer:
         as soon as all that is made of them is there."""
         wanted = list(wanted)
         names = fingerprints(plan, (self.begin, self.end, self.session.rate_hz))
-        found: dict[int, RenderedSegment] = {}
+        result: dict[int, RenderedSegment] = {}
         order: list[Node] = []
         needed = {id(node) for node in wanted}
         for node in reversed(plan.nodes.values()):  # what is in the cache needs no sources
             if id(node) in needed:
                 held = self.cache.get(names[id(node)]) if node.stored else None
                 if held is not None:
-                    found[id(node)] = held
+                    result[id(node)] = held
                 else:
                     order.insert(0, node)
                     needed.update(id(source) for source in node.sources)
@@ -164,13 +164,13 @@ class ScopeRenderer:
                 for name in {id(source) for source in node.sources}:
                     uses[name] -= 1
                     if not uses[name] and name not in kept:
-                        found.pop(name, None)
+                        result.pop(name, None)
 
         def make(node: Node) -> None:
             if self.cancelled():
                 raise Cancelled
-            stretch = self._made(node, [found[id(source)].audio for source in node.sources])
-            found[id(node)] = stretch
+            stretch = self._made(node, [result[id(source)].audio for source in node.sources])
+            result[id(node)] = stretch
             if node.stored:
                 self.cache.put(names[id(node)], stretch)
             let_go(node)
@@ -180,27 +180,27 @@ class ScopeRenderer:
         else:
             for node in order:
                 make(node)
-        return found
+        return result
 
-    def _made(self, node: Node, given: list[Audio]) -> RenderedSegment:
+    def _made(self, node: Node, inputs: list[Audio]) -> RenderedSegment:
         frames = self.end - self.begin
         if not isinstance(node, StepNode) or isinstance(node, SplitNode):
-            return RenderedSegment(node.make(self.begin, frames, given))
+            return RenderedSegment(node.make(self.begin, frames, inputs))
         parts: list[Audio] = []
-        told: list[Telemetry] = []
+        blocks: list[Telemetry] = []
         for at in range(0, frames, CHUNK_FRAMES):
             if self.cancelled():
                 raise Cancelled
             cut = slice(at, at + CHUNK_FRAMES)
             parts.append(
-                node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in given])
+                node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in inputs])
             )
-            told.append(node.processor.telemetry)
+            blocks.append(node.processor.telemetry)
         return RenderedSegment(
             np.concatenate(parts, axis=1),
-            np.concatenate([t.reduction_db for t in told]),
-            np.concatenate([t.detector_db for t in told]),
-            {row: np.concatenate([t.rows[row] for t in told]) for row in told[0].rows},
+            np.concatenate([t.reduction_db for t in blocks]),
+            np.concatenate([t.detector_db for t in blocks]),
+            {row: np.concatenate([t.rows[row] for t in blocks]) for row in blocks[0].rows},
         )
 
 

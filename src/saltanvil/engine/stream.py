@@ -183,11 +183,11 @@ class Stream:
             self._saved.append(self._state.clone())
         saved = time.perf_counter()
         self._saving_s += saved - began
-        found = self._render(wanted)
+        result = self._render(wanted)
         self._rendering_s += time.perf_counter() - saved
-        if found is None:
+        if result is None:
             return None
-        audio, position = found
+        audio, position = result
         return self._block(audio, position, lead_s)
 
     def _render(self, wanted: Wanted) -> tuple[Audio, int] | None:
@@ -212,12 +212,12 @@ class Stream:
             state.loudness.add(main)
             self._true_peaks = state.peaks.read_dbtp(main)
             audio = state.monitor(audio)
-            position = reader.position_of(reader.given - frames - new.latency_frames)
+            position = reader.position_of(reader.frames_read - frames - new.latency_frames)
             if state.lost:
                 cut = min(state.lost, frames)
                 state.lost -= cut
                 audio = np.ascontiguousarray(audio[:, cut:])
-                position = reader.position_of(reader.given - frames - new.latency_frames + cut)
+                position = reader.position_of(reader.frames_read - frames - new.latency_frames + cut)
                 if not audio.shape[1]:
                     continue
             state.sequence += 1
@@ -299,7 +299,7 @@ class Reader:
 
     def __init__(self, start: int, passage: Passage, end: int) -> None:
         self.passage, self.end = passage, end
-        self.given = 0
+        self.frames_read = 0
         self._at = start
         self._segments: deque[tuple[int, int]] = deque([(0, start)], maxlen=64)
 
@@ -313,11 +313,11 @@ class Reader:
         loops = self.passage.loop and self._at <= self.passage.stop
         if loops and self._at >= self.passage.stop:
             self._at = self.passage.start
-            self._segments.append((self.given, self._at))
+            self._segments.append((self.frames_read, self._at))
         stop = self.passage.stop if loops else ceil_tick(self.end)
         at, frames = self._at, max(0, min(most, stop - self._at))
         self._at += frames
-        self.given += frames
+        self.frames_read += frames
         return at, frames
 
     def position_of(self, stream_frame: int) -> int:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 Samples = NDArray[np.float32] | NDArray[np.float64]
 #: Harmonics with a figure of their own, from the second.
-MOST_HARMONIC = 12
+MAX_HARMONIC = 12
 #: THD+N is taken up to here (AES17's measuring bandwidth, from memory).
 BAND_LOW_HZ, BAND_HIGH_HZ = 20.0, 20000.0
 FLOOR_DB = -200.0
@@ -46,10 +46,10 @@ def fitting_hz(frequency_hz: float, frames: int, rate: float) -> float:
 
 def lines(x: Samples) -> NDArray[np.float64]:
     """Power of each bin re a full-scale sine. x: (frames,), a power of two of them."""
-    found = np.abs(np.fft.rfft(np.asarray(x, dtype=np.float64))) ** 2 * (2.0 / len(x)) ** 2
-    found[0] /= 4.0
-    found[-1] /= 4.0
-    return np.asarray(found)
+    result = np.abs(np.fft.rfft(np.asarray(x, dtype=np.float64))) ** 2 * (2.0 / len(x)) ** 2
+    result[0] /= 4.0
+    result[-1] /= 4.0
+    return np.asarray(result)
 
 
 def db_of(power: float, than: float = 1.0) -> float:
@@ -81,7 +81,7 @@ def harmonics_of(x: Samples, rate: float, frequency_hz: float) -> Harmonics:
     return Harmonics(
         frequency_hz,
         db_of(fundamental),
-        [db_of(float(level), fundamental) for level in harmonic[: MOST_HARMONIC - 1]],
+        [db_of(float(level), fundamental) for level in harmonic[: MAX_HARMONIC - 1]],
         db_of(float(inside.sum()), fundamental),
         db_of(in_band - float(power[periods] * band[periods]), in_band),
         even / float(inside.sum()) if inside.sum() > 0.0 else 0.0,
@@ -107,10 +107,12 @@ def smpte_of(x: Samples, rate: float, low_hz: float, high_hz: float) -> Intermod
     """
     power, at = lines(x), bin_of(len(x), rate)
     carrier = float(power[at(high_hz)])
-    found = [(high_hz + n * low_hz, float(power[at(high_hz + n * low_hz)])) for n in (-2, -1, 1, 2)]
-    pairs = [math.sqrt(found[1][1]) + math.sqrt(found[2][1]), math.sqrt(found[0][1]) + math.sqrt(found[3][1])]
+    result = [(high_hz + n * low_hz, float(power[at(high_hz + n * low_hz)])) for n in (-2, -1, 1, 2)]
+    pairs = [math.sqrt(result[1][1]) + math.sqrt(result[2][1]), math.sqrt(result[0][1]) + math.sqrt(result[3][1])]
     total = sum(pair * pair for pair in pairs)
-    return Intermodulation("SMPTE", [hz for hz, _ in found], [db_of(level, carrier) for _, level in found], db_of(total, carrier))
+    return Intermodulation(
+        "SMPTE", [hz for hz, _ in result], [db_of(level, carrier) for _, level in result], db_of(total, carrier)
+    )
 
 
 def difference_of(x: Samples, rate: float, low_hz: float, high_hz: float) -> Intermodulation:
@@ -118,12 +120,12 @@ def difference_of(x: Samples, rate: float, low_hz: float, high_hz: float) -> Int
     power, at = lines(x), bin_of(len(x), rate)
     apart = high_hz - low_hz
     pair = math.sqrt(float(power[at(low_hz)])) + math.sqrt(float(power[at(high_hz)]))
-    found = [(hz, float(power[at(hz)])) for hz in (apart, low_hz - apart, high_hz + apart)]
-    second, third = math.sqrt(found[0][1]), math.sqrt(found[1][1]) + math.sqrt(found[2][1])
+    result = [(hz, float(power[at(hz)])) for hz in (apart, low_hz - apart, high_hz + apart)]
+    second, third = math.sqrt(result[0][1]), math.sqrt(result[1][1]) + math.sqrt(result[2][1])
     return Intermodulation(
         "difference",
-        [hz for hz, _ in found],
-        [db_of(level, pair * pair) for _, level in found],
+        [hz for hz, _ in result],
+        [db_of(level, pair * pair) for _, level in result],
         db_of(second * second + third * third, pair * pair),
     )
 

@@ -113,11 +113,11 @@ def louder_db(before: NDArray[np.float64], after: NDArray[np.float64]) -> float:
 
     Integrated loudness (BS.1770-5); stretches under 400 ms, or below its gate, by their ungated weighted energy.
     """
-    found = []
+    result = []
     for energies in (before, after):
         value = loudness.integrated_lufs(energies)
         if not math.isfinite(value) and len(energies):
             value = loudness.energy_to_lufs(float(energies.mean()))
-        found.append(value)
-    difference = found[1] - found[0]
+        result.append(value)
+    difference = result[1] - result[0]
     return difference if math.isfinite(difference) else 0.0

@@ -8,7 +8,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 Audio = NDArray[np.float32]
 #: A rise of the peak level by this within the time makes a hit, if it is not this far below the loudest.
 RISE_DB, RISE_S, GAP_S, BELOW_LOUDEST_DB = 9.0, 0.02, 0.08, 24.0
-LEAST_HITS = 4
+MIN_HITS = 4
 
 
 def hits_of(x: Audio, rate: int) -> list[int]:
@@ -46,7 +46,7 @@ def hits_begun_late(before: Audio, after: Audio, rate: int) -> tuple[int, int, f
         loss = 20.0 * np.log10(np.abs(entering[:, :first]).max() / max(float(np.abs(leaving[:, :first]).max()), 1e-6))
         if loss > 3.0:
             lost.append(float(loss))
-    if total < LEAST_HITS or len(lost) * 2 < total:
+    if total < MIN_HITS or len(lost) * 2 < total:
         return None
     return len(lost), total, float(np.median(lost))
 
@@ -56,6 +56,6 @@ def hits_not_released(before: Audio, reduction_db: NDArray[np.float32], rate: in
     ticks = min(len(reduction_db), before.shape[1] // TICK_FRAMES)
     hits = [at for at in hits_of(before, rate) if at < ticks]
     met = [float(reduction_db[at]) for at in hits if reduction_db[at] > 1.0]
-    if len(hits) < LEAST_HITS or len(met) * 2 < len(hits):
+    if len(hits) < MIN_HITS or len(met) * 2 < len(hits):
         return None
     return len(met), len(hits), float(np.median(met))

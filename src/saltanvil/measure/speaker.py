@@ -29,9 +29,9 @@ def sections(rate: int) -> NDArray[np.float64]:
 def through(x: Audio, rate: int) -> Audio:
     """(channels, frames), mono or stereo, to what a small speaker plays, (1, frames)."""
     y = np.ascontiguousarray(x.mean(axis=0, dtype=np.float32, keepdims=True))
-    found = sections(rate)
+    result = sections(rate)
     state = np.array([0.0, 1.0, 0.0])
-    biquad.cascade(y, y, found, np.zeros_like(found), np.zeros((len(found), 4, 1)), state)
+    biquad.cascade(y, y, result, np.zeros_like(result), np.zeros((len(result), 4, 1)), state)
     return y
 
 

@@ -8,7 +8,7 @@ LOW_HZ, HIGH_HZ = 20.0, 20000.0
 POINTS = 180
 AVERAGE_FRAMES = 16384
 MOVING_FRAMES = 8192
-MOST_MOVING = 240
+MAX_MOVING = 240
 FLOOR_DB = -140.0
 #: Stretches transformed at a time.
 ROWS = 8
@@ -24,13 +24,13 @@ def powers(x: NDArray[np.float32], size: int, starts: NDArray[np.int64]) -> NDAr
     window = np.hanning(size + 1)[:-1]
     scale = 4.0 / (size * (window**2).sum())
     padded = np.pad(x, ((0, 0), (0, size)))
-    found = np.empty((len(starts), size // 2 + 1))
+    result = np.empty((len(starts), size // 2 + 1))
     for at in range(0, len(starts), ROWS):
         rows = starts[at : at + ROWS, None] + np.arange(size)
         # SciPy's transform lets other threads run meanwhile: what is heard.
         transformed = rfft(padded[:, rows] * window, axis=-1, overwrite_x=True)
-        found[at : at + ROWS] = (transformed.real**2 + transformed.imag**2).mean(axis=0) * scale
-    return found
+        result[at : at + ROWS] = (transformed.real**2 + transformed.imag**2).mean(axis=0) * scale
+    return result
 
 
 def banded_db(power: NDArray[np.float64], rate: int, fraction: int, centres: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -64,13 +64,13 @@ def average_db(x: NDArray[np.float32], rate: int, fraction: int) -> NDArray[np.f
 
 
 def moving_hop(frames: int) -> int:
-    """Frames between the pictures of a passage, so that there are at most MOST_MOVING."""
-    return max(MOVING_FRAMES // 4, -(-frames // MOST_MOVING))
+    """Frames between the pictures of a passage, so that there are at most MAX_MOVING."""
+    return max(MOVING_FRAMES // 4, -(-frames // MAX_MOVING))
 
 
 def moving_db(x: NDArray[np.float32], rate: int, fraction: int, hop: int) -> tuple[float, NDArray[np.float64]]:
     """Seconds between the pictures, and (pictures, POINTS)."""
     starts = np.arange(0, x.shape[1], hop) - MOVING_FRAMES // 2
     padded = np.pad(x, ((0, 0), (MOVING_FRAMES // 2, MOVING_FRAMES)))
-    found = powers(padded, MOVING_FRAMES, starts + MOVING_FRAMES // 2)
-    return hop / rate, banded_db(found, rate, fraction, centres_hz(rate))
+    result = powers(padded, MOVING_FRAMES, starts + MOVING_FRAMES // 2)
+    return hop / rate, banded_db(result, rate, fraction, centres_hz(rate))

@@ -48,20 +48,20 @@ def onsets(x: NDArray[np.float32], rate: int) -> NDArray[np.float64]:
     count = max(0, 1 + (len(mono) - size) // hop)
     window = np.hanning(size).astype(np.float32)
     frames = np.lib.stride_tricks.sliding_window_view(mono, size)[::hop] if count else np.zeros((0, size), np.float32)
-    found = np.zeros(count)
+    result = np.zeros(count)
     last = np.zeros(size // 2 + 1)
     for at in range(0, count, 2048):
         spectrum = np.log1p(1000.0 / size * np.abs(np.fft.rfft(frames[at : at + 2048] * window, axis=1)))
         rises = np.diff(spectrum, axis=0, prepend=last[None, :])
-        found[at : at + len(spectrum)] = np.maximum(rises, 0.0).sum(axis=1)
+        result[at : at + len(spectrum)] = np.maximum(rises, 0.0).sum(axis=1)
         last = spectrum[-1]
     if not count:
-        return found
-    found[0] = 0.0
+        return result
+    result[0] = 0.0
     span = max(1, round(LOCAL_MEAN_S / HOP_S))
-    sums = np.concatenate([[0.0], np.cumsum(np.pad(found, (span // 2, span - span // 2), mode="edge"))])
+    sums = np.concatenate([[0.0], np.cumsum(np.pad(result, (span // 2, span - span // 2), mode="edge"))])
     mean = (sums[span:] - sums[:-span])[:count] / span
-    return np.asarray(np.maximum(found - mean, 0.0))
+    return np.asarray(np.maximum(result - mean, 0.0))
 
 
 def estimate(x: NDArray[np.float32], rate: int) -> Tempo | None:

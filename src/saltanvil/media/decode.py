@@ -175,7 +175,7 @@ def check_whole(path: Path, name: str, head: bytes) -> None:
     size = path.stat().st_size
     cut = MediaError(name, "it is cut off: the file is shorter than its header says; copy or export it again")
     if head[:4] in (b"RIFF", b"RF64") and head[8:12] == b"WAVE":
-        found, long_data = 0, 0
+        result, long_data = 0, 0
         with path.open("rb") as file:
             file.seek(12)
             while len(chunk := file.read(8)) == 8:
@@ -191,10 +191,10 @@ def check_whole(path: Path, name: str, head: bytes) -> None:
                     length = long_data if length == 0xFFFFFFFF else length
                     if length and file.tell() + length > size:
                         raise cut
-                    found += 1
+                    result += 1
                     break
                 file.seek(length + (length & 1), 1)
-        if not found:
+        if not result:
             raise MediaError(name, "it is cut off before its sound begins; copy or export it again")
     elif head[:4] == b"FORM" and head[8:12] in (b"AIFF", b"AIFC"):
         if struct.unpack(">I", head[4:8])[0] + 8 > size + 1:

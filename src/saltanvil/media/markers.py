@@ -16,9 +16,9 @@ from saltanvil.media.decode import MediaError
 #: Offset of the time reference in `bext`: two words after description, originator, reference, date and time.
 TIME_REFERENCE = 256 + 32 + 32 + 10 + 8
 #: Chunks that are read whole are no larger than this.
-MOST_BYTES = 1 << 20
+MAX_BYTES = 1 << 20
 #: Markers read of one file.
-MOST_MARKERS = 200
+MAX_MARKERS = 200
 DEFAULT_TEMPO_US = 500_000
 
 
@@ -53,7 +53,7 @@ def wav_markers(path: Path, rate: int) -> FileMarkers:
             low, high = struct.unpack_from("<II", data, TIME_REFERENCE)
             reference = ((high << 32) | low) / rate
         elif name == b"cue " and len(data) >= 4:
-            count = min(struct.unpack_from("<I", data)[0], (len(data) - 4) // 24, MOST_MARKERS)
+            count = min(struct.unpack_from("<I", data)[0], (len(data) - 4) // 24, MAX_MARKERS)
             for n in range(count):
                 cue, *_, frame = struct.unpack_from("<II4sIII", data, 4 + 24 * n)
                 places[cue] = frame
@@ -75,10 +75,10 @@ def words(text: bytes) -> str:
     """Text of a chunk: UTF-8, or else Latin-1, up to its end mark, without what cannot be shown."""
     text = text.split(b"\0", 1)[0]
     try:
-        found = text.decode("utf-8")
+        result = text.decode("utf-8")
     except UnicodeDecodeError:
-        found = text.decode("latin-1")
-    return "".join(letter for letter in found if letter.isprintable()).strip()[:120]
+        result = text.decode("latin-1")
+    return "".join(letter for letter in result if letter.isprintable()).strip()[:120]
 
 
 def chunks(path: Path) -> Iterator[tuple[bytes, bytes]]:
@@ -97,7 +97,7 @@ def chunks(path: Path) -> Iterator[tuple[bytes, bytes]]:
             elif name == b"data" and length == 0xFFFFFFFF:
                 length = long_data
                 file.seek(length, 1)
-            elif length > MOST_BYTES:
+            elif length > MAX_BYTES:
                 file.seek(length, 1)
             else:
                 yield name, file.read(length)
@@ -143,7 +143,7 @@ def read_midi(file: "mido.MidiFile") -> FileMarkers:
             tempos.append(tempo)
         elif message.type == "time_signature":
             signatures.append((message.numerator, message.denominator))
-        elif message.type == "marker" and len(markers) < MOST_MARKERS:
+        elif message.type == "marker" and len(markers) < MAX_MARKERS:
             markers.append(Marker(words(message.text.encode("latin-1", "replace")) or f"Marker {len(markers) + 1}", at_s))
     notes = []
     if len(set(tempos)) > 1:

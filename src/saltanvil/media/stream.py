@@ -62,8 +62,8 @@ class FileSound:
             self._held = next(self._source)
         parts.append(self._held[:, max(first - at, 0) : stop - at])
         self._held, self._at = self._held[:, stop - at :], stop
-        found = np.concatenate(parts, axis=1)
-        out[:, first - start : first - start + found.shape[1]] = found
+        result = np.concatenate(parts, axis=1)
+        out[:, first - start : first - start + result.shape[1]] = result
         return out
 
 

@@ -73,6 +73,8 @@ class Processor(Stateful, ABC):
     listens: ClassVar[bool] = False
     #: Whether that detector may listen to another sound.
     keyed: ClassVar[bool] = False
+    #: Whether it does nothing until another sound is chosen for its key.
+    needs_key: ClassVar[bool] = False
     #: Whether something is measured of it and kept beside its settings, so that its loudness can be held.
     matched: ClassVar[bool] = False
     #: The setting that is drawn as a line across the level picture and can be dragged there.

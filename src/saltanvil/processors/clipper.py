@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
 from saltanvil.dsp.glide import glide_part
-from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
+from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_filters
 from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames, time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
@@ -39,7 +39,7 @@ class ClipperSettings(Settings):
     )  # fmt: skip
     oversampling: Literal["1x", "2x", "4x", "8x", "16x"] = choice(
         "8x", "Oversampling", "Quality",
-        "More folds less back as aliasing and costs more work.",
+        "Higher factors reduce aliasing and use more CPU.",
         moves="latency",
     )  # fmt: skip
     overshoot: Literal["true peak", "samples", "left"] = choice(
@@ -50,7 +50,7 @@ class ClipperSettings(Settings):
     )  # fmt: skip
     phase: Literal["linear", "minimum"] = choice(
         "linear", "Phase", "Quality",
-        "Linear leaves the untouched sound as it is, bit for bit. Minimum has less latency and shifts the phase of the highs.",
+        "Linear phase passes unclipped sound bit for bit. Minimum phase has less latency and shifts the phase of the highs.",
         when={"oversampling": ["2x", "4x", "8x", "16x"]},
         moves="latency",
     )  # fmt: skip
@@ -59,7 +59,7 @@ class ClipperSettings(Settings):
         "off",
         "Clip window",
         "Frequency",
-        "Only frequencies between two corners reach the clip stage; the rest passes beside it.",
+        "Only frequencies between two corners reach the clip stage; the rest bypasses it.",
         moves="latency",
     )
     window_low_hz: float = rule(
@@ -112,7 +112,7 @@ class ClipperSettings(Settings):
 STARTS = (
     Start(
         "drums: 6 dB of peaks for nothing",
-        "Compare matched: the hits should seem as loud as before. Lower the ceiling until they get blunt, then go back a little.",
+        "Compare matched: the hits should sound as loud as before. Lower the ceiling until they get dull, then go back a little.",
         {"ceiling_db": -8.0, "hardness": 0.9, "oversampling": "16x"},
     ),
     Start(
@@ -193,16 +193,16 @@ class Clipper(Processor):
         self._band = LinearPhase(channels, half, half + 1)
         self._corners: tuple[object, ...] | None = None
         self._state = np.zeros(dsp.STATE)
-        self._ups = np.zeros((channels, STAGES, top + MOST_TAPS), np.float32)
-        self._downs = np.zeros((2 * channels, STAGES, 2, top + MOST_TAPS), np.float32)
-        self._pads = np.zeros((2 * channels, top + 2 * dsp.MOST_PAD), np.float32)
+        self._ups = np.zeros((channels, STAGES, top + MAX_TAPS), np.float32)
+        self._downs = np.zeros((2 * channels, STAGES, 2, top + MAX_TAPS), np.float32)
+        self._pads = np.zeros((2 * channels, top + 2 * dsp.MAX_PAD), np.float32)
         self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
         held = ms_to_frames(HELD_MS, context.rate)
         self._held_ring = np.zeros((3 * channels, 1 << (held + TRUE_PEAK_LATE + dsp.CHUNK_FRAMES).bit_length()), np.float32)
         self._lanes = np.zeros((3, held + 2))
         self._history = np.zeros((channels, TRUE_PEAK_HISTORY + dsp.CHUNK_FRAMES), np.float32)
         self._filters = true_peak_filters()
-        self._work = np.zeros((dsp.WORK_ROWS, top + MOST_TAPS), np.float32)
+        self._work = np.zeros((dsp.WORK_ROWS, top + MAX_TAPS), np.float32)
         self._way = ("", "", "")
         super().__init__(settings, channels, context)
 
@@ -277,11 +277,11 @@ class Clipper(Processor):
         """Peak out for peak in, of what reaches the clip stage."""
         assert isinstance(settings, ClipperSettings)
         drive, ceiling = db_to_gain(settings.drive_db), db_to_gain(settings.ceiling_db)
-        given = 10.0 ** (levels_db / 20.0)
-        v, knee = given * drive / ceiling, min(settings.hardness, dsp.HARDEST)
+        levels = 10.0 ** (levels_db / 20.0)
+        v, knee = levels * drive / ceiling, min(settings.hardness, dsp.HARDEST)
         u = np.clip((v - knee) / (1.0 - knee), 0.0, 1.5)
         shaped = np.where(v > knee, knee + (1.0 - knee) * (u - 4.0 / 27.0 * u**3), v) * ceiling
-        out = given + settings.mix * (shaped * db_to_gain(settings.out_db()) - given)
+        out = levels + settings.mix * (shaped * db_to_gain(settings.out_db()) - levels)
         return np.asarray(20.0 * np.log10(np.maximum(np.abs(out), 1e-8)))
 
     @classmethod
@@ -298,8 +298,8 @@ def reaching(settings: ClipperSettings, frequencies_hz: NDArray[np.float64], rat
     """Gain, linear and without phase, of what reaches the clip stage: Butterworth magnitudes."""
     low = settings.clear_hz if settings.keep_clear == "below" else None
     high = settings.clear_hz if settings.keep_clear == "above" else None
-    found = response_db(flanks(low, high, CLEAR_SLOPE_DB, rate), frequencies_hz, rate)
+    result = response_db(flanks(low, high, CLEAR_SLOPE_DB, rate), frequencies_hz, rate)
     if settings.window == "on":
         sections = flanks(settings.window_low_hz, settings.window_high_hz, WINDOW_SLOPE_DB, rate)
-        found = found + response_db(sections, frequencies_hz, rate)
-    return np.asarray(10.0 ** (found / 20.0))
+        result = result + response_db(sections, frequencies_hz, rate)
+    return np.asarray(10.0 ** (result / 20.0))

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import biquad
 from saltanvil.dsp import saturate as dsp
 from saltanvil.dsp.glide import glide_part
-from saltanvil.dsp.oversample import MOST_TAPS, STAGES, TAPS, whole
+from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.state import Stateful
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.processors.base import Audio
@@ -24,8 +24,8 @@ CharacterName = Literal["plain", "tape", "tube", "transformer"]
 Oversampling = Literal["1x", "2x", "4x", "8x", "16x"]
 #: In words, once for all that offer them.
 CHARACTERS_HELP = (
-    "Plain: the curve alone, even through and through. Tape: loud highs are lost, and level is squeezed softly, with a memory. "
-    "Tube: lopsided, the more the louder. Transformer: lows go first."
+    "Plain: a symmetrical curve. Tape: softens loud highs and compresses slightly, with memory. "
+    "Tube: asymmetrical, more so when louder. Transformer: saturates lows first."
 )
 
 RING_FRAMES = 2048
@@ -150,11 +150,11 @@ class Stage(Stateful):
         self.rate = rate
         self._state = np.zeros(dsp.STATE)
         self._curves = np.zeros((2, dsp.CELLS, 5))
-        self._ups = np.zeros((channels, STAGES, dsp.ROOM + MOST_TAPS), np.float32)
-        self._downs = np.zeros((channels, STAGES, 2, dsp.ROOM + MOST_TAPS), np.float32)
-        self._pads = np.zeros((channels, dsp.ROOM + dsp.MOST_PAD), np.float32)
+        self._ups = np.zeros((channels, STAGES, dsp.ROOM + MAX_TAPS), np.float32)
+        self._downs = np.zeros((channels, STAGES, 2, dsp.ROOM + MAX_TAPS), np.float32)
+        self._pads = np.zeros((channels, dsp.ROOM + dsp.MAX_PAD), np.float32)
         self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
-        self._work = np.zeros((dsp.WORK_ROWS, dsp.ROOM + MOST_TAPS), np.float32)
+        self._work = np.zeros((dsp.WORK_ROWS, dsp.ROOM + MAX_TAPS), np.float32)
         self._emphasis, self._undoing = Filter(SHELVES, channels, rate), Filter(SHELVES, channels, rate)
 
     @staticmethod

@@ -19,7 +19,7 @@ from saltanvil.processors.evidence import Evidence, Hint
 from saltanvil.processors.notes import Note
 
 RANGE_OFF_DB = 60.0
-LEAST_KNEE_DB = 1e-3  # less is a corner: the parabola would divide by nothing
+MIN_KNEE_DB = 1e-3  # less is a corner: the parabola would divide by nothing
 #: Automatic release: what a short peak took is back after the first; what was held for long leaves by the last.
 AUTO_QUICK_MS, AUTO_SETTLE_MS, AUTO_SLOW_MS = 60.0, 400.0, 1200.0
 #: Restoring attacks: an onset is where an envelope falling in the first stands over one rising in the second.
@@ -39,12 +39,12 @@ class CompressorSettings(KeyedSettings):
     )  # fmt: skip
     topology: Literal["feed-forward", "feedback"] = choice(
         "feed-forward", "Detection", "Detector",
-        "Feed-forward hears the input; feedback hears the output, and lets go more gently. "
-        "Feedback makes no use of lookahead; an outside key or a key filter makes it feed-forward.",
+        "Feed-forward detects the input, feedback the output, which releases more gently. Feedback does not use lookahead; "
+        "an external key or a key filter makes it feed-forward.",
     )  # fmt: skip
     stereo_link: float = rule(
         1.0, "Stereo link", "%", 0.0, 1.0, "Detector",
-        "All: both sides get the same gain, so the image stays. None: each side for itself.", ticks=(0, 0.5, 1),
+        "100 %: both channels get the same gain, so the image is stable. 0 %: each channel on its own.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     threshold_db: float = rule(
         -18.0, "Threshold", "dB", -60.0, 0.0, "Curve", "Level at the detector above which gain is reduced.",
@@ -63,7 +63,7 @@ class CompressorSettings(KeyedSettings):
         ticks=(0, 6, 12, 24), off_at=RANGE_OFF_DB,
     )  # fmt: skip
     attack_ms: float = rule(
-        10.0, "Attack", "ms", 0.05, 250.0, "Timing", "Time to cover 63 % of the way down. Longer lets hits through.",
+        10.0, "Attack", "ms", 0.05, 250.0, "Timing", "Time to reach 63 % of the gain reduction. Longer passes transients.",
         scale="log", ticks=(0.1, 1, 10, 100),
     )  # fmt: skip
     hold_ms: float = rule(
@@ -86,7 +86,7 @@ class CompressorSettings(KeyedSettings):
     )  # fmt: skip
     lookahead_ms: float = rule(
         0.0, "Lookahead", "ms", 0.0, MAX_LOOKAHEAD_MS, "Timing",
-        "The detector hears this much ahead; adds the same latency, which is compensated.", ticks=(0, 5, 10, 20),
+        "The detector reacts this early; adds the same latency, which is compensated.", ticks=(0, 5, 10, 20),
         moves="latency",
     )  # fmt: skip
     makeup: Literal["manual", "automatic"] = choice(
@@ -108,21 +108,21 @@ class CompressorSettings(KeyedSettings):
         "none",
         "Colour",
         "Output",
-        f"What the compressed sound leaves through; at 1:1 it is colour alone. {CHARACTERS_HELP}",
+        f"Saturation after the compressor; at a ratio of 1:1 it is colour only. {CHARACTERS_HELP}",
         moves="latency",
     )
     colour_drive_db: float = rule(
-        6.0, "Colour drive", "dB", -12.0, 24.0, "Output", "Gain into the colour, taken off again after it.", ticks=(0, 6, 12, 24),
+        6.0, "Colour drive", "dB", -12.0, 24.0, "Output", "Gain into the colour, compensated after it.", ticks=(0, 6, 12, 24),
         when=_COLOURED,
     )  # fmt: skip
     colour_odd_share: float = rule(
-        0.5, "Even/odd", "%", 0.0, 1.0, "Output", "None: even harmonics. All: odd ones.", ticks=(0, 0.5, 1), when=_COLOURED
+        0.5, "Even/odd", "%", 0.0, 1.0, "Output", "0 %: even harmonics. 100 %: odd harmonics.", ticks=(0, 0.5, 1), when=_COLOURED
     )
     oversampling: Oversampling = choice(
         "8x",
         "Oversampling",
         "Output",
-        "Of the colour: more folds less back as aliasing and costs more work.",
+        "Oversampling of the colour: higher factors reduce aliasing and use more CPU.",
         when=_COLOURED,
         moves="latency",
     )
@@ -229,12 +229,12 @@ class Compressor(KeyedProcessor):
             late, total, down = unreleased
             text = (
                 f"The gain is still {down:.1f} dB down when the next hit arrives ({late} of {total}). "
-                "A shorter release would let go in time."
+                "A shorter release would recover in time."
             )
             hints.append(Hint("release", text, "release_ms"))
         lost = seen.figures_before.crest_db - seen.figures_after.crest_db
         if lost > 8.0:
-            text = f"Crest fell by {lost:.1f} dB: hits hardly stand out now. A longer attack or attack return gives them back."
+            text = f"Crest fell by {lost:.1f} dB: hits hardly stand out now. Lengthen the attack or turn up Restore attacks."
             hints.append(Hint("crest", text, "restore_attacks_db"))
         return hints
 
@@ -257,7 +257,7 @@ class Compressor(KeyedProcessor):
         assert isinstance(settings, CompressorSettings)
         rate = context.rate
         target = np.zeros(dsp.SETTINGS)
-        knee = settings.knee_db if settings.knee_db >= LEAST_KNEE_DB else 0.0
+        knee = settings.knee_db if settings.knee_db >= MIN_KNEE_DB else 0.0
         self._curve = np.array([[settings.threshold_db, 1.0 - 1.0 / settings.ratio, knee]])
         self._key.configure(settings, rate)
         target[dsp.RANGE] = settings.range_db if settings.range_db < RANGE_OFF_DB else 200.0
@@ -323,7 +323,7 @@ class Compressor(KeyedProcessor):
         """Change of level (0 or less) for steady levels: the paper's eq. 4 less its input, held to the range."""
         over = levels_db - settings.threshold_db
         slope, knee = 1.0 / settings.ratio - 1.0, settings.knee_db
-        bent = slope * (over + knee / 2) ** 2 / (2 * knee) if knee >= LEAST_KNEE_DB else np.zeros_like(over)
+        bent = slope * (over + knee / 2) ** 2 / (2 * knee) if knee >= MIN_KNEE_DB else np.zeros_like(over)
         change = np.where(2 * over < -knee, 0.0, np.where(2 * np.abs(over) <= knee, bent, slope * over))
         least = -settings.range_db if settings.range_db < RANGE_OFF_DB else -200.0
         return np.maximum(change, least)

@@ -12,7 +12,7 @@ from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, hertz
-from saltanvil.processors.compressor import LEAST_KNEE_DB
+from saltanvil.processors.compressor import MIN_KNEE_DB
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Hint
 from saltanvil.processors.filters import FLANK, Filter, flanks
@@ -38,7 +38,7 @@ class DeesserSettings(Settings):
     )
     against: Literal["level", "whole"] = choice(
         "whole", "Threshold relative to", "Curve",
-        "Level: the band's own level. Whole: how far the band stands under everything, so that soft and loud words are "
+        "Level: the level of the band. Whole: the band relative to the full signal, so that soft and loud words are "
         "treated alike.",
     )  # fmt: skip
     threshold_db: float = rule(
@@ -93,14 +93,14 @@ class DeesserSettings(Settings):
         """What is reduced, (SECTIONS, SECTION)."""
         if self.shape == "band narrow":
             tangent = math.tan(math.pi * min(self.frequency_hz, 0.49 * rate) / rate)
-            found = [[tangent, 1.0 / width_to_q(self.width_oct), 1.0, 0.0]]
+            result = [[tangent, 1.0 / width_to_q(self.width_oct), 1.0, 0.0]]
         elif self.shape == "band wide":
             low, high = self.edges_hz()
-            found = deess.shelf_sections(low, WIDE_SLOPE_DB, 1.0, rate) + deess.shelf_sections(high, WIDE_SLOPE_DB, -1.0, rate)
+            result = deess.shelf_sections(low, WIDE_SLOPE_DB, 1.0, rate) + deess.shelf_sections(high, WIDE_SLOPE_DB, -1.0, rate)
         else:
-            found = deess.shelf_sections(self.frequency_hz, int(self.shape.split()[1]), 1.0, rate)
-        idle = [found[0][0], found[0][1], 0.0, 0.0]
-        return np.array(found + [idle] * (deess.SECTIONS - len(found)))
+            result = deess.shelf_sections(self.frequency_hz, int(self.shape.split()[1]), 1.0, rate)
+        idle = [result[0][0], result[0][1], 0.0, 0.0]
+        return np.array(result + [idle] * (deess.SECTIONS - len(result)))
 
 
 def width_to_q(octaves: float) -> float:
@@ -111,7 +111,7 @@ def width_to_q(octaves: float) -> float:
 STARTS = (
     Start(
         "voice: soften s and sh",
-        "S should be heard and not stick out; if the singer begins to lisp, reduce less range.",
+        "Sibilants should be audible but not stick out; if the singer starts to lisp, reduce the range.",
         {"shape": "high-pass 24", "frequency_hz": 5500.0, "threshold_db": -6.0, "ratio": 4.0, "range_db": 8.0},
     ),
     Start(
@@ -209,7 +209,7 @@ class Deesser(Processor):
         if seen.reduction.share > 0.5:
             text = (
                 f"It works for {100 * seen.reduction.share:.0f} % of the time: that is a duller tone and no longer sibilants. "
-                "A higher threshold or a higher frequency leaves the vowels alone."
+                "A higher threshold or a higher frequency spares the vowels."
             )
             return [Hint("always", text, "threshold_db")]
         return []
@@ -236,7 +236,7 @@ class Deesser(Processor):
         assert isinstance(settings, DeesserSettings)
         rate = context.rate
         self._band.set(settings.detector_sections(rate))
-        knee = settings.knee_db if settings.knee_db >= LEAST_KNEE_DB else 0.0
+        knee = settings.knee_db if settings.knee_db >= MIN_KNEE_DB else 0.0
         self._curve = np.array([[settings.threshold_db, 1.0 - 1.0 / settings.ratio, knee]])
         target = np.zeros(compress.SETTINGS)
         target[compress.RANGE] = settings.range_db
@@ -254,11 +254,11 @@ class Deesser(Processor):
         self._averaging = time_constant(LEVEL_MS, rate)
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
-        given = x if key is None else key
-        self.heard = self._band(given)
+        source = x if key is None else key
+        self.heard = self._band(source)
         level, gain, y = np.empty_like(x), np.empty_like(x), np.empty_like(x)
         trace = self.trace(2, x.shape[1])
-        deess.band_level(self.heard, given, level, self._means, self._averaging, self._relative)
+        deess.band_level(self.heard, source, level, self._means, self._averaging, self._relative)
         compress.compress(
             np.ones_like(x), level, gain, self._target, self._curve, self._bends, self._state, self._detector, self._ring, trace,
             self._work,
@@ -273,7 +273,7 @@ class Deesser(Processor):
     def curve(cls, settings: Settings, levels_db: NDArray[np.float64]) -> NDArray[np.float64]:
         """Level of the band out for in, both as the threshold counts them."""
         assert isinstance(settings, DeesserSettings)
-        over, knee = levels_db - settings.threshold_db, max(settings.knee_db, LEAST_KNEE_DB)
+        over, knee = levels_db - settings.threshold_db, max(settings.knee_db, MIN_KNEE_DB)
         slope = 1.0 - 1.0 / settings.ratio
         into = np.clip(over + knee / 2, 0.0, knee)
         taken = np.minimum(slope * into**2 / (2 * knee) + slope * np.maximum(over - knee / 2, 0.0), settings.range_db)

@@ -108,8 +108,8 @@ def descriptor_of(name: str, info: FieldInfo) -> Descriptor:
 
 def type_of(info: FieldInfo, extra: dict[str, Any]) -> ValueType:
     if "value_type" in extra:
-        found: ValueType = extra["value_type"]
-        return found
+        result: ValueType = extra["value_type"]
+        return result
     if info.annotation is bool:
         return "switch"
     return "number" if info.annotation in (int, float) else "choice"

@@ -29,14 +29,14 @@ class KeyedSettings(Settings):
     """Settings of a processor whose detector listens through a key filter."""
 
     key_filter: Literal["off", "high-pass", "low-pass", "band"] = choice(
-        "off", "Key filter", "Detector", "What the detector hears of its key. The sound itself is not filtered."
+        "off", "Key filter", "Detector", "Filters the key only; the audio itself is not filtered."
     )
     key_low_hz: float = rule(
-        120.0, "Key from", "Hz", 20.0, 20000.0, "Detector", "The detector hears what lies above this.",
+        120.0, "Key from", "Hz", 20.0, 20000.0, "Detector", "High-pass of the key: the detector ignores what is below.",
         scale="log", ticks=(20, 100, 1000, 10000), when={"key_filter": ["high-pass", "band"]},
     )  # fmt: skip
     key_high_hz: float = rule(
-        6000.0, "Key up to", "Hz", 20.0, 20000.0, "Detector", "The detector hears what lies below this.",
+        6000.0, "Key up to", "Hz", 20.0, 20000.0, "Detector", "Low-pass of the key: the detector ignores what is above.",
         scale="log", ticks=(20, 100, 1000, 10000), when={"key_filter": ["low-pass", "band"]},
     )  # fmt: skip
     key_slope: Slope = choice(

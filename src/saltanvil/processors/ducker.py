@@ -54,7 +54,7 @@ class DuckerSettings(KeyedSettings):
     decay_mode: Literal["ms", "note"] = choice("ms", "Decay mode", "Timing", "A time, or a note value of the session's tempo.")
     decay_ms: float = rule(
         250.0, "Decay", "ms", 1.0, 5000.0, "Timing",
-        "Time to come back from the full depth. 25 ms only make way for a hit; long ones are heard as breathing.",
+        "Time to return from full depth. 25 ms just makes room for a hit; long times breathe audibly.",
         scale="log", ticks=(1, 10, 100, 1000), when={"decay_mode": ["ms"]},
     )  # fmt: skip
     decay_note: Note = choice("1/8", "Decay note", "Timing", "Decay as a note value; d dotted, t triplet.", when=_NOTE)
@@ -71,7 +71,7 @@ class DuckerSettings(KeyedSettings):
 STARTS = (
     Start(
         "kick over bass: out of the way of the hit",
-        "The kick should be heard whole and the bass never missed; 25 ms are enough, more becomes a groove.",
+        "The kick should come through whole and the bass never seem to drop out; 25 ms is enough, more becomes a groove.",
         {"by": "hits", "threshold_db": -30.0, "depth_db": 8.0, "attack_ms": 1.0, "hold_ms": 20.0, "decay_ms": 25.0},
     ),
     Start(
@@ -126,6 +126,7 @@ class Ducker(KeyedProcessor):
     label = "Ducker"
     aliases = ("duck", "sidechain", "pump", "make room")
     settings_model: ClassVar[Any] = DuckerSettings
+    needs_key = True
     level_line = "threshold_db"
     pictures = ("bite", "curve", "spectrum")
     main = ("threshold_db", "depth_db", "attack_ms", "hold_ms", "decay_ms")
@@ -147,7 +148,7 @@ class Ducker(KeyedProcessor):
         """No key, never down, always down."""
         assert isinstance(settings, DuckerSettings) and seen.reduction is not None
         if seen.key is None:
-            text = "It hears its own sound, so it pushes itself down. Choose the sound that is to push: its key."
+            text = "No key is chosen, so it does nothing. Choose the sound that pushes this one down."
             return [Hint("no key", text, "key")]
         if seen.loudest_db < settings.threshold_db:
             return [seen.below_threshold(settings.threshold_db, "nothing is pushed down")]
@@ -196,7 +197,8 @@ class Ducker(KeyedProcessor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
-        self.heard = self._key(x if key is None else key)
+        # Without a key nothing pushes: its own sound is not asked for.
+        self.heard = self._key(np.zeros_like(x) if key is None else key)
         dsp.duck(x, self.heard, y, self._target, self._state, self._memory, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1], {"dip": trace[2], "hits": trace[3]})
         return y

@@ -39,11 +39,11 @@ class EchoSettings(Settings):
         "How far the repeats go from side to side. A mono strip becomes stereo here if there is any.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     low_hz: float = rule(
-        150.0, "Lows from", "Hz", 5.0, 2000.0, "Tone", "Each repeat loses what lies below, 6 dB per octave.",
+        150.0, "Lows from", "Hz", 5.0, 2000.0, "Tone", "High-pass on every repeat, 6 dB per octave.",
         scale="log", ticks=(10, 100, 1000),
     )  # fmt: skip
     high_hz: float = rule(
-        5000.0, "Highs up to", "Hz", 200.0, 20000.0, "Tone", "Each repeat loses what lies above, 6 dB per octave.",
+        5000.0, "Highs up to", "Hz", 200.0, 20000.0, "Tone", "Low-pass on every repeat, 6 dB per octave.",
         scale="log", ticks=(200, 1000, 10000),
     )  # fmt: skip
     mix: float = rule(
@@ -83,7 +83,7 @@ STARTS = (
     ),
     Start(
         "wet lane: repeats alone",
-        "For the treated lane of a blend, with a ducker behind it that hears the dry sound.",
+        "For the wet lane of a blend, followed by a ducker keyed by the dry sound.",
         {"note": "1/4", "feedback": 0.45, "cross": 1.0, "mix": 1.0},
     ),
 )

@@ -64,14 +64,14 @@ EqualiserSettings = cast(
 
 def sections_of(settings: Settings, rate: int) -> NDArray[np.float64]:
     """The bands' coefficients, (4, 5)."""
-    found = settings.model_dump()
+    result = settings.model_dump()
     return np.array(
         [
             biquad.cookbook(
-                found[f"band{b}_kind"],
-                found[f"band{b}_frequency_hz"],
-                found[f"band{b}_q"],
-                found[f"band{b}_gain_db"],
+                result[f"band{b}_kind"],
+                result[f"band{b}_frequency_hz"],
+                result[f"band{b}_q"],
+                result[f"band{b}_gain_db"],
                 rate,
             )
             for b in BANDS

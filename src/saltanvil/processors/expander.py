@@ -13,7 +13,7 @@ class ExpanderSettings(GatingSettings):
     )
     range_db: float = rule(
         20.0, "Range", "dB", 0.0, 90.0, "Curve",
-        "The largest gain reduction; at 90 dB there is no limit, and what lies far below the threshold is silent.",
+        "The largest gain reduction. At 90 dB there is no limit, and sound far below the threshold is silenced.",
         ticks=(0, 20, 40, 60, 80),
     )  # fmt: skip
     ratio: float = rule(
@@ -35,7 +35,7 @@ class ExpanderSettings(GatingSettings):
 STARTS = (
     Start(
         "voice: breaths down",
-        "Breaths should still be there, about half as loud; words must not lose their ends.",
+        "Breaths should remain, about half as loud; word endings must not be cut.",
         {"threshold_db": -34.0, "ratio": 2.0, "range_db": 8.0, "attack_ms": 2.0, "release_ms": 150.0, "lookahead_ms": 5.0},
     ),
     Start(

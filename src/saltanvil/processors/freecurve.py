@@ -14,17 +14,17 @@ from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_gr
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import time_constant
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
-from saltanvil.processors.compressor import LEAST_KNEE_DB
+from saltanvil.processors.compressor import MIN_KNEE_DB
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
 
-MOST_POINTS = 16
+MAX_POINTS = 16
 #: Points nearer than this on the input axis would make a cliff.
-LEAST_GAP_DB = 0.5
-MOST_CHANGE_DB = 90.0
+MIN_GAP_DB = 0.5
+MAX_CHANGE_DB = 90.0
 
 Point = tuple[Annotated[float, Field(ge=-90.0, le=12.0)], Annotated[float, Field(ge=-120.0, le=12.0)]]
-Points = Annotated[tuple[Point, ...], Field(min_length=2, max_length=MOST_POINTS)]
+Points = Annotated[tuple[Point, ...], Field(min_length=2, max_length=MAX_POINTS)]
 _POINTS: TypeAdapter[tuple[Point, ...]] = TypeAdapter(Points)
 _HEAD = ("input_db", "output_db")
 
@@ -82,7 +82,7 @@ class FreeCurveSettings(KeyedSettings):
         0.0,
         MAX_LOOKAHEAD_MS,
         "Timing",
-        "The detector hears this much ahead; adds the same latency.",
+        "The detector reacts this early; adds the same latency.",
         ticks=(0, 5, 10, 20),
         moves="latency",
     )
@@ -93,20 +93,20 @@ class FreeCurveSettings(KeyedSettings):
     @classmethod
     def rising(cls, points: tuple[Point, ...]) -> tuple[Point, ...]:
         for (before, _), (after, _) in zip(points, points[1:], strict=False):
-            if after < before + LEAST_GAP_DB:
-                raise ValueError(f"each point's input must be at least {LEAST_GAP_DB} dB above the one before; {after:g} is not")
+            if after < before + MIN_GAP_DB:
+                raise ValueError(f"each point's input must be at least {MIN_GAP_DB} dB above the one before; {after:g} is not")
         return points
 
 
 def bends_of(settings: FreeCurveSettings) -> tuple[float, NDArray[np.float64]]:
     """Reduction before the first point, and a bend at each point: a sum that makes the polyline less its input."""
-    given = np.array([point[0] for point in settings.points])
-    reduction = given - np.array([point[1] for point in settings.points])
-    slopes = np.concatenate(([0.0], np.diff(reduction) / np.diff(given), [0.0]))
-    gaps = np.concatenate(([np.inf], np.diff(given), [np.inf]))
+    input_db = np.array([point[0] for point in settings.points])
+    reduction = input_db - np.array([point[1] for point in settings.points])
+    slopes = np.concatenate(([0.0], np.diff(reduction) / np.diff(input_db), [0.0]))
+    gaps = np.concatenate(([np.inf], np.diff(input_db), [np.inf]))
     knees = np.minimum(settings.rounding_db, np.minimum(gaps[:-1], gaps[1:]))
-    knees = np.where(knees < LEAST_KNEE_DB, 0.0, knees)
-    return float(reduction[0]), np.column_stack((given, np.diff(slopes), knees))
+    knees = np.where(knees < MIN_KNEE_DB, 0.0, knees)
+    return float(reduction[0]), np.column_stack((input_db, np.diff(slopes), knees))
 
 
 def points_to_csv(points: tuple[Point, ...]) -> str:
@@ -220,8 +220,8 @@ class FreeCurve(KeyedProcessor):
             self._bends = self._curve.copy()  # a point more or less has nothing to glide from
         target = np.zeros(dsp.SETTINGS)
         target[dsp.BASE] = base
-        target[dsp.RANGE] = MOST_CHANGE_DB
-        target[dsp.BOOST] = MOST_CHANGE_DB
+        target[dsp.RANGE] = MAX_CHANGE_DB
+        target[dsp.BOOST] = MAX_CHANGE_DB
         target[dsp.MAKEUP] = settings.output_db
         target[dsp.MIX] = settings.mix
         target[dsp.LINK] = settings.stereo_link
@@ -255,5 +255,5 @@ class FreeCurve(KeyedProcessor):
             into = np.clip(levels_db - at + knee / 2, 0.0, knee)
             taken += slope * into**2 / (2 * knee) if knee > 0.0 else 0.0
             taken += slope * np.maximum(levels_db - at - knee / 2, 0.0)
-        wet = 10.0 ** ((settings.output_db - np.clip(taken, -MOST_CHANGE_DB, MOST_CHANGE_DB)) / 20.0)
+        wet = 10.0 ** ((settings.output_db - np.clip(taken, -MAX_CHANGE_DB, MAX_CHANGE_DB)) / 20.0)
         return levels_db + 20.0 * np.log10(np.maximum(1.0 + settings.mix * (wet - 1.0), 1e-8))

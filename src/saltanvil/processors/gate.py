@@ -197,7 +197,7 @@ STARTS = (
     ),
     Start(
         "drum: open on the click",
-        "It should open for this drum alone; the threshold is far lower, as the detector hears only the click.",
+        "It should open for this drum only; the threshold is far lower, because the key is filtered down to the click.",
         {
             "threshold_db": -44.0, "attack_ms": 0.1, "hold_ms": 80.0, "release_ms": 90.0, "lookahead_ms": 1.0,
             "key_filter": "band", "key_low_hz": 1000.0, "key_high_hz": 5000.0,
@@ -225,7 +225,7 @@ STARTS = (
 
 
 class Gate(GatingProcessor):
-    """Lets sound through while its level is up, and shuts it out when it is not.
+    """Passes sound above a threshold and closes below it.
 
         in --+--> lookahead ----------------------------------------------(x)--> out
              |                                                             ^

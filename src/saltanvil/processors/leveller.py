@@ -44,7 +44,7 @@ class LevellerSettings(KeyedSettings):
     )
     range_db: float = rule(9.0, "Range", "dB", 0.0, 24.0, "Target", "The most it raises or lowers.", ticks=(0, 6, 12, 24))
     speed_s: float = rule(
-        2.0, "Speed", "s", 0.2, 20.0, "Timing", "Time to cover 63 % of a change. Slow leaves phrases their shape.",
+        2.0, "Speed", "s", 0.2, 20.0, "Timing", "Time to cover 63 % of a change. Slow settings keep the shape of phrases.",
         scale="log", ticks=(0.2, 1, 5, 20),
     )  # fmt: skip
     gate_db: float = rule(
@@ -82,7 +82,7 @@ STARTS = (
     ),
     Start(
         "guitar: parts from several takes",
-        "Joins should not be heard as steps; slower hides them better.",
+        "Edits should not be audible as steps; slower times hide them better.",
         {"target_db": -22.0, "range_db": 8.0, "speed_s": 3.0, "gate_db": -45.0},
     ),
     Start(

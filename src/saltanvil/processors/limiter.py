@@ -23,7 +23,7 @@ LEAN_HZ = 120.0
 
 class LimiterSettings(Settings):
     ceiling_db: float = rule(
-        -1.0, "Ceiling", "dB", -24.0, 0.0, "Level", "No peak leaves above this.", ticks=(-18, -12, -6, -1, 0)
+        -1.0, "Ceiling", "dB", -24.0, 0.0, "Level", "No output peak exceeds this level.", ticks=(-18, -12, -6, -1, 0)
     )
     peaks: Literal["sample peak", "true peak"] = choice(
         "true peak",

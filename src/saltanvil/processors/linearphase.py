@@ -93,15 +93,15 @@ class LinearPhase(Stateful):
 
     def _convolved(self) -> Audio:
         assert self._spectra is not None and self._wanted is not None
-        given = np.fft.rfft(self._past, axis=1)
+        spectrum = np.fft.rfft(self._past, axis=1)
         out = np.empty((len(self._wanted) + 1, *self._ready.shape[1:]), np.float32)
         along = (np.arange(self.stretch) + 1.0) / self.stretch
         for index, wanted in enumerate(self._wanted):
-            found = np.fft.irfft(given * self._spectra[index], self._size, axis=1)[:, -self.stretch :]
+            result = np.fft.irfft(spectrum * self._spectra[index], self._size, axis=1)[:, -self.stretch :]
             if self._spectra is not self._wanted:
-                new = np.fft.irfft(given * wanted, self._size, axis=1)[:, -self.stretch :]
-                found = found + along * (new - found)
-            out[index] = found
+                new = np.fft.irfft(spectrum * wanted, self._size, axis=1)[:, -self.stretch :]
+                result = result + along * (new - result)
+            out[index] = result
         out[-1] = self._past[:, self._size - self.stretch - self.half : self._size - self.half]
         self._spectra = self._wanted
         return out

@@ -28,7 +28,7 @@ class LowEndSettings(Settings):
     )  # fmt: skip
     odd_share: float = rule(
         0.6, "Even/odd", "%", 0.0, 1.0, "Harmonics",
-        "None: the 2nd and 4th, round and an octave up. All: the 3rd and 5th, reedy and easier to hear.", ticks=(0, 0.5, 1),
+        "0 %: 2nd and 4th harmonics, round, an octave up. 100 %: 3rd and 5th, reedy and easier to hear.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     upper_share: float = rule(
         1.0,
@@ -63,7 +63,7 @@ class LowEndSettings(Settings):
 
 STARTS = (
     Start(
-        "bass: heard on small speakers",
+        "bass: small speakers",
         "Press the small ear and bypass it: the line should stay readable. On the full range it should hardly change.",
         {
             "low_hz": 30.0,
@@ -76,8 +76,8 @@ STARTS = (
         },
     ),
     Start(
-        "kick: heard on small speakers",
-        "After the gate, so that nothing is made of bleed. The drum should get a pitch on the small ear, not a tone of its own.",
+        "kick: small speakers",
+        "Put it after the gate, so that bleed makes no harmonics. A small speaker should gain pitch, not a separate tone.",
         {"low_hz": 40.0, "high_hz": 120.0, "keep_low_hz": 180.0, "amount_db": -3.0, "odd_share": 0.7, "upper_share": 0.8},
     ),
     Start(
@@ -87,7 +87,7 @@ STARTS = (
     ),
     Start(
         "kick: an octave of body",
-        "The second harmonic alone, kept low: the drum gets thicker. Before the compressor, which then holds both together.",
+        "Second harmonic only, kept low: the drum gets thicker. Put it before the compressor, which then glues both.",
         {"low_hz": 35.0, "high_hz": 70.0, "keep_low_hz": 60.0, "keep_high_hz": 160.0, "odd_share": 0.0, "upper_share": 0.0},
     ),
     Start(
@@ -112,7 +112,7 @@ STARTS = (
 
 
 class LowEnd(Processor):
-    """Makes harmonics of low pitches and adds them beside the untouched sound.
+    """Generates harmonics of low pitches and adds them to the dry sound.
 
         in --+--------------------------------------------------------------------(+)--> out
              |                                                                     ^

@@ -17,10 +17,10 @@ class StartReference(BaseModel):
 
 
 class ProcessorReference(BaseModel):
-    """aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether its
-    detector can be heard; keyed: whether that may listen to another sound; main: the settings that stand for all where several
-    are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting
-    drawn across the level picture; settings_schema: JSON schema of its settings."""
+    """aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether it has
+    a detector; keyed: whether that may listen to another sound, needs_key: whether it must; main: the settings that stand for all
+    where several are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line:
+    the setting drawn across the level picture; settings_schema: JSON schema of its settings."""
 
     kind: str
     label: str
@@ -30,6 +30,7 @@ class ProcessorReference(BaseModel):
     listens: bool
     keyed: bool
     matched: bool
+    needs_key: bool
     shows_gate: bool
     level_line: str | None
     main: list[str]
@@ -43,7 +44,8 @@ def reference_of(processor: type[Processor]) -> ProcessorReference:
         kind=processor.kind, label=processor.label, aliases=list(processor.aliases),
         summary=(processor.__doc__ or "").strip().split("\n\n")[0],
         pictures=list(processor.pictures), listens=processor.listens, keyed=processor.keyed, matched=processor.matched,
-        shows_gate=processor.shows_gate, level_line=processor.level_line, main=list(processor.main),
+        needs_key=processor.needs_key, shows_gate=processor.shows_gate, level_line=processor.level_line,
+        main=list(processor.main),
         starts=[StartReference(name=start.name, listen=start.listen, settings=start.settings) for start in processor.starts],
         settings=list(descriptors_of(processor.settings_model).values()),
         settings_schema=processor.settings_model.model_json_schema(),

@@ -43,11 +43,11 @@ class RoomSettings(Settings):
         10.0, "Pre-delay", "ms", 0.0, MAX_PREDELAY_MS, "Space", "Time before the first reflections.", ticks=(0, 50, 100, 200)
     )
     damping_hz: float = rule(
-        5000.0, "Damping", "Hz", 500.0, 20000.0, "Tone", "What lies above this dies away sooner.",
+        5000.0, "Damping", "Hz", 500.0, 20000.0, "Tone", "Frequencies above this decay sooner.",
         scale="log", ticks=(1000, 10000),
     )  # fmt: skip
     low_hz: float = rule(
-        120.0, "Lows from", "Hz", 5.0, 1000.0, "Tone", "What lies below this does not enter the room, 6 dB per octave.",
+        120.0, "Lows from", "Hz", 5.0, 1000.0, "Tone", "High-pass before the reverb, 6 dB per octave.",
         scale="log", ticks=(10, 100, 1000),
     )  # fmt: skip
     width: float = rule(
@@ -68,7 +68,7 @@ class RoomSettings(Settings):
 STARTS = (
     Start(
         "voice: a small room around it",
-        "It should stand in a place and not in a bathroom; if you hear the room, take a little less.",
+        "It should sound placed, not like a bathroom; if you notice the room, use a little less.",
         {"size": "chamber", "decay_s": 0.6, "predelay_ms": 5.0, "damping_hz": 4000.0, "mix": 0.15},
     ),
     Start(
@@ -93,7 +93,7 @@ STARTS = (
     ),
     Start(
         "wet lane: the hall alone",
-        "For the treated lane of a blend, with a ducker behind it that hears the dry sound.",
+        "For the wet lane of a blend, followed by a ducker keyed by the dry sound.",
         {"size": "hall", "decay_s": 2.4, "predelay_ms": 30.0, "mix": 1.0},
     ),
 )

@@ -25,7 +25,7 @@ _SIDES = {"stereo": ["left/right", "mid/side"]}
 class SaturatorSettings(Settings):
     character: CharacterName = choice("plain", "Colour", "Drive", CHARACTERS_HELP)
     drive_db: float = rule(
-        6.0, "Drive", "dB", -12.0, 36.0, "Drive", "Gain into the curve, which gives out at 0 dBFS.", ticks=(0, 12, 24, 36)
+        6.0, "Drive", "dB", -12.0, 36.0, "Drive", "Gain into the curve, which clips at 0 dBFS.", ticks=(0, 12, 24, 36)
     )
     balance: float = rule(
         0.5, "Even/odd", "%", 0.0, 1.0, "Drive",
@@ -41,18 +41,35 @@ class SaturatorSettings(Settings):
         "Lows raised or lowered before the drive and undone after it: how much of the colour they make.", ticks=(-6, 0, 6),
     )  # fmt: skip
     low_emphasis_hz: float = rule(
-        120.0, "Low corner", "Hz", 20.0, 1000.0, "Emphasis", "Lows are what lies below.", scale="log", ticks=(20, 100, 1000)
+        120.0,
+        "Low corner",
+        "Hz",
+        20.0,
+        1000.0,
+        "Emphasis",
+        "Corner below which lows are emphasised.",
+        scale="log",
+        ticks=(20, 100, 1000),
     )
     high_emphasis_db: float = rule(
         0.0, "High emphasis", "dB", -12.0, 12.0, "Emphasis",
         "Highs raised or lowered before the drive and undone after it: how much of the colour they make.", ticks=(-6, 0, 6),
     )  # fmt: skip
     high_emphasis_hz: float = rule(
-        4000.0, "High corner", "Hz", 500.0, 16000.0, "Emphasis", "Highs are what lies above.", scale="log", ticks=(1000, 10000)
+        4000.0,
+        "High corner",
+        "Hz",
+        500.0,
+        16000.0,
+        "Emphasis",
+        "Corner above which highs are emphasised.",
+        scale="log",
+        ticks=(1000, 10000),
     )
     output: Literal["held", "not held", "manual gain"] = choice(
         "held", "Loudness", "Output",
-        "Held: as loud as the input, measured over the song. Not held: whatever the drive makes of it. Or a manual gain.",
+        "Held: output gain keeps the loudness of the input, measured over the song. Not held: drive makes it louder. "
+        "Manual gain: set it yourself.",
     )  # fmt: skip
     output_db: float = rule(
         0.0,
@@ -61,7 +78,7 @@ class SaturatorSettings(Settings):
         -24.0,
         24.0,
         "Output",
-        "Gain of all that leaves.",
+        "Output gain.",
         ticks=(-12, 0, 12),
         when={"output": ["manual gain"]},
     )
@@ -83,7 +100,7 @@ class SaturatorSettings(Settings):
         "8x",
         "Oversampling",
         "Quality",
-        "More folds less back as aliasing and costs more work. The plain character at 0 dBFS: 87 dB below the tone at 8x and 12 "
+        "Higher factors reduce aliasing and use more CPU. The plain character at 0 dBFS: 87 dB below the tone at 8x and 12 "
         "dB of drive, 61 at 24 dB; 110 and 83 at 16x.",
         moves="latency",
     )
@@ -125,7 +142,7 @@ def usual_gain_db(settings: SaturatorSettings) -> float:
 
 STARTS = (
     Start(
-        "bass: heard beside the guitars",
+        "bass: cut through the guitars",
         "Before the compressor, which then evens out what the colour makes of loud notes. Notes should get a growl, not a rasp.",
         {"character": "tube", "drive_db": 9.0, "balance": 0.4, "low_emphasis_db": -6.0, "low_emphasis_hz": 90.0, "mix": 0.7},
     ),
@@ -141,7 +158,7 @@ STARTS = (
     ),
     Start(
         "kick: weight from the core",
-        "Before the gate's tail is heard again: first in the path. The low note should thicken, the click stay as it is.",
+        "Put it first in the path. The low note should get thicker and the click stay unchanged.",
         {"character": "transformer", "drive_db": 9.0, "balance": 0.7},
     ),
     Start(
@@ -161,7 +178,7 @@ STARTS = (
     ),
     Start(
         "parallel dirt",
-        "Far too much alone; mixed in until it is missed when bypassed. Before or after the compressor: press R and hear both.",
+        "Far too much alone; blend it in until you miss it when bypassed. Try it before and after the compressor: press R.",
         {
             "character": "transformer",
             "drive_db": 24.0,
@@ -215,7 +232,7 @@ class Saturator(Processor):
             return [Hint("idle", text, "drive_db")]
         louder = match_db(seen.before, seen.after, seen.rate)
         if louder > 1.0:
-            text = f"It leaves {louder:.1f} LU louder, and louder is not better: hold the output, or press M before you judge."
+            text = f"Output {louder:.1f} LU louder, and louder is not better: hold the loudness, or listen matched (E)."
             return [Hint("louder", text, "output")]
         return []
 

@@ -40,7 +40,7 @@ class ShaperSettings(Settings):
         0.0, "Sustain", "dB", -24.0, 24.0, "Shape", "How much more or less sustain; the low shelf's gain as a tone control.",
         ticks=(-12, 0, 12),
     )  # fmt: skip
-    full_range: bool = choice(False, "Full range", "Detector", "Both detectors hear everything.", when=_HITS)
+    full_range: bool = choice(False, "Full range", "Detector", "Both detectors use the full frequency range.", when=_HITS)
     attack_hz: float = rule(
         120.0,
         "Attack from",
@@ -48,7 +48,7 @@ class ShaperSettings(Settings):
         20.0,
         20000.0,
         "Detector",
-        "The attack detector does not hear what is below; the high shelf's corner.",
+        "Corner of the attack detector's high shelf: lows below it do not trigger.",
         scale="log",
         ticks=(20, 100, 1000, 10000),
     )
@@ -59,7 +59,7 @@ class ShaperSettings(Settings):
         20.0,
         20000.0,
         "Detector",
-        "The sustain detector does not hear what is above; the low shelf's corner.",
+        "Corner of the sustain detector's low shelf: highs above it do not trigger.",
         scale="log",
         ticks=(20, 100, 1000, 10000),
     )
@@ -193,9 +193,9 @@ class Shaper(Processor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
-        given = x if key is None else key
-        self.heard = self._attack(given)
-        dsp.shape(x, self.heard, self._sustain(given), y, self._target, self._state, trace, self._work)
+        source = x if key is None else key
+        self.heard = self._attack(source)
+        dsp.shape(x, self.heard, self._sustain(source), y, self._target, self._state, trace, self._work)
         y = self._shelves(y)
         if self._level_safe:
             y = self._safe.process(y)

@@ -20,13 +20,13 @@ from saltanvil.processors.linearphase import LinearPhase, Response, half_frames
 SplitMode = Literal["copies", "bands", "mid/side", "left/right"]
 
 #: Dividers nearer to each other than this leave no band between them.
-LEAST_APART = 1.1
+MIN_RATIO = 1.1
 #: Linear-phase bands at 44.1 and 48 kHz: long enough for 24 dB/oct at 80 Hz; late by the sum of the two.
 HALF_FRAMES, STRETCH_FRAMES = 4095, 2048
 ROOT_HALF = math.sqrt(0.5)
 
 Divider = Annotated[float, Field(ge=20.0, le=20000.0)]
-Dividers = Annotated[tuple[Divider, ...], Field(min_length=1, max_length=dsp.MOST_BANDS - 1)]
+Dividers = Annotated[tuple[Divider, ...], Field(min_length=1, max_length=dsp.MAX_BANDS - 1)]
 
 #: Two, three and four bands to begin with (common practice, no source).
 BAND_STARTS: dict[int, tuple[float, ...]] = {
@@ -57,7 +57,7 @@ class SplitSettings(Settings):
         "24 dB/oct",
         "Slope",
         "Split",
-        "How steeply the bands fall off beside a divider.",
+        "Crossover slope.",
         when=_BANDS,
         moves="structure",
     )
@@ -90,7 +90,7 @@ class SplitSettings(Settings):
     @classmethod
     def rising(cls, dividers: tuple[float, ...]) -> tuple[float, ...]:
         for before, after in zip(dividers, dividers[1:], strict=False):
-            if after < LEAST_APART * before:
+            if after < MIN_RATIO * before:
                 raise ValueError(
                     f"dividers rise, each at least a tenth above the one before; {after:g} Hz is too near {before:g} Hz"
                 )
@@ -102,7 +102,7 @@ class SplitSettings(Settings):
 
 
 class Split(Processor):
-    """Divides the signal into lanes, each with a path of its own, and adds them together again.
+    """Splits the signal into lanes, each with its own path, and sums them again.
 
         in --+--> lane 1: steps --> level, polarity --+--> sum --> out
              +--> lane 2: steps --> level, polarity --+
@@ -237,10 +237,10 @@ def band_gains_db(settings: SplitSettings, frequencies_hz: NDArray[np.float64], 
     if settings.phase == "minimum":  # the trapezoidal rule of these filters bends the frequency axis
         axis = np.tan(np.pi * np.minimum(axis, 0.49 * rate) / rate)
     dividers, wanted = axis[: len(settings.dividers_hz)], axis[len(settings.dividers_hz) :]
-    found = np.zeros((len(settings.dividers_hz) + 1, len(frequencies_hz)))
+    result = np.zeros((len(settings.dividers_hz) + 1, len(frequencies_hz)))
     for index, divider in enumerate(dividers):
         along = wanted / divider
         low = dsp.low_gain(along, 1.0, slope)
-        found[index] += 20.0 * np.log10(np.maximum(low, 1e-8))
-        found[index + 1 :] += 20.0 * np.log10(np.maximum(low * along ** (slope // 6), 1e-8))
-    return found
+        result[index] += 20.0 * np.log10(np.maximum(low, 1e-8))
+        result[index + 1 :] += 20.0 * np.log10(np.maximum(low * along ** (slope // 6), 1e-8))
+    return result

@@ -27,7 +27,7 @@ class StereoSettings(Settings):
     )
     mono_below_hz: float = rule(
         MONO_OFF_HZ, "Mono below", "Hz", MONO_OFF_HZ, 1000.0, "Sides",
-        "What lies below this has no sides. The middle is turned by the same all-pass, so nothing smears.",
+        "Mono below this frequency. The mid runs through the same all-pass, so the phase of mid and side agrees.",
         scale="log", ticks=(50, 100, 200, 500), off_at=MONO_OFF_HZ, moves="structure",
     )  # fmt: skip
     swap: bool = choice(False, "Swap sides", "Sides", "Left to the right and right to the left.")
@@ -45,20 +45,22 @@ class StereoSettings(Settings):
         if self.balance == 0.0:
             sides[:] = 1.0
         own, other = 0.5 * (1.0 + self.width), 0.5 * (1.0 - self.width)
-        found = np.array([[own, other], [other, own]]) * sides[:, None]
+        result = np.array([[own, other], [other, own]]) * sides[:, None]
         if self.swap:
-            found = found[:, ::-1]
+            result = result[:, ::-1]
         turned = [-1.0 if self.invert in (side, "both") else 1.0 for side in ("left", "right")]
-        return np.ascontiguousarray(found * np.array(turned)[:, None]).ravel()
+        return np.ascontiguousarray(result * np.array(turned)[:, None]).ravel()
 
 
 STARTS = (
     Start("bus: mono lows", "The bass should stand still in the middle on headphones.", {"mono_below_hz": 120.0}),
-    Start("overheads: a little wider", "Wider until a cymbal leaves its place; then check in mono.", {"width": 1.3}),
+    Start("overheads: a little wider", "Widen until a cymbal loses its position, then back off; check in mono.", {"width": 1.3}),
     Start("pad: narrow, out of the way", "It should leave the outer edges to the guitars.", {"width": 0.6}),
     Start("voice recorded off the middle", "The voice should sit in the middle when you close your eyes.", {"balance": -0.2}),
     Start("check for cancellation", "If the low end comes back, one side was upside down.", {"invert": "right"}),
-    Start("clean a track with an offset", "Nothing should be heard; the waveform stands on the line.", {"dc_removal": True}),
+    Start(
+        "clean a track with an offset", "You should hear no change; the waveform is centred on the line.", {"dc_removal": True}
+    ),
 )
 
 

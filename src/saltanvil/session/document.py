@@ -145,7 +145,7 @@ class Lane(Part):
     name: Name = described(..., "text", "Name", "", "Lane", "What the lane is called.")
     path: "Path" = Field(default_factory=lambda: Path())
     level_db: float = rule(
-        0.0, "Level", "dB", -90.0, 24.0, "Lane", "How loud the lane lies in the sum; -90 dB is off.",
+        0.0, "Level", "dB", -90.0, 24.0, "Lane", "Level of the lane in the sum; -90 dB is off.",
         ticks=(-48, -24, -12, 0, 12), off_at=-90.0,
     )  # fmt: skip
     invert: bool = choice(False, "Invert polarity", "Lane", "The waveform upside down.")
@@ -177,15 +177,15 @@ class Step(Part):
 
     @model_validator(mode="before")
     @classmethod
-    def settings_by_kind(cls, given: Any) -> Any:
-        if not isinstance(given, dict) or not isinstance(given.get("kind"), str):
-            return given
-        model = processor_named(given["kind"]).settings_model
-        settings = given.get("settings", {})
+    def settings_by_kind(cls, data: Any) -> Any:
+        if not isinstance(data, dict) or not isinstance(data.get("kind"), str):
+            return data
+        model = processor_named(data["kind"]).settings_model
+        settings = data.get("settings", {})
         if isinstance(settings, model):
-            return given
+            return data
         return {
-            **given,
+            **data,
             "settings": model.model_validate(settings.model_dump() if isinstance(settings, Settings) else settings),
         }
 
@@ -195,15 +195,15 @@ class Step(Part):
 
         A declared return type would take the place of the model in the API's schema.
         """
-        told: dict[str, Any] = dump(self)
+        data: dict[str, Any] = dump(self)
         if not processor_named(self.kind).keyed:
-            told.pop("key", None)
+            data.pop("key", None)
         if self.kind != "split":
-            told.pop("lanes", None)
+            data.pop("lanes", None)
         if not processor_named(self.kind).matched:
-            told.pop("match", None)
-            told.pop("match_over", None)
-        return told
+            data.pop("match", None)
+            data.pop("match_over", None)
+        return data
 
     @model_validator(mode="after")
     def lanes_by_kind(self) -> "Step":
@@ -352,7 +352,7 @@ class Session(Part):
         for strip in self.strips:
             if strip.id == strip_id:
                 return strip
-        raise NotFound(f"there is no strip {strip_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no strip {strip_id!r} in this session; it may have been removed")
 
     def step(self, step_id: str) -> "Place":
         """Where a step stands. Raises NotFound."""
@@ -362,7 +362,7 @@ class Session(Part):
                 for index, step in enumerate(path.steps):
                     if step.id == step_id:
                         return Place(strip, lane, path, index)
-        raise NotFound(f"there is no step {step_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no step {step_id!r} in this session; it may have been removed")
 
     def lane(self, lane_id: str) -> tuple[Strip, Step, Lane]:
         """A lane with its split and strip. Raises NotFound."""
@@ -371,7 +371,7 @@ class Session(Part):
                 for lane in step.lanes:
                     if lane.id == lane_id:
                         return strip, step, lane
-        raise NotFound(f"there is no lane {lane_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no lane {lane_id!r} in this session; it may have been removed")
 
     def path(self, strip_id: str, lane_id: str | None) -> Path:
         """The path of a lane, or of the strip itself. Raises NotFound."""
@@ -387,7 +387,7 @@ class Session(Part):
             for send in strip.sends:
                 if send.id == send_id:
                     return strip, send
-        raise NotFound(f"there is no send {send_id!r} in this session; it may have been removed in another tab")
+        raise NotFound(f"there is no send {send_id!r} in this session; it may have been removed")
 
     def keyed_steps(self) -> Iterator[tuple[Strip, Step, Key]]:
         """Every step with an outside key, and the strip it is on."""

@@ -192,7 +192,7 @@ class SetKey(Edit):
     def change(self, session: Session) -> Edit:
         step = session.step(self.step_id).step
         if self.key is not None and lost_source(session, self.key):
-            raise EditRefused("the key comes from what does not exist; it may have been removed in another tab")
+            raise EditRefused("the key comes from what does not exist; it may have been removed")
         old = SetKey(step_id=step.id, key=step.key)
         step.key = self.key
         return old
@@ -290,7 +290,7 @@ class SetMatchOver(Edit):
         step = session.step(self.step_id).step
         section_id = self.over.section_id
         if section_id is not None and all(section.id != section_id for section in session.sections):
-            raise EditRefused("there is no such section; it may have been removed in another tab")
+            raise EditRefused("there is no such section; it may have been removed")
         old = SetMatchOver(step_id=step.id, over=step.match_over)
         step.match_over = self.over
         return old
@@ -304,15 +304,20 @@ def linked_moves(session: Session, moved: Moved) -> list[Moved]:
     followers = linked_steps(session, place)
     if not followers:
         return [moved]
-    told = descriptor(session, moved.address)
+    described = descriptor(session, moved.address)
     others = [Address.of_step(step, moved.name) for step in followers]
-    if isinstance(moved.value, bool) or not isinstance(moved.value, int | float) or told.minimum is None or told.maximum is None:
+    if (
+        isinstance(moved.value, bool)
+        or not isinstance(moved.value, int | float)
+        or described.minimum is None
+        or described.maximum is None
+    ):
         return [moved, *(Moved(**address.model_dump(), value=moved.value) for address in others)]
-    low, high = told.minimum, told.maximum
+    low, high = described.minimum, described.maximum
     if not low <= moved.value <= high:
         return [moved]  # refused with the limits when it is put
     own = [float(value(session, address)) for address in (moved.address, *others)]  # type: ignore[arg-type]
-    if told.scale == "log":
+    if described.scale == "log":
         ratio = min(max(moved.value / own[0], *(low / number for number in own)), *(high / number for number in own))
         new = [number if ratio == 1.0 else number * ratio for number in own]
     else:
@@ -330,12 +335,12 @@ def linked_steps(session: Session, place: Place) -> list[Step]:
         return []
     step = place.step
     count = sum(other.kind == step.kind for other in place.path.steps[: place.index])
-    found = []
+    result = []
     for lane in session.lane(place.lane.id)[1].lanes:
         alike = [other for other in lane.path.steps if other.kind == step.kind]
         if lane.linked and lane.id != place.lane.id and len(alike) > count:
-            found.append(alike[count])
-    return found
+            result.append(alike[count])
+    return result
 
 
 class Batch(Edit):

@@ -103,16 +103,16 @@ def data_of(text: str, what: str) -> Data:
 def migrated(data: Data, what: str, from_1: Callable[[Data], Data] | None = None, settings: bool = False) -> Data:
     """Data of any format in the present one, without the version. settings: it is the settings of a processor."""
     data = dict(data)
-    found = data.pop("format", 1)
-    if not isinstance(found, int) or isinstance(found, bool) or found < 1:
-        raise Unreadable(f"{what} cannot be read: {found!r} is no version of a format")
-    if found > FORMAT:
+    result = data.pop("format", 1)
+    if not isinstance(result, int) or isinstance(result, bool) or result < 1:
+        raise Unreadable(f"{what} cannot be read: {result!r} is no version of a format")
+    if result > FORMAT:
         raise Unreadable(
-            f"{what} was kept by a newer Salt Anvil (format {found}; this one reads up to {FORMAT}); update it to open this"
+            f"{what} was kept by a newer Salt Anvil (format {result}; this one reads up to {FORMAT}); update it to open this"
         )
-    if found == 1 and from_1 is not None:
+    if result == 1 and from_1 is not None:
         data = from_1(data)
-    if found <= 2:
+    if result <= 2:
         data = settings_from_2(data) if settings else from_2(data)
     return data
 

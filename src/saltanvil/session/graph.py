@@ -73,13 +73,13 @@ class Graph:
     def needed(self, wanted: Iterable[NodeId]) -> list[NodeId]:
         """Those points and all they are made of, in order. What a bypassed split's lanes do is not needed by it."""
         ahead = list(wanted)
-        found = set(ahead)
+        result = set(ahead)
         while ahead:
             for source, way in self.sources[ahead.pop()]:
-                if source not in found and not self.idle(source, way):
-                    found.add(source)
+                if source not in result and not self.idle(source, way):
+                    result.add(source)
                     ahead.append(source)
-        return [point for point in self.order if point in found]
+        return [point for point in self.order if point in result]
 
     def idle(self, source: NodeId, way: RouteKind) -> bool:
         """Whether a lane's sound goes nowhere that way, as its split is bypassed."""

@@ -36,10 +36,10 @@ def track_names(names: Sequence[str]) -> list[str]:
         if not all(WORD.search(shown(parts)) for parts in shorter):
             break  # a number alone is no name
         tokens = shorter
-    found = [shown(parts) for parts in tokens]
+    result = [shown(parts) for parts in tokens]
     return [
-        clean if clean and found.count(clean) == 1 else shown([part for part in SEPARATORS.split(name) if part]) or name
-        for clean, name in zip(found, names, strict=True)
+        clean if clean and result.count(clean) == 1 else shown([part for part in SEPARATORS.split(name) if part]) or name
+        for clean, name in zip(result, names, strict=True)
     ]
 
 
@@ -58,15 +58,15 @@ def pairs(names: Sequence[str], joinable: Sequence[bool]) -> dict[int, int]:
     """
     sides: dict[str, dict[str, int]] = {}
     for place, name in enumerate(names):
-        found = SIDE.match(name)
-        if found and joinable[place]:
-            sides.setdefault(found["name"].casefold(), {}).setdefault(found["side"].upper(), place)
+        result = SIDE.match(name)
+        if result and joinable[place]:
+            sides.setdefault(result["name"].casefold(), {}).setdefault(result["side"].upper(), place)
     return {both["L"]: both["R"] for both in sides.values() if len(both) == 2}
 
 
 def without_side(name: str) -> str:
-    found = SIDE.match(name)
-    return found["name"] if found else name
+    result = SIDE.match(name)
+    return result["name"] if result else name
 
 
 def group_of(name: str) -> str | None:
@@ -88,9 +88,9 @@ def singular(word: str) -> str:
 
 def grouped(names: Sequence[str]) -> dict[str, list[int]]:
     """Places of the tracks of each group that has several."""
-    found: dict[str, list[int]] = {}
+    result: dict[str, list[int]] = {}
     for place, name in enumerate(names):
         group = group_of(name)
         if group is not None:
-            found.setdefault(group, []).append(place)
-    return {group: places for group, places in found.items() if len(places) >= MIN_TRACKS}
+            result.setdefault(group, []).append(place)
+    return {group: places for group, places in result.items() if len(places) >= MIN_TRACKS}

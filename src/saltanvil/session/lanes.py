@@ -44,7 +44,7 @@ def with_new_ids(steps: Sequence[Step], names: Iterator[str]) -> list[Step]:
     new: dict[str, str] = {}
 
     def copied(given: Sequence[Step]) -> list[Step]:
-        found = []
+        result = []
         for step in given:
             new[step.id] = next(names)
             lanes = []
@@ -52,8 +52,8 @@ def with_new_ids(steps: Sequence[Step], names: Iterator[str]) -> list[Step]:
                 new[lane.id] = next(names)
                 path = Path(steps=copied(lane.path.steps))
                 lanes.append(lane.model_copy(update={"id": new[lane.id], "path": path, "output": None}))
-            found.append(step.model_copy(update={"id": new[step.id], "lanes": lanes}))
-        return found
+            result.append(step.model_copy(update={"id": new[step.id], "lanes": lanes}))
+        return result
 
     made = copied(steps)
     for step in Path(steps=made).walk():
@@ -198,7 +198,7 @@ class RemoveDivider(Edit):
         place, step, settings = split_of(session, self.step_id)
         dividers = [*settings.dividers_hz]
         if self.index >= len(dividers) or settings.by != "bands":
-            raise EditRefused("there is no such divider; it may have been removed in another tab")
+            raise EditRefused("there is no such divider; it may have been removed")
         if len(dividers) == 1:
             raise EditRefused("a split by bands has at least two; take it apart instead")
         pair = step.lanes[self.index : self.index + 2]

@@ -52,12 +52,12 @@ def lane_levels(step: Step, solo: bool = False, only: str | None = None) -> list
     alone = {lane.id for lane in step.lanes if lane.solo} if solo else set()
     if only is not None and any(lane.id == only for lane in step.lanes):
         alone = {only}
-    found = []
+    result = []
     for lane in step.lanes:
         heard = not lane.mute and lane.level_db > OFF_DB and (not alone or lane.id in alone)
         gain = db_to_gain(lane.level_db) if heard else 0.0
-        found.append(-gain if lane.invert else gain)
-    return found
+        result.append(-gain if lane.invert else gain)
+    return result
 
 
 def key_muted(key: Key, source: Strip, lane: Lane | None) -> bool:

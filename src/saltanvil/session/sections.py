@@ -17,7 +17,7 @@ def named(session: Session, section_id: str) -> Section:
     for section in session.sections:
         if section.id == section_id:
             return section
-    raise NotFound("there is no such section; it may have been removed in another tab")
+    raise NotFound("there is no such section; it may have been removed")
 
 
 def in_order(sections: list[Section]) -> list[Section]:
@@ -93,11 +93,11 @@ def read(text: str) -> list[Section]:
     missing = [column for column in COLUMNS if column not in (rows.fieldnames or [])]
     if missing:
         raise EditRefused(f"the first line must name the columns {', '.join(COLUMNS)}; {', '.join(missing)} is missing")
-    found = []
+    result = []
     for row in rows:
         try:
             values = {name: (row[name] or "").strip() for name in COLUMNS}
-            found.append(Section(name=values["name"], start_s=float(values["start_s"]), end_s=float(values["end_s"])))
+            result.append(Section(name=values["name"], start_s=float(values["start_s"]), end_s=float(values["end_s"])))
         except ValueError as error:
             raise EditRefused(f"line {rows.line_num}: a section has a name, and an end after its start, in seconds") from error
-    return in_order(found)
+    return in_order(result)

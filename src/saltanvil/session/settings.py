@@ -87,15 +87,15 @@ def descriptor(session: Session, address: Address) -> Descriptor:
     if isinstance(owner, Step):
         known = {**known, **descriptors_of(type(owner.settings))}
         what = f"a {owner.kind}"
-    found = known.get(address.field)
-    if found is None or (address.place is not None and found.type != "dividers"):
+    result = known.get(address.field)
+    if result is None or (address.place is not None and result.type != "dividers"):
         raise NotFound(f"{what} has no setting {address.name!r}; it has {', '.join(sorted(known))}")
     if address.place is None:
-        return found
+        return result
     assert isinstance(owner, Step) and owner.split is not None
     if address.place >= len(owner.split.dividers_hz):
-        raise NotFound("there is no such divider; it may have been removed in another tab")
-    return found.model_copy(
+        raise NotFound("there is no such divider; it may have been removed")
+    return result.model_copy(
         update={
             "name": address.name, "type": "number", "label": f"Divider {address.place + 1}", "minimum": 20.0,
             "maximum": 20000.0, "scale": "log", "ticks": [20.0, 100.0, 1000.0, 10000.0],
@@ -111,10 +111,10 @@ def value(session: Session, address: Address) -> SettingValue:
     holder: Any = owner
     if isinstance(owner, Step) and address.field not in PART_DESCRIPTORS["step"]:
         holder = owner.settings
-    found = getattr(holder, address.field)
+    result = getattr(holder, address.field)
     if address.place is not None:
-        return float(found[address.place])
-    return list(found) if isinstance(found, tuple) else found
+        return float(result[address.place])
+    return list(result) if isinstance(result, tuple) else result
 
 
 def put(session: Session, moves: Iterable[Moved]) -> None:

@@ -74,8 +74,8 @@ def check_file(path: Path) -> None:
             if names and not {"sessions", "edits", "media"} <= names:
                 raise StoreError(f"{path}: this database belongs to another program; {REMEDY}")
             for table in DOCUMENTS:
-                if table in names and (found := connection.execute(f"PRAGMA quick_check('{table}')").fetchone()[0]) != "ok":
-                    raise StoreError(f"{path}: the database is damaged ({found.splitlines()[0]}); {REMEDY}")
+                if table in names and (result := connection.execute(f"PRAGMA quick_check('{table}')").fetchone()[0]) != "ok":
+                    raise StoreError(f"{path}: the database is damaged ({result.splitlines()[0]}); {REMEDY}")
     except sqlite3.Error as error:
         raise StoreError(f"{path}: the database is damaged ({error}); {REMEDY}") from error
 
@@ -114,15 +114,15 @@ class Database:
             ) from error
 
     def connection(self) -> sqlite3.Connection:
-        found: sqlite3.Connection | None = getattr(self._local, "connection", None)
-        if found is None:
-            found = sqlite3.connect(self.path, timeout=20.0, isolation_level=None)
-            found.row_factory = sqlite3.Row
-            found.execute("PRAGMA journal_mode = WAL")
-            found.execute("PRAGMA synchronous = FULL")
-            found.execute("PRAGMA foreign_keys = ON")
-            self._local.connection = found
-        return found
+        result: sqlite3.Connection | None = getattr(self._local, "connection", None)
+        if result is None:
+            result = sqlite3.connect(self.path, timeout=20.0, isolation_level=None)
+            result.row_factory = sqlite3.Row
+            result.execute("PRAGMA journal_mode = WAL")
+            result.execute("PRAGMA synchronous = FULL")
+            result.execute("PRAGMA foreign_keys = ON")
+            self._local.connection = result
+        return result
 
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:

@@ -277,8 +277,8 @@ class MediaStore:
 
     def row(self, media_id: int) -> MediaRow:
         """Raises NotFound."""
-        found = self._rows.get(media_id)
-        if found is None:
+        result = self._rows.get(media_id)
+        if result is None:
             row = (
                 self.database.connection()
                 .execute(
@@ -289,8 +289,8 @@ class MediaStore:
             )
             if row is None:
                 raise NotFound(f"there is no media {media_id}")
-            found = self._rows[media_id] = MediaRow(*row)
-        return found
+            result = self._rows[media_id] = MediaRow(*row)
+        return result
 
     def pyramid(self, media_id: int, bin_frames: int) -> Audio:
         """(3, bins) at the first session rate. Raises NotFound."""
@@ -320,10 +320,10 @@ class MediaStore:
     def chunk(self, media_id: int, rate_hz: int, place: int) -> Audio:
         name = (media_id, rate_hz, place)
         with self._lock:
-            found = self._held.get(name)
-            if found is not None:
+            result = self._held.get(name)
+            if result is not None:
                 self._held.move_to_end(name)
-                return found
+                return result
         row = (
             self.database.connection()
             .execute("SELECT samples FROM chunks WHERE media_id = ? AND rate_hz = ? AND place = ?", name)

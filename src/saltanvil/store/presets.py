@@ -67,7 +67,7 @@ class PresetStore:
 
     def save_all(self, presets: list[Kept], replace: bool = True) -> list[Preset]:
         """All or none."""
-        found = []
+        result = []
         with self.database.transaction() as connection:
             for kept in presets:
                 name = kept.kind, kept.name, kept.session_id
@@ -80,8 +80,8 @@ class PresetStore:
                     "INSERT INTO presets (kind, name, settings, changed_at, session_id) VALUES (?, ?, ?, ?, ?)",
                     (kept.kind, kept.name, written(kept.settings), time.time(), kept.session_id),
                 )
-                found.append(int(cursor.lastrowid or 0))
-        return [self.preset(number) for number in found]
+                result.append(int(cursor.lastrowid or 0))
+        return [self.preset(number) for number in result]
 
     def rename(self, preset_id: int, name: str) -> Preset:
         old = self.preset(preset_id)

@@ -80,23 +80,23 @@ class SessionStore:
     def set_deleted(self, session_id: int, deleted: bool) -> None:
         """Delete, or take it back: a deleted session keeps everything."""
         with self.database.transaction() as connection:
-            found = connection.execute(
+            result = connection.execute(
                 "UPDATE sessions SET deleted_at = ? WHERE id = ?", (time.time() if deleted else None, session_id)
             )
-        if not found.rowcount:
+        if not result.rowcount:
             raise NotFound(f"there is no session {session_id}")
 
     def version(self, session_id: int) -> Version:
         """Raises NotFound, Unreadable."""
-        found = self._current.get(session_id)
-        if found is not None:
-            return found
+        result = self._current.get(session_id)
+        if result is not None:
+            return result
         with self._locked(session_id):
             return self._version(session_id)
 
     def _version(self, session_id: int) -> Version:
-        found = self._current.get(session_id)
-        if found is None:
+        result = self._current.get(session_id)
+        if result is None:
             connection = self.database.connection()
             row = connection.execute(
                 "SELECT name, document, revision, position FROM sessions WHERE id = ?", (session_id,)
@@ -105,9 +105,9 @@ class SessionStore:
                 raise NotFound(f"there is no session {session_id}; choose one from the list")
             last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0] or 0
             session, notices = read_session(row["document"], row["name"])
-            found = Version(session_id, row["revision"], session, row["position"] > 0, row["position"] < last, tuple(notices))
-            self._current[session_id] = found
-        return found
+            result = Version(session_id, row["revision"], session, row["position"] > 0, row["position"] < last, tuple(notices))
+            self._current[session_id] = result
+        return result
 
     def edit(
         self, session_id: int, edit: Edit, gesture: str | None = None, check: Callable[[Session], None] = lambda session: None

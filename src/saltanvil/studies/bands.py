@@ -60,16 +60,16 @@ def bands_of(session: Session, strip: Strip, split: Step, measure: Callable[[Sco
     gains = band_gains_db(settings, frequencies, rate) if settings.by == "bands" else None
     lanes = []
     for index, lane in enumerate(split.lanes):
-        found = measure(Scope(strip.id, None, lane.id))
+        result = measure(Scope(strip.id, None, lane.id))
         step = main_step(lane)
-        heard = found.detector_db
-        reduction = found.reduction_db
+        heard = result.detector_db
+        reduction = result.reduction_db
         if step is not None:
             inside = measure(Scope(strip.id, step.id))
             heard, reduction = inside.detector_db, inside.reduction_db
         if not len(heard):
-            heard = tick_peaks_db(found.found.before)
-        before, after = found.figures_before, found.figures_after
+            heard = tick_peaks_db(result.result.before)
+        before, after = result.figures_before, result.figures_after
         working = reduction[np.abs(reduction) >= 0.1]
         lanes.append(
             LaneFigures(
@@ -82,7 +82,7 @@ def bands_of(session: Session, strip: Strip, split: Step, measure: Callable[[Sco
                 after_rms_dbfs=after.rms_dbfs,
                 largest_db=float(reduction[np.abs(reduction).argmax()]) if len(reduction) else 0.0,
                 mean_db=float(working.mean()) if len(working) else 0.0,
-                loudness_moved_lu=found.louder_db,
+                loudness_moved_lu=result.louder_db,
                 gain_db=[] if gains is None else rounded(gains[index], 1),
             )
         )

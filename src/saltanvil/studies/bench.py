@@ -140,9 +140,9 @@ class Question:
     compare: bool = False
 
 
-def measured(bench: Bench, asked: Question) -> Result:
-    if asked.frequency_hz >= 0.45 * bench.rate:
-        raise ValueError(f"a tone of {asked.frequency_hz:g} Hz is too high for a rate of {bench.rate} Hz")
+def measured(bench: Bench, question: Question) -> Result:
+    if question.frequency_hz >= 0.45 * bench.rate:
+        raise ValueError(f"a tone of {question.frequency_hz:g} Hz is too high for a rate of {bench.rate} Hz")
     run: dict[Test, Callable[[Bench, Question], Result]] = {
         "harmonics": harmonics,
         "intermodulation": intermodulation,
@@ -152,7 +152,7 @@ def measured(bench: Bench, asked: Question) -> Result:
         "impulse": impulse,
         "noise": noise,
     }
-    result = run[asked.test](bench, asked)
+    result = run[question.test](bench, question)
     bench.progress(1.0)
     return result
 
@@ -171,16 +171,16 @@ def spectrum_line(name: str, x: Array, rate: int) -> Line:
     return Line(name, rounded(hz[highest], 1), rounded(level, 1))
 
 
-def harmonics(bench: Bench, asked: Question) -> Result:
+def harmonics(bench: Bench, question: Question) -> Result:
     """Spectrum with its harmonics, and THD against level. IEC 60268-3 (THD), AES17 (THD+N)."""
-    y, hz = bench.tone(asked.frequency_hz, asked.level_dbfs, FRAMES, SETTLE_S)
+    y, hz = bench.tone(question.frequency_hz, question.level_dbfs, FRAMES, SETTLE_S)
     found = distortion.harmonics_of(y, bench.rate, hz)
     ladder = []
     for number, level in enumerate(LADDER_DB):
         bench.progress(0.3 + 0.7 * number / len(LADDER_DB))
-        step, at = bench.tone(asked.frequency_hz, level, SHORT_FRAMES, SHORT_SETTLE_S)
-        told = distortion.harmonics_of(step, bench.rate, at)
-        ladder.append([float(level), told.fundamental_dbfs, told.thd_db, told.thdn_db])
+        step, at = bench.tone(question.frequency_hz, level, SHORT_FRAMES, SHORT_SETTLE_S)
+        stated = distortion.harmonics_of(step, bench.rate, at)
+        ladder.append([float(level), stated.fundamental_dbfs, stated.thd_db, stated.thdn_db])
     marks = [
         Mark(hz * (n + 2), found.fundamental_dbfs + level, f"H{n + 2}")
         for n, level in enumerate(found.harmonics_db)
@@ -211,12 +211,12 @@ def two_tones(bench: Bench, low_hz: float, high_hz: float, ratio: float, level_d
     return bench.run(db_to_gain(level_db) * both)[FRAMES : 2 * FRAMES], low, high
 
 
-def intermodulation(bench: Bench, asked: Question) -> Result:
+def intermodulation(bench: Bench, question: Question) -> Result:
     """SMPTE (60 Hz and 7 kHz, 4:1) and difference frequency (19 and 20 kHz), IEC 60268-3."""
-    y, low, high = two_tones(bench, *distortion.SMPTE_HZ, distortion.SMPTE_RATIO, asked.level_dbfs)
+    y, low, high = two_tones(bench, *distortion.SMPTE_HZ, distortion.SMPTE_RATIO, question.level_dbfs)
     smpte = distortion.smpte_of(y, bench.rate, low, high)
     bench.progress(0.5)
-    z, low, high = two_tones(bench, *distortion.DIFFERENCE_HZ, 1.0, asked.level_dbfs)
+    z, low, high = two_tones(bench, *distortion.DIFFERENCE_HZ, 1.0, question.level_dbfs)
     difference = distortion.difference_of(z, bench.rate, low, high)
     rows = [[hz, level] for found in (smpte, difference) for hz, level in zip(found.products_hz, found.products_db, strict=True)]
     return Result(
@@ -249,11 +249,11 @@ class Sweep:
 
 def swept(bench: Bench, level_db: float, done: float, share: float) -> Sweep:
     top = min(SWEEP_HIGH_HZ, 0.42 * bench.rate)
-    asked = np.geomspace(SWEEP_LOW_HZ, top, SWEEP_STEPS)
+    question = np.geomspace(SWEEP_LOW_HZ, top, SWEEP_STEPS)
     edges = np.geomspace(20.0, bench.rate / 2, 97)
     tones, strongest, where, grid = [], [], [], []
-    for number, hz in enumerate(asked):
-        bench.progress(done + share * number / len(asked))
+    for number, hz in enumerate(question):
+        bench.progress(done + share * number / len(question))
         y, fits = bench.tone(float(hz), level_db, SHORT_FRAMES, SWEEP_SETTLE_S)
         found = distortion.harmonics_of(y, bench.rate, fits)
         tones.append(fits)
@@ -268,12 +268,12 @@ def swept(bench: Bench, level_db: float, done: float, share: float) -> Sweep:
     return Sweep(tones, strongest, where, np.array(grid), np.sqrt(edges[1:] * edges[:-1]))
 
 
-def aliasing(bench: Bench, asked: Question) -> Result:
+def aliasing(bench: Bench, question: Question) -> Result:
     """A sweep in steps as a spectrogram, with the strongest product that is no harmonic; and, to compare, the same figure
     at every oversampling that the path's steps offer."""
-    ways = oversamplings(bench.path) if asked.compare else []
+    ways = oversamplings(bench.path) if question.compare else []
     share = 1.0 / (1 + len(ways))
-    sweep = swept(bench, asked.level_dbfs, 0.0, share)
+    sweep = swept(bench, question.level_dbfs, 0.0, share)
     worst = sweep.worst
     figures = [
         Figure("alias_db", "Worst alias", sweep.strongest_db[worst], "dB re the tone"),
@@ -285,7 +285,7 @@ def aliasing(bench: Bench, asked: Question) -> Result:
         other = Bench(
             with_oversampling(bench.path, way), bench.rate, bench.channels, bench.tempo_bpm, bench.progress, bench.cancelled
         )
-        found = swept(other, asked.level_dbfs, (1 + number) * share, share)
+        found = swept(other, question.level_dbfs, (1 + number) * share, share)
         figures.append(Figure(f"alias_{way}_db", f"at {way}", found.strongest_db[found.worst], "dB re the tone"))
     rows = zip(sweep.tones_hz, sweep.strongest_hz, sweep.strongest_db, strict=True)
     return Result(
@@ -323,10 +323,10 @@ def with_oversampling(path: Path, way: str) -> Path:
 # ---- levels and times ------------------------------------------------------------------------------------------------
 
 
-def curve(bench: Bench, asked: Question) -> Result:
+def curve(bench: Bench, question: Question) -> Result:
     """The static curve by peaks, measured with a tone that climbs in steps, over the set one where the path is one step."""
     hold = round(0.5 * bench.rate)
-    hz = distortion.fitting_hz(asked.frequency_hz, SHORT_FRAMES, bench.rate)
+    hz = distortion.fitting_hz(question.frequency_hz, SHORT_FRAMES, bench.rate)
     t = np.arange(hold * len(CURVE_DB)) / bench.rate
     gains = np.repeat([db_to_gain(float(level)) for level in CURVE_DB], hold)
     y = bench.run(gains * np.sin(2 * np.pi * hz * t))
@@ -341,11 +341,11 @@ def curve(bench: Bench, asked: Question) -> Result:
     largest = None
     if len(steps) == 1:
         levels = np.array(CURVE_DB, dtype=np.float64)
-        told = processor_named(steps[0].kind).curve(steps[0].settings, levels)
-        if told is not None:
-            lines.append(Line("set", [float(level) for level in CURVE_DB], rounded(np.maximum(told, -120.0))))
-            heard = told > -100.0
-            largest = float(np.abs(np.array(out) - told)[heard].max()) if heard.any() else 0.0
+        stated = processor_named(steps[0].kind).curve(steps[0].settings, levels)
+        if stated is not None:
+            lines.append(Line("set", [float(level) for level in CURVE_DB], rounded(np.maximum(stated, -120.0))))
+            heard = stated > -100.0
+            largest = float(np.abs(np.array(out) - stated)[heard].max()) if heard.any() else 0.0
     figures = [Figure("largest_apart_db", "Measured and set differ by at most", largest, "dB")]
     rows = [[float(level), round(value, 2)] for level, value in zip(CURVE_DB, out, strict=True)]
     return Result("curve", figures, lines, "in, dBFS", "out, dBFS", columns=["in_dbfs", "out_dbfs"], table=rows)
@@ -359,7 +359,7 @@ def gain_trace(x: Array, y: Array, period: int) -> Array:
     return np.asarray(20.0 * np.log10(np.maximum(np.abs(like) / np.maximum(own, 1e-20), 1e-9)))
 
 
-def burst(bench: Bench, asked: Question) -> Result:
+def burst(bench: Bench, question: Question) -> Result:
     """A square tone that steps from low to high and back: how the gain follows, and the times it takes. Its magnitude is
     constant, so that the times are the detector's own and not those of a wave that passes through nought.
 
@@ -368,12 +368,12 @@ def burst(bench: Bench, asked: Question) -> Result:
     count 1 - 1/e; that it is counted in dB is ours.)
     """
     rate = bench.rate
-    hz = min(max(asked.frequency_hz, 200.0), 0.1 * rate)
-    rest, high = round(1.0 * rate), round(asked.burst_ms * rate / 1000.0)
+    hz = min(max(question.frequency_hz, 200.0), 0.1 * rate)
+    rest, high = round(1.0 * rate), round(question.burst_ms * rate / 1000.0)
     after = round(2.0 * rate)
     period = 2 * round(0.5 * rate / hz)  # whole frames either half, so that a window holds exactly one period
     levels = np.repeat(
-        [db_to_gain(asked.low_dbfs), db_to_gain(asked.level_dbfs), db_to_gain(asked.low_dbfs)], (rest, high, after)
+        [db_to_gain(question.low_dbfs), db_to_gain(question.level_dbfs), db_to_gain(question.low_dbfs)], (rest, high, after)
     )
     x = levels * np.where(np.arange(len(levels)) % period < period // 2, 1.0, -1.0)
     y = bench.run(x)
@@ -410,7 +410,7 @@ def burst(bench: Bench, asked: Question) -> Result:
     rows = [[round(float(a), 2), round(float(b), 3)] for a, b in zip(t, trace, strict=True)]
     return Result(
         "burst", figures, [Line("gain", rounded(t, 2), rounded(trace, 3))], "ms from the burst", "gain, dB",
-        marks=[Mark(0.0, before, "up"), Mark(asked.burst_ms, end, "down")], columns=["time_ms", "gain_db"], table=rows,
+        marks=[Mark(0.0, before, "up"), Mark(question.burst_ms, end, "down")], columns=["time_ms", "gain_db"], table=rows,
     )  # fmt: skip
 
 
@@ -420,11 +420,11 @@ def first_at(share: Array, level: float, rate: int) -> float | None:
     return None if not len(reached) else float(reached[0]) * 1000.0 / rate
 
 
-def impulse(bench: Bench, asked: Question) -> Result:
+def impulse(bench: Bench, question: Question) -> Result:
     """One sample: frequency and phase response, latency measured against that declared, what comes before the peak."""
     frames, at = FRAMES, FRAMES // 4
     x = np.zeros(frames)
-    x[at] = db_to_gain(asked.level_dbfs)
+    x[at] = db_to_gain(question.level_dbfs)
     y = bench.run(x) / x[at]
     peak = int(np.abs(y).argmax())
     total = float(np.sum(y**2))
@@ -453,14 +453,14 @@ def impulse(bench: Bench, asked: Question) -> Result:
     )  # fmt: skip
 
 
-def noise(bench: Bench, asked: Question) -> Result:
+def noise(bench: Bench, question: Question) -> Result:
     """Pink noise before and after, in 1/6 octaves; level_dbfs is its RMS."""
     frames = 1 << 18
     spectrum = np.fft.rfft(np.random.default_rng(1).standard_normal(frames))
     spectrum[1:] /= np.sqrt(np.arange(1, len(spectrum)))
     spectrum[0] = 0.0
     x = np.fft.irfft(spectrum, frames)
-    x *= db_to_gain(asked.level_dbfs) / np.sqrt(np.mean(x**2))
+    x *= db_to_gain(question.level_dbfs) / np.sqrt(np.mean(x**2))
     y = bench.run(x)
     settled = slice(round(SETTLE_S * bench.rate), None)
     hz = centres_hz(bench.rate)

@@ -35,13 +35,13 @@ def general_hints(seen: Evidence, step: Step | None, settings: Settings | None, 
         text = f"Nothing sounds here in this passage. {silent or 'Choose another passage, or look for a mute further up.'}"
         return [*hints, Hint("silent", text, None)]
     if silent is not None:
-        hints.append(Hint("unheard", f"Nothing of this strip is heard. {silent}", None))
+        hints.append(Hint("unheard", f"This strip is silent. {silent}", None))
     filtered = None if settings is None or seen.reduction is None else filtered_out(seen, settings)
     return hints if filtered is None else [*hints, filtered]
 
 
 def filtered_out(seen: Evidence, settings: Settings) -> Hint | None:
-    """A threshold that is never reached because the key filter lies where the source has nothing."""
+    """The threshold is never reached: the key filter passes a range where the source has no sound."""
     threshold = getattr(settings, "threshold_db", None)
     if threshold is None or seen.key_peak_db is None or getattr(settings, "key_filter", "off") == "off":
         return None

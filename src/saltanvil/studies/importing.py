@@ -71,7 +71,7 @@ def rate_of(files: list[Sent]) -> int:
 
 def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files: list[Sent]) -> list[Proposal]:
     """What can be done with new tracks: by their names, by the times in them, by their markers."""
-    found: list[Proposal] = []
+    result: list[Proposal] = []
     groups = grouped([strip.name for strip in strips])
     if groups:
         edits: list[AnyEdit] = []
@@ -83,8 +83,8 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
                 edits.append(AddStrip(strip=Strip(id=bus_id, name=group, kind="bus"), index=at))
                 at += 1
             edits += [SetOutput(strip_id=strips[place].id, output=bus_id) for place in places]
-        told = "; ".join(f"{group}: {', '.join(strips[place].name for place in places)}" for group, places in groups.items())
-        found.append(Proposal(name="buses", text=told, edit=Batch(edits=edits)))
+        text = "; ".join(f"{group}: {', '.join(strips[place].name for place in places)}" for group, places in groups.items())
+        result.append(Proposal(name="buses", text=text, edit=Batch(edits=edits)))
     references = [sent.markers.time_reference_s for sent in made_of]
     known = [time for time in references if time is not None]
     if known and max(known) - min(known) > SAME_TIME_S:
@@ -94,7 +94,7 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
             for strip, time in zip(strips, references, strict=True)
             if time is not None
         ]
-        found.append(
+        result.append(
             Proposal(
                 name="times",
                 text=f"{len(known)} files say when they begin, up to {max(known) - first:.3f} s apart",
@@ -103,7 +103,7 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
         )
     sections = sections_of(files, made_of)
     if sections:
-        found.append(
+        result.append(
             Proposal(
                 name="sections",
                 text=", ".join(section.name for section in sections),
@@ -115,12 +115,12 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
         values = [("tempo_bpm", bpm), ("beats_in_bar", beats)]
         moved = [Moved(of="session", name=name, value=value) for name, value in values if value is not None]
         if moved:
-            told = ", ".join(
+            text = ", ".join(
                 part for part in (f"{bpm:g} bpm" if bpm else "", f"{beats} quarter notes in a bar" if beats else "") if part
             )
-            found.append(Proposal(name="tempo", text=f"{sent.name}: {told}", edit=Set(values=moved)))
+            result.append(Proposal(name="tempo", text=f"{sent.name}: {text}", edit=Set(values=moved)))
             break
-    return found
+    return result
 
 
 def sections_of(files: list[Sent], made_of: list[Sent]) -> list[Section]:

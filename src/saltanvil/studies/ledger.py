@@ -32,12 +32,12 @@ def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | No
 
     key: the name of the outside key; silent: why nothing of the strip is heard, as far as the document says it.
     """
-    found = whole.found
+    result = whole.result
     seen = Evidence(
-        before=found.before, after=found.after, rate=session.rate_hz, figures_before=whole.figures_before,
+        before=result.before, after=result.after, rate=session.rate_hz, figures_before=whole.figures_before,
         figures_after=whole.figures_after,
-        reduction=reduction_of(whole.reduction_db) if len(whole.reduction_db) else None, reduction_db=found.reduction_db,
-        detector_db=found.detector_db, rows=found.rows, key=key, key_peak_db=found.key_peak_db,
+        reduction=reduction_of(whole.reduction_db) if len(whole.reduction_db) else None, reduction_db=result.reduction_db,
+        detector_db=result.detector_db, rows=result.rows, key=key, key_peak_db=result.key_peak_db,
     )  # fmt: skip
     settings = None if step is None else resolve(session, step)
     return Ledger(
@@ -55,7 +55,7 @@ def facts_of(seen: Evidence, step: Step, settings: Settings) -> list[Fact]:
     facts = split_facts(step, settings) if isinstance(settings, SplitSettings) else []
     gain_db = loudness_gain_db(step)
     if gain_db is not None:
-        facts.append(Fact("held_db", "Loudness held by", gain_db, "dB"))
+        facts.append(Fact("loudness_gain_db", "Loudness held by", gain_db, "dB"))
     if not step.bypass:
         facts.extend(processor_named(step.kind).facts(settings, seen))
     return facts

@@ -3,6 +3,6 @@
 from saltanvil.studies.passage import Passage
 
 
-def make_up_level_db(found: Passage, level_db: float) -> float:
+def make_up_level_db(result: Passage, level_db: float) -> float:
     """The level at which a lane leaves as loud as it enters. found: the lane's scope; level_db: its present level."""
-    return level_db - found.louder_db
+    return level_db - result.louder_db

@@ -97,14 +97,14 @@ class Matcher:
         graph = Graph(session)
         wanted = [NodeId("step", step.id) for _, step in steps]
         plan = compile_plan(session, self.media, self._rack, RENDERED, wanted)
-        found: list[Matched] = []
+        result: list[Matched] = []
         names: dict[tuple[int, int], dict[int, str]] = {}
         for strip, step in steps:
             start, stop = self.span(session, graph, step)
             if (start, stop) not in names:
                 names[start, stop] = fingerprints(plan, (start, stop, session.rate_hz))
-            found.append(Matched(strip, step, start, stop, key_of(plan, step, names[start, stop])))
-        return found
+            result.append(Matched(strip, step, start, stop, key_of(plan, step, names[start, stop])))
+        return result
 
     def span(self, session: Session, graph: Graph, step: Step) -> tuple[int, int]:
         """The frames a step is measured over: its stretch, as far as anything that it hears sounds."""
@@ -119,16 +119,16 @@ class Matcher:
         start, stop = stretch_frames(session, step.match_over, end)
         return start, max(stop, start + round(MIN_STRETCH_S * session.rate_hz))
 
-    def measure(self, session: Session, found: Matched, cancelled: Callable[[], bool] = lambda: False) -> Match:
+    def measure(self, session: Session, result: Matched, cancelled: Callable[[], bool] = lambda: False) -> Match:
         """The match of one step; those it hears must be up to date. Raises Cancelled."""
-        step = found.step
+        step = result.step
         if step.split is not None:
-            match = self._blend(session, step, found, cancelled)
+            match = self._blend(session, step, result, cancelled)
         else:
-            match = self._output(session, step, found, cancelled)
-        return match.model_copy(update={"key": found.key, "over": step.match_over})
+            match = self._output(session, step, result, cancelled)
+        return match.model_copy(update={"key": result.key, "over": step.match_over})
 
-    def _blend(self, session: Session, step: Step, found: Matched, cancelled: Callable[[], bool]) -> Match:
+    def _blend(self, session: Session, step: Step, result: Matched, cancelled: Callable[[], bool]) -> Match:
         rate = session.rate_hz
         plan = compile_plan(session, self.media, Rack(), RENDERED, [NodeId("step", step.id)])
         split = plan.nodes[NodeId("step", step.id)]
@@ -136,7 +136,7 @@ class Matcher:
         levels = [np.float32(placed.level) for placed in split.placed]
         lanes = [NodeId("lane", lane.id) for lane in step.lanes]
         meters: list[LoudnessMeter] = []
-        for blocks in render_nodes(session, self.media, lanes, found.start, found.stop, cancelled, self.pool):
+        for blocks in render_nodes(session, self.media, lanes, result.start, result.stop, cancelled, self.pool):
             u, t = (np.asarray(block * level) for block, level in zip(blocks, levels, strict=True))
             if not meters:
                 meters = [LoudnessMeter(rate, len(u)) for _ in range(3)]
@@ -144,7 +144,7 @@ class Matcher:
                 meter.add(np.ascontiguousarray(x))
         return match_of_energies(*(np.array(meter.energies) for meter in meters))
 
-    def _output(self, session: Session, step: Step, found: Matched, cancelled: Callable[[], bool]) -> Match:
+    def _output(self, session: Session, step: Step, result: Matched, cancelled: Callable[[], bool]) -> Match:
         # Measured at the guessed gain, whatever gain it has now: the result must not depend on what it was before.
         guessed = processor_named(step.kind).loudness_gain_db(step.settings)
         assert guessed is not None
@@ -153,7 +153,7 @@ class Matcher:
         graph = Graph(session)
         nodes = [graph.enters[step.id], NodeId("step", step.id)]
         meters: list[LoudnessMeter] = []
-        for blocks in render_nodes(session, self.media, nodes, found.start, found.stop, cancelled, self.pool):
+        for blocks in render_nodes(session, self.media, nodes, result.start, result.stop, cancelled, self.pool):
             if not meters:
                 meters = [LoudnessMeter(session.rate_hz, len(block)) for block in blocks]
             for meter, x in zip(meters, blocks, strict=True):
@@ -195,15 +195,15 @@ def key_of(plan: Plan, step: Step, names: dict[int, str]) -> str:
 
 def outdated(session: Session, matcher: Matcher) -> Iterator[Matched]:
     """Those whose match is to be measured, the first of them sure, the ones behind it perhaps."""
-    return (found for found in matcher.matches(session) if not found.current)
+    return (result for result in matcher.matches(session) if not result.current)
 
 
 def adopted(session: Session, matcher: Matcher) -> dict[str, Match]:
     """Matches that an earlier version measured, by step: kept for the session as it is now, until what they heard is edited."""
     return {
-        found.step.id: found.step.match.model_copy(update={"key": found.key})
-        for found in matcher.matches(session)
-        if found.step.match is not None and not found.step.match.key
+        result.step.id: result.step.match.model_copy(update={"key": result.key})
+        for result in matcher.matches(session)
+        if result.step.match is not None and not result.step.match.key
     }
 
 
@@ -220,10 +220,10 @@ def settled(
     if adopting:
         session = with_matches(session, adopting)
     for done in range(2 * len(matched_steps(session)) + 1):
-        found = next(outdated(session, matcher), None)
-        if found is None:
+        result = next(outdated(session, matcher), None)
+        if result is None:
             break
-        session = with_matches(session, {found.step.id: matcher.measure(session, found, cancelled)})
+        session = with_matches(session, {result.step.id: matcher.measure(session, result, cancelled)})
         progress((done + 1) / (done + 2))
     return session
 
@@ -264,14 +264,14 @@ def loudness_gain_db(mix: Energies, wanted_lufs: float) -> float | None:
     """The gain that brings energies to a loudness; None for silence. The absolute gate moves with it, hence the rounds."""
     gain = 0.0
     for _ in range(4):
-        found = integrated_lufs(mix * 10.0 ** (gain / 10.0))
-        if not math.isfinite(found):
+        result = integrated_lufs(mix * 10.0 ** (gain / 10.0))
+        if not math.isfinite(result):
             total = float(mix.mean())
             if total <= 0.0:
                 return None
-            found = OFFSET_LUFS + 10.0 * math.log10(total) + gain
-        gain += wanted_lufs - found
-        if abs(wanted_lufs - found) < 1e-4:
+            result = OFFSET_LUFS + 10.0 * math.log10(total) + gain
+        gain += wanted_lufs - result
+        if abs(wanted_lufs - result) < 1e-4:
             break
     return gain
 
@@ -291,11 +291,11 @@ def louder_by_db(
     Raises EditRefused, Cancelled.
     """
     changed = settled(apply(session, edit)[0], media, cancelled, pool)
-    found = []
+    result = []
     for version in (session, changed):
         meter: LoudnessMeter | None = None
         for (block,) in render_nodes(version, media, [NodeId("end", strip_id)], start, stop, cancelled, pool):
             meter = meter or LoudnessMeter(version.rate_hz, len(block))
             meter.add(block)
-        found.append(np.array([] if meter is None else meter.energies))
-    return louder_db(*found)
+        result.append(np.array([] if meter is None else meter.energies))
+    return louder_db(*result)

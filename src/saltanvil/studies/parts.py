@@ -58,11 +58,11 @@ def cuts(levels: NDArray[np.float64], penalty: float = PENALTY, least: int = MIN
         costs = best[starts] + spread + penalty
         at = int(np.argmin(costs))
         best[end], came[end] = costs[at], starts[at]
-    found, end = [], count
+    result, end = [], count
     while end > 0:
         end = int(came[end])
-        found.append(end)
-    return found[::-1]
+        result.append(end)
+    return result[::-1]
 
 
 def parts(levels: NDArray[np.float64], bar_s: float, first_s: float, end_s: float) -> list[Section]:
@@ -72,7 +72,7 @@ def parts(levels: NDArray[np.float64], bar_s: float, first_s: float, end_s: floa
     levels = np.maximum(levels, QUIETEST_LUFS)
     places = [*cuts(levels), len(levels)]
     known: list[float] = []
-    found = []
+    result = []
     for start, stop in zip(places, places[1:], strict=False):
         level = float(levels[start:stop].mean())
         alike = next((n for n, other in enumerate(known) if abs(other - level) <= ALIKE_LU), len(known))
@@ -80,8 +80,8 @@ def parts(levels: NDArray[np.float64], bar_s: float, first_s: float, end_s: floa
             known.append(level)
         begins, ends = first_s + start * bar_s, min(first_s + stop * bar_s, end_s)
         if ends > begins:
-            found.append(Section(name=f"Part {letter(alike)}", start_s=begins, end_s=ends))
-    return found
+            result.append(Section(name=f"Part {letter(alike)}", start_s=begins, end_s=ends))
+    return result
 
 
 def letter(number: int) -> str:

@@ -44,7 +44,7 @@ class Passage:
     reduction_db, detector_db, rows: per tick, of the whole passage. louder_db: loudness of after less that of before.
     """
 
-    found: Compared
+    result: Compared
     figures_before: Figures
     figures_after: Figures
     louder_db: float
@@ -84,17 +84,17 @@ def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db
     parts: list[Compared] = []
     bins: list[tuple[NDArray[np.float32], ...]] = []
     for first, last in spans:
-        found = render(first, last).compare(scope)
+        result = render(first, last).compare(scope)
         if before is None or after is None:
-            before, after = FiguresMeter(len(found.before), rate), FiguresMeter(len(found.after), rate)
-        before.add(found.before)
-        after.add(found.after)
-        bins.append(tuple(map(binned, (found.before, found.after, found.after - through * found.before))))
+            before, after = FiguresMeter(len(result.before), rate), FiguresMeter(len(result.after), rate)
+        before.add(result.before)
+        after.add(result.after)
+        bins.append(tuple(map(binned, (result.before, result.after, result.after - through * result.before))))
         power = max(float(bins[-1][0][2].mean()), float(bins[-1][1][2].mean()))
         if power > loudest:
-            loudest, best = power, found
+            loudest, best = power, result
         empty = np.empty((1, 0), np.float32)
-        parts.append(Compared(empty, empty, found.reduction_db, found.detector_db, 0, 0, found.rows))
+        parts.append(Compared(empty, empty, result.reduction_db, result.detector_db, 0, 0, result.rows))
     assert before is not None and after is not None and best is not None
     return Passage(
         best,
@@ -109,14 +109,21 @@ def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db
     )
 
 
-def passage_of(found: Compared, rate: int) -> Passage:
+def passage_of(result: Compared, rate: int) -> Passage:
     """Of sound that is at hand whole."""
-    before, after = FiguresMeter(len(found.before), rate), FiguresMeter(len(found.after), rate)
-    before.add(found.before)
-    after.add(found.after)
+    before, after = FiguresMeter(len(result.before), rate), FiguresMeter(len(result.after), rate)
+    before.add(result.before)
+    after.add(result.after)
     louder = louder_db(before.energies(), after.energies())
     return Passage(
-        found, before.figures(), after.figures(), louder, found.reduction_db, found.detector_db, found.rows, found.before.shape[1]
+        result,
+        before.figures(),
+        after.figures(),
+        louder,
+        result.reduction_db,
+        result.detector_db,
+        result.rows,
+        result.before.shape[1],
     )
 
 

@@ -90,8 +90,8 @@ def bite_of(whole: Passage, columns: int, first: int = 0, last: int | None = Non
     """
     last = whole.frames if last is None else last
     if whole.envelopes is None:
-        found, through = whole.found, np.float32(10.0 ** (linear_gain_db / 20.0))
-        sounds = found.before[:, first:last], found.after[:, first:last]
+        result, through = whole.result, np.float32(10.0 ** (linear_gain_db / 20.0))
+        sounds = result.before[:, first:last], result.after[:, first:last]
         before, after, moved = (columns_of(np.ascontiguousarray(x), columns) for x in (*sounds, sounds[1] - through * sounds[0]))
     else:
         cut = slice(first // BIN_FRAMES, max(-(-last // BIN_FRAMES), first // BIN_FRAMES + 1))
@@ -169,13 +169,13 @@ def spectrum_of(
         cut = processor.response(settings, frequencies, rate)
     hop_s, moving = 0.0, [[np.zeros((0, len(frequencies)))] for _ in range(2)]
     power, frames = np.zeros((3, len(frequencies))), 0
-    for found in parts:
-        for row, x in enumerate((found.before, found.after, found.before - found.after)):
+    for result in parts:
+        for row, x in enumerate((result.before, result.after, result.before - result.after)):
             power[row] += 10.0 ** (average_db(x, rate, fraction) / 10.0) * x.shape[1]
             if hop is not None and row < 2:
                 hop_s, pictures = moving_db(x, rate, fraction, hop)
                 moving[row].append(pictures)
-        frames += found.before.shape[1]
+        frames += result.before.shape[1]
     before, after, taken = 10.0 * np.log10(power / max(frames, 1))
     return Spectrum(
         fraction,

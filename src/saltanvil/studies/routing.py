@@ -71,8 +71,8 @@ def routing_of(session: Session) -> Routing:
 
 def low_latency_change(session: Session, step: Step) -> str | None:
     """What low latency changes in a step, and what it saves; None where it changes nothing."""
-    found = low_latency_moves(step.kind, step.settings, session.rate_hz)
-    return f"{found} {'saved' if session.low_latency or step.low_latency else 'less'}" if found is not None else None
+    result = low_latency_moves(step.kind, step.settings, session.rate_hz)
+    return f"{result} {'saved' if session.low_latency or step.low_latency else 'less'}" if result is not None else None
 
 
 @lru_cache(1024)
@@ -137,8 +137,8 @@ def notices_of(before: Session, after: Session) -> list[str]:
     for strip in after.strips:
         if strip.mute and strip.id not in was_muted:
             names = {strip.id, *strip.path.ids()}
-            follow = [keyed_name(*found) for found in keyed_by(after, names) if found[1].key and found[1].key.mutes]
-            hold = [keyed_name(*found) for found in keyed_by(after, names) if found[1].key and not found[1].key.mutes]
+            follow = [keyed_name(*result) for result in keyed_by(after, names) if result[1].key and result[1].key.mutes]
+            hold = [keyed_name(*result) for result in keyed_by(after, names) if result[1].key and not result[1].key.mutes]
             if hold:
                 notices.append(f"{strip.name} is muted and still keys {joined(hold)}.")
             if follow:
@@ -231,7 +231,7 @@ class Silences:
         ways += [send.target for send in strip.sends if not self.of_send(strip, send)]
         ways += [lane.output for lane in strip.path.lanes() if lane.output is not None]
         if not ways:
-            keyed = [keyed_name(*found) for found in keyed_by(self.session, {strip.id, *strip.path.ids()})]
+            keyed = [keyed_name(*result) for result in keyed_by(self.session, {strip.id, *strip.path.ids()})]
             return f"It feeds nothing and is only the key of {joined(keyed)}." if keyed else "It feeds nothing; choose an output."
         reasons = []
         for target in ways:

@@ -69,24 +69,24 @@ def level_of(media: Media, media_id: int, rate: int, level: Level, cancelled: Ca
             squares.append((whole**2).mean(axis=0).reshape(count, block).mean(axis=1))
             rest = rest[:, count * block :]
     if level == "peak":
-        found: float | None = gain_to_db(peak)
+        result: float | None = gain_to_db(peak)
     elif level == "rms":
-        found = active_rms_db(np.concatenate(squares))
+        result = active_rms_db(np.concatenate(squares))
     else:
         energies = np.asarray(meter.energies)
-        found = energy_to_lufs(float(windowed(energies, SHORT_TERM_HOPS).max())) if len(energies) >= SHORT_TERM_HOPS else None
-    return found if found is not None and found > SILENCE_DB + 20.0 else None
+        result = energy_to_lufs(float(windowed(energies, SHORT_TERM_HOPS).max())) if len(energies) >= SHORT_TERM_HOPS else None
+    return result if result is not None and result > SILENCE_DB + 20.0 else None
 
 
 def trims(
     session: Session, media: Media, strip_ids: list[str], level: Level, target_db: float, cancelled: Callable[[], bool]
 ) -> list[StripTrim]:
     """The trims that bring tracks to a target. Raises NotFound."""
-    found = []
+    result = []
     for strip in (session.strip(strip_id) for strip_id in strip_ids):
         measured = None if strip.media_id is None else level_of(media, strip.media_id, session.rate_hz, level, cancelled)
-        found.append(StripTrim(strip_id=strip.id, level_db=measured, trim_db=trim_of(strip, measured, target_db)))
-    return found
+        result.append(StripTrim(strip_id=strip.id, level_db=measured, trim_db=trim_of(strip, measured, target_db)))
+    return result
 
 
 def trim_of(strip: Strip, measured: float | None, target_db: float) -> float:

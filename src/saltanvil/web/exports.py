@@ -43,13 +43,15 @@ class ExportRequest(BaseModel):
 
 
 @router.post("/sessions/{session_id}/exports", status_code=202)
-def export(services: Served, session_id: Number, asked: ExportRequest) -> JobView:
+def export(services: Served, session_id: Number, question: ExportRequest) -> JobView:
     session = services.sessions.version(session_id).session
     media = services.media.at_rate(session.rate_hz)
-    names = file_names([f"{session.name} - {session.strip(strip_id).name}" for strip_id in asked.strip_ids], SUFFIX[asked.format])
+    names = file_names(
+        [f"{session.name} - {session.strip(strip_id).name}" for strip_id in question.strip_ids], SUFFIX[question.format]
+    )
     length = session_frames(session, media)
-    start = round((asked.start_s or 0.0) * session.rate_hz)
-    stop = length if asked.end_s is None else min(round(asked.end_s * session.rate_hz), length)
+    start = round((question.start_s or 0.0) * session.rate_hz)
+    stop = length if question.end_s is None else min(round(question.end_s * session.rate_hz), length)
     if stop <= start:
         raise HTTPException(422, "the passage is empty or lies behind the end; choose another")
     folder = services.folder / "exports" / secrets.token_hex(8)
@@ -57,11 +59,11 @@ def export(services: Served, session_id: Number, asked: ExportRequest) -> JobVie
     def work(job: Job) -> None:
         folder.mkdir(parents=True)
         paths = [folder / str(index) for index in range(len(names))]
-        targets = dict(zip(asked.strip_ids, paths, strict=True))
+        targets = dict(zip(question.strip_ids, paths, strict=True))
         try:
             whole = settled(session, media, job.cancelled, services.pool)
             files = export_strips(
-                whole, media, start, stop, targets, asked.format, job.progress, job.cancelled, asked.tail and stop == length
+                whole, media, start, stop, targets, question.format, job.progress, job.cancelled, question.tail and stop == length
             )
         except BaseException:
             for path in paths:
@@ -69,8 +71,8 @@ def export(services: Served, session_id: Number, asked: ExportRequest) -> JobVie
             folder.rmdir()
             raise
         job.paths, job.files = paths, names
-        told = [files[strip_id].warning(name) for strip_id, name in zip(targets, names, strict=True)]
-        job.warnings = [text for text in told if text is not None]
+        warnings = [files[strip_id].warning(name) for strip_id, name in zip(targets, names, strict=True)]
+        job.warnings = [text for text in warnings if text is not None]
 
     return services.jobs.start(session_id, "export", ", ".join(names)[:120], work).view()
 

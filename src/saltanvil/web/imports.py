@@ -61,18 +61,18 @@ def look_at(sent: Sent, path: Path) -> None:
 
 
 @router.post("/imports", status_code=201)
-def new_import(services: Served, session_id: Number, asked: NewImport) -> ImportView:
+def new_import(services: Served, session_id: Number, question: NewImport) -> ImportView:
     services.sessions.version(session_id)
-    return services.imports.begin(session_id, asked).view
+    return services.imports.begin(session_id, question).view
 
 
 @router.put("/imports/{number}/{place}", status_code=204)
 async def send_file(services: Served, request: Request, session_id: Number, number: Number, place: Number) -> None:
     """The body is the file itself."""
-    found = services.imports.get(session_id, number)
-    if place >= len(found.files):
-        raise NotFound(f"this import has {len(found.files)} files; there is none at {place}")
-    sent = found.files[place]
+    result = services.imports.get(session_id, number)
+    if place >= len(result.files):
+        raise NotFound(f"this import has {len(result.files)} files; there is none at {place}")
+    sent = result.files[place]
     path = await stored(services, request, sent.name)
     sent.drop()  # if it was sent before
     try:
@@ -86,8 +86,8 @@ async def send_file(services: Served, request: Request, session_id: Number, numb
 @router.post("/imports/{number}", status_code=202)
 def finish_import(services: Served, session_id: Number, number: Number) -> JobView:
     """Make tracks of all files that are there."""
-    found = services.imports.get(session_id, number)
-    return started(services, found).view()
+    result = services.imports.get(session_id, number)
+    return started(services, result).view()
 
 
 @router.get("/imports/{number}")
@@ -107,36 +107,36 @@ async def import_media(
 ) -> JobView:
     """One file as an import of its own; the body is the file itself."""
     await asyncio.to_thread(services.sessions.version, session_id)
-    found = services.imports.begin(session_id, NewImport(names=[name]))
-    sent = found.files[0]
+    result = services.imports.begin(session_id, NewImport(names=[name]))
+    sent = result.files[0]
     path = sent.path = await stored(services, request, sent.name)
 
     def look() -> None:
         look_at(sent, path)
 
-    return (await asyncio.to_thread(started, services, found, look)).view()
+    return (await asyncio.to_thread(started, services, result, look)).view()
 
 
-def started(services: Services, found: Import, look: Callable[[], None] = lambda: None) -> Job:
+def started(services: Services, result: Import, look: Callable[[], None] = lambda: None) -> Job:
     """look: what is still to be learnt of the files, in the job."""
-    title = found.files[0].name if len(found.files) == 1 else f"{len(found.files)} files"
+    title = result.files[0].name if len(result.files) == 1 else f"{len(result.files)} files"
 
     def work(job: Job) -> None:
         try:
             look()
-            made_tracks(services, found, job)
+            made_tracks(services, result, job)
         finally:
-            found.discard()
+            result.discard()
 
-    return services.jobs.start(found.session_id, "import", title, work)
+    return services.jobs.start(result.session_id, "import", title, work)
 
 
-def made_tracks(services: Services, found: Import, job: Job) -> None:
+def made_tracks(services: Services, result: Import, job: Job) -> None:
     """Read the files and add the tracks in one edit. Raises MediaError if none could be taken."""
-    session = services.sessions.version(found.session_id).session
-    files = found.sound_files()
+    session = services.sessions.version(result.session_id).session
+    files = result.sound_files()
     empty = all(strip.media_id is None for strip in session.strips)
-    rate = rate_of(files) if found.rate == "files" and empty and files else session.rate_hz
+    rate = rate_of(files) if result.rate == "files" and empty and files else session.rate_hz
     names = track_names([sent.stem for sent in files])
     sides = pairs([sent.stem for sent in files], [sent.channels == 1 for sent in files])
     right = set(sides.values())
@@ -166,7 +166,7 @@ def made_tracks(services: Services, found: Import, job: Job) -> None:
             name = without_side(names[place]) if other else names[place]
             strips.append(Strip(name=name[:120], kind="track", media_id=media_id))
             made_of.append(sent)
-        problems = [sent.problem for sent in found.files if sent.problem]
+        problems = [sent.problem for sent in result.files if sent.problem]
         if not strips and files:
             raise (
                 MediaError(*problems[0].split(": ", 1))
@@ -176,16 +176,16 @@ def made_tracks(services: Services, found: Import, job: Job) -> None:
         edits: list[AnyEdit] = [SetRate(rate_hz=rate)] if rate != session.rate_hz else []
         edits += [AddStrip(strip=strip) for strip in strips]
         if edits:
-            services.edit(found.session_id, edits[0] if len(edits) == 1 else Batch(edits=edits))
+            services.edit(result.session_id, edits[0] if len(edits) == 1 else Batch(edits=edits))
     except BaseException:
         for media_id in taken:
             services.media.drop(media_id)
         raise
-    session = services.sessions.version(found.session_id).session
-    notes = [f"{sent.name}: {note}." for sent in found.files for note in sent.markers.notes]
-    found.view = ImportView(
-        id=found.number, strip_ids=[strip.id for strip in strips], problems=problems, notes=notes,
-        proposals=proposals(session, strips, made_of, found.files),
+    session = services.sessions.version(result.session_id).session
+    notes = [f"{sent.name}: {note}." for sent in result.files for note in sent.markers.notes]
+    result.view = ImportView(
+        id=result.number, strip_ids=[strip.id for strip in strips], problems=problems, notes=notes,
+        proposals=proposals(session, strips, made_of, result.files),
         passage_s=passage_of(services, session, strips),
     )  # fmt: skip
     job.warnings = problems

@@ -103,7 +103,7 @@ class MatchKeeper:
                 self._changed(self._sessions.settle(session_id, adopting))
                 continue
             late = list(outdated(version.session, matcher))
-            self._say(session_id, [found.step.id for found in late])
+            self._say(session_id, [result.step.id for result in late])
             if not late:
                 return
             gone = self._gone(version, matcher, late[0])
@@ -117,7 +117,7 @@ class MatchKeeper:
         rated = self._media.at_rate(version.session.rate_hz)
         return self._matchers.setdefault(version.id, Matcher(rated, self._pool))
 
-    def _gone(self, version: Version, matcher: Matcher, found: Matched) -> Callable[[], bool]:
+    def _gone(self, version: Version, matcher: Matcher, result: Matched) -> Callable[[], bool]:
         """Asked while a match is measured: whether nobody wants it any more. Edits of what it does not hear do not stop it."""
         seen = version.revision
 
@@ -133,7 +133,7 @@ class MatchKeeper:
             if now.revision == seen:
                 return False
             seen = now.revision
-            return not any(other.step.id == found.step.id and other.key == found.key for other in matcher.matches(now.session))
+            return not any(other.step.id == result.step.id and other.key == result.key for other in matcher.matches(now.session))
 
         return gone
 

@@ -40,10 +40,10 @@ class MediaFacts(BaseModel):
 def facts(services: Served, media_id: Number) -> MediaFacts:
     """A file never changes: it is measured once."""
     row = services.media.row(media_id)
-    found = services.media_facts.get(row)
-    if found is None:
-        found = services.media_facts[row] = facts_of(services, row)
-    return found
+    result = services.media_facts.get(row)
+    if result is None:
+        result = services.media_facts[row] = facts_of(services, row)
+    return result
 
 
 def facts_of(services: Services, row: MediaRow) -> MediaFacts:

@@ -103,10 +103,12 @@ def list_presets(services: Served, kind: str | None = None, session_id: int | No
 
 
 @router.post("/presets", status_code=201)
-def save_preset(services: Served, asked: NewPreset) -> PresetView:
-    if asked.session_id is not None:
-        services.sessions.version(asked.session_id)
-    return view(services.presets.save(Kept(asked.kind, asked.name, checked(asked), asked.session_id), asked.replace))
+def save_preset(services: Served, question: NewPreset) -> PresetView:
+    if question.session_id is not None:
+        services.sessions.version(question.session_id)
+    return view(
+        services.presets.save(Kept(question.kind, question.name, checked(question), question.session_id), question.replace)
+    )
 
 
 @router.get("/presets/file")
@@ -120,23 +122,23 @@ def export_presets(
     usable = [
         preset for preset in services.presets.listed(kind, session_id) if preset.settings and (ids is None or preset.id in ids)
     ]
-    found = [PresetBody(kind=preset.kind, name=preset.name, settings=preset.settings) for preset in usable]
-    return PresetFile(format="salt anvil presets", version=VERSION, presets=found)
+    result = [PresetBody(kind=preset.kind, name=preset.name, settings=preset.settings) for preset in usable]
+    return PresetFile(format="salt anvil presets", version=VERSION, presets=result)
 
 
 @router.post("/presets/file", status_code=201)
-def import_presets(services: Served, asked: PresetFile) -> list[PresetView]:
+def import_presets(services: Served, question: PresetFile) -> list[PresetView]:
     """All of them or, if one cannot be used, none."""
-    if asked.version <= 2:
-        for preset in asked.presets:
+    if question.version <= 2:
+        for preset in question.presets:
             preset.settings = from_2(preset.settings) if preset.kind == PATH else settings_from_2(preset.settings)
-    found = [Kept(preset.kind, preset.name, checked(preset)) for preset in asked.presets]
-    return [view(preset) for preset in services.presets.save_all(found)]
+    result = [Kept(preset.kind, preset.name, checked(preset)) for preset in question.presets]
+    return [view(preset) for preset in services.presets.save_all(result)]
 
 
 @router.patch("/presets/{preset_id}")
-def rename_preset(services: Served, preset_id: Number, asked: Rename) -> PresetView:
-    return view(services.presets.rename(preset_id, asked.name))
+def rename_preset(services: Served, preset_id: Number, question: Rename) -> PresetView:
+    return view(services.presets.rename(preset_id, question.name))
 
 
 @router.delete("/presets/{preset_id}", status_code=204)
@@ -151,19 +153,19 @@ def restore_preset(services: Served, preset_id: Number) -> None:
 
 
 @router.post("/curve/read")
-def read_curve(asked: CurveText) -> CurvePoints:
+def read_curve(question: CurveText) -> CurvePoints:
     """Points of a free curve from CSV or JSON text."""
     try:
-        return CurvePoints(points=list(points_from_text(asked.text)))
+        return CurvePoints(points=list(points_from_text(question.text)))
     except ValueError as error:
         raise HTTPException(422, str(error)) from error
 
 
 @router.post("/curve/csv")
-def write_curve(asked: CurvePoints) -> CurveText:
+def write_curve(question: CurvePoints) -> CurveText:
     """Points of a free curve as CSV."""
     try:
-        return CurveText(text=points_to_csv(FreeCurveSettings(points=tuple(asked.points)).points))
+        return CurveText(text=points_to_csv(FreeCurveSettings(points=tuple(question.points)).points))
     except ValueError as error:
         raise HTTPException(422, reason(error)) from error
 

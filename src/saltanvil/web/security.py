@@ -39,17 +39,17 @@ def names_of_machine(host: str) -> set[str]:
 
 def addresses() -> list[str]:
     """The machine's addresses, the one that other machines reach it by first."""
-    found: list[str] = []
+    result: list[str] = []
     for family, other in ((socket.AF_INET, "192.0.2.1"), (socket.AF_INET6, "2001:db8::1")):  # nothing is sent there
         try:
             with socket.socket(family, socket.SOCK_DGRAM) as probe:
                 probe.connect((other, 9))
-                found.append(str(probe.getsockname()[0]))
+                result.append(str(probe.getsockname()[0]))
         except OSError:
             continue
     with contextlib.suppress(OSError):
-        found.extend(str(info[4][0]) for info in socket.getaddrinfo(socket.gethostname(), None))
-    return list(dict.fromkeys(address.split("%")[0] for address in found))
+        result.extend(str(info[4][0]) for info in socket.getaddrinfo(socket.gethostname(), None))
+    return list(dict.fromkeys(address.split("%")[0] for address in result))
 
 
 def url_form(name: str) -> str:
@@ -96,11 +96,11 @@ class Guard:
             return
         cookie = None
         if self.token is not None:
-            given = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
+            token = parse_qs(scope.get("query_string", b"").decode("latin-1")).get("token", [""])[0]
             # Cookies count for all ports of a machine: each server has a name of its own for it.
             name = f"{COOKIE}_{(scope.get('server') or ('', 0))[1]}"
             kept = cookie_value(headers.get("cookie", ""), name)
-            if hmac.compare_digest(given.encode(), self.token.encode()):
+            if hmac.compare_digest(token.encode(), self.token.encode()):
                 cookie = f"{name}={self.token}; HttpOnly; SameSite=Strict; Path=/"
             elif not hmac.compare_digest(kept.encode(), self.token.encode()):
                 await refuse(scope, send, 401, "a token is needed; open the address with the token that was printed at the start")
@@ -149,8 +149,8 @@ def origin_host(origin: str) -> str | None:
 def cookie_value(header: str, name: str) -> str:
     """One cookie of a header; whatever others are there, and however they are written."""
     for part in header.split(";"):
-        found, _, value = part.strip().partition("=")
-        if found == name:
+        result, _, value = part.strip().partition("=")
+        if result == name:
             return value
     return ""
 

@@ -137,8 +137,10 @@ def list_sessions(services: Served) -> list[SessionRow]:
 
 
 @router.post("", status_code=201)
-def new_session(services: Served, asked: NewSession) -> VersionView:
-    session = Session(name=asked.name, rate_hz=asked.rate_hz, tempo_bpm=asked.tempo_bpm, beats_in_bar=asked.beats_in_bar)
+def new_session(services: Served, question: NewSession) -> VersionView:
+    session = Session(
+        name=question.name, rate_hz=question.rate_hz, tempo_bpm=question.tempo_bpm, beats_in_bar=question.beats_in_bar
+    )
     return view(services, services.sessions.version(services.sessions.create(session)))
 
 
@@ -147,15 +149,15 @@ class NewDemo(BaseModel):
 
 
 @router.post("/demo", status_code=202)
-def new_demo(services: Served, asked: NewDemo) -> JobView:
+def new_demo(services: Served, question: NewDemo) -> JobView:
     """A demo session as it first was, made anew: takes a while. The job's `session_id` is that of the session once it is done."""
 
     def work(job: Job) -> None:
         from saltanvil.demo.make import make_one
 
-        job.session_id = make_one(asked.name, services.sessions, services.media, job.progress)
+        job.session_id = make_one(question.name, services.sessions, services.media, job.progress)
 
-    return services.jobs.start(0, "demo", asked.name, work).view()
+    return services.jobs.start(0, "demo", question.name, work).view()
 
 
 @router.get("/{session_id}")
@@ -182,19 +184,19 @@ def restore_session(services: Served, session_id: Number) -> None:
 
 
 @router.post("/{session_id}/edits")
-def edit_session(services: Served, session_id: Number, asked: EditRequest) -> VersionView:
+def edit_session(services: Served, session_id: Number, question: EditRequest) -> VersionView:
     before = services.sessions.version(session_id)
-    version = services.edit(session_id, asked.edit, asked.gesture, asked.tab, asked.number)
-    return answer(services, before, version, asked.since, notices_of(before.session, version.session))
+    version = services.edit(session_id, question.edit, question.gesture, question.tab, question.number)
+    return answer(services, before, version, question.since, notices_of(before.session, version.session))
 
 
 @router.post("/{session_id}/undo")
-def undo(services: Served, session_id: Number, asked: TabRequest) -> VersionView:
+def undo(services: Served, session_id: Number, question: TabRequest) -> VersionView:
     before = services.sessions.version(session_id)
-    return answer(services, before, services.changed(services.sessions.undo(session_id), asked.tab), asked.since)
+    return answer(services, before, services.changed(services.sessions.undo(session_id), question.tab), question.since)
 
 
 @router.post("/{session_id}/redo")
-def redo(services: Served, session_id: Number, asked: TabRequest) -> VersionView:
+def redo(services: Served, session_id: Number, question: TabRequest) -> VersionView:
     before = services.sessions.version(session_id)
-    return answer(services, before, services.changed(services.sessions.redo(session_id), asked.tab), asked.since)
+    return answer(services, before, services.changed(services.sessions.redo(session_id), question.tab), question.since)

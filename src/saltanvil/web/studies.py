@@ -156,9 +156,9 @@ class Questioned:
         return ScopeRenderer(self.session, self.media, services.cache, start, stop, self._asked.superseded, services.pool)
 
     def measured(self, scope: Scope) -> Passage:
-        return measured(self.renderer, scope, self.start, self.stop, self.through_db(scope))
+        return measured(self.renderer, scope, self.start, self.stop, self.linear_gain_db(scope))
 
-    def through_db(self, scope: Scope) -> float:
+    def linear_gain_db(self, scope: Scope) -> float:
         """The gain of what the scope leaves untouched."""
         step = self.step(scope)
         return 0.0 if step is None or step.bypass else processor_named(step.kind).linear_gain_db(resolve(self.session, step))
@@ -194,7 +194,7 @@ def scope_answer(services: Services, asking: Asked, session_id: int, asked: Scop
         hint = silenced_by(question, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
     settings = resolve(session, step) if step is not None else None
-    linear_gain_db, ceiling_db = question.through_db(scope), None
+    linear_gain_db, ceiling_db = question.linear_gain_db(scope), None
     if step is not None and settings is not None:
         ceiling_db = processor_named(step.kind).output_ceiling_db(settings)
     delays = Latencies(Graph(session))
@@ -229,12 +229,12 @@ def silenced_by(question: Questioned, strip: Strip) -> Hint | None:
     """The first step of a strip's path that lets nothing out, and what it says of itself."""
     session = question.session
     for step in strip.path.steps:
-        found = question.measured(Scope(strip.id, step.id))
-        own = ledger_of(found, session, step, None if step.key is None else source_name(session, step.key))
+        result = question.measured(Scope(strip.id, step.id))
+        own = ledger_of(result, session, step, None if step.key is None else source_name(session, step.key))
         if own.after.sample_peak_dbfs <= -120.0:
             label = processor_named(step.kind).label.lower()
             why = next((hint.text for hint in own.hints), "")
-            return Hint("silenced", f"Nothing leaves the {label}. {why}".strip(), None)
+            return Hint("silenced", f"The {label} is silent. {why}".strip(), None)
     return None
 
 
@@ -269,8 +269,8 @@ def bands_answer(services: Services, asking: Asked, session_id: int, asked: Pass
     place = question.session.step(asked.step_id or "")
     if not place.step.lanes:
         raise HTTPException(422, f"this step is a {place.step.kind} and has no lanes; ask about a split")
-    found = bands_of(question.session, place.strip, place.step, question.measured)
-    return BandsAnswer(revision=question.version.revision, bands=found)
+    result = bands_of(question.session, place.strip, place.step, question.measured)
+    return BandsAnswer(revision=question.version.revision, bands=result)
 
 
 @router.post("/order")
@@ -320,9 +320,9 @@ def overview_answer(services: Services, asking: Asked, session_id: int, asked: O
     before, after = [], []
     for start, stop in windows(0, frames, window_frames(len(session.strips), rate)):
         renderer = ScopeRenderer(session, media, services.cache, start, stop, asking.superseded, services.pool)
-        found = renderer.compare(Scope(asked.strip_id))
-        before.append(binned(found.before))
-        after.append(binned(found.after))
+        result = renderer.compare(Scope(asked.strip_id))
+        before.append(binned(result.before))
+        after.append(binned(result.after))
     entering, leaving = (columns_of_bins(np.concatenate(bins, axis=1), asked.columns) for bins in (before, after))
     return OverviewAnswer(
         revision=version.revision,

@@ -50,13 +50,13 @@ def tempo_of(services: Services, question: Asked, session_id: int, asked: TempoQ
     if strip.media_id is None:
         raise EditRefused(f"{strip.name!r} has no sound of its own; choose a track, best of all drums")
     media = services.media.at_rate(session.rate_hz)
-    found = estimate(media.read(strip.media_id, 0, media.frames(strip.media_id)), session.rate_hz)
-    if found is None:
+    result = estimate(media.read(strip.media_id, 0, media.frames(strip.media_id)), session.rate_hz)
+    if result is None:
         return TempoAnswer(bpm=None, certainty=0.0, half_bpm=None, double_bpm=None, beat_s=0.0)
-    half, double = found.bpm / 2.0, found.bpm * 2.0
+    half, double = result.bpm / 2.0, result.bpm * 2.0
     return TempoAnswer(
-        bpm=found.bpm, certainty=found.certainty, half_bpm=half if half >= 20.0 else None,
-        double_bpm=double if double <= 300.0 else None, beat_s=strip.start_s + found.beat_s,
+        bpm=result.bpm, certainty=result.certainty, half_bpm=half if half >= 20.0 else None,
+        double_bpm=double if double <= 300.0 else None, beat_s=strip.start_s + result.beat_s,
     )  # fmt: skip
 
 
@@ -79,8 +79,8 @@ async def propose(services: Served, request: Request, session_id: Number, asked:
 
 def parts_of(services: Services, question: Asked, session_id: int) -> PartsAnswer:
     session = services.sessions.version(session_id).session
-    found = proposed(session, services.media.at_rate(session.rate_hz), question.superseded)
-    return PartsAnswer(sections=found, edit=section_rules.SetSections(sections=found))
+    result = proposed(session, services.media.at_rate(session.rate_hz), question.superseded)
+    return PartsAnswer(sections=result, edit=section_rules.SetSections(sections=result))
 
 
 class CsvResponse(PlainTextResponse):
@@ -100,8 +100,8 @@ class SectionsFile(BaseModel):
 def read_sections(services: Served, session_id: Number, asked: SectionsFile) -> PartsAnswer:
     """The sections of a CSV file; `edit` makes them the session's."""
     services.sessions.version(session_id)
-    found = section_rules.read(asked.text)
-    return PartsAnswer(sections=found, edit=section_rules.SetSections(sections=found))
+    result = section_rules.read(asked.text)
+    return PartsAnswer(sections=result, edit=section_rules.SetSections(sections=result))
 
 
 class StageGainQuestion(BaseModel):
@@ -130,11 +130,11 @@ async def stage_gain(services: Served, request: Request, session_id: Number, ask
 def stage_gain_of(services: Services, question: Asked, session_id: int, asked: StageGainQuestion) -> StageGainAnswer:
     session = services.sessions.version(session_id).session
     media = services.media.at_rate(session.rate_hz)
-    found = trims(session, media, asked.strip_ids, asked.level, asked.target_db, question.superseded)
+    result = trims(session, media, asked.strip_ids, asked.level, asked.target_db, question.superseded)
     moved = [
         Moved(of="strip", id=trim.strip_id, name="trim_db", value=trim.trim_db)
-        for trim in found
+        for trim in result
         if trim.trim_db != session.strip(trim.strip_id).trim_db
     ]
     edits = [Set(values=moved[at : at + MAX_VALUES]) for at in range(0, len(moved), MAX_VALUES)]
-    return StageGainAnswer(trims=found, edit=None if not edits else edits[0] if len(edits) == 1 else Batch(edits=edits))
+    return StageGainAnswer(trims=result, edit=None if not edits else edits[0] if len(edits) == 1 else Batch(edits=edits))

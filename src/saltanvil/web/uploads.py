@@ -43,15 +43,15 @@ class NewImport(BaseModel):
 class Import:
     """Files on their way to be tracks."""
 
-    def __init__(self, number: int, session_id: int, asked: NewImport) -> None:
-        self.number, self.session_id, self.order, self.rate = number, session_id, asked.order, asked.rate
-        self.files = [Sent(shown_name(name)) for name in asked.names]
+    def __init__(self, number: int, session_id: int, question: NewImport) -> None:
+        self.number, self.session_id, self.order, self.rate = number, session_id, question.order, question.rate
+        self.files = [Sent(shown_name(name)) for name in question.names]
         self.view = ImportView(id=number, strip_ids=[], problems=[], notes=[], proposals=[], passage_s=None)
 
     def sound_files(self) -> list[Sent]:
         """Those that become tracks, in their order."""
-        found = [sent for sent in self.files if sent.path is not None and sent.problem is None and not sent.midi]
-        return sorted(found, key=lambda sent: natural_key(sent.name)) if self.order == "name" else found
+        result = [sent for sent in self.files if sent.path is not None and sent.problem is None and not sent.midi]
+        return sorted(result, key=lambda sent: natural_key(sent.name)) if self.order == "name" else result
 
     def discard(self) -> None:
         for sent in self.files:
@@ -66,10 +66,10 @@ class Imports:
         self._lock = threading.Lock()
         self._count = 0
 
-    def begin(self, session_id: int, asked: NewImport) -> Import:
+    def begin(self, session_id: int, question: NewImport) -> Import:
         with self._lock:
             self._count += 1
-            made = self._held[self._count] = Import(self._count, session_id, asked)
+            made = self._held[self._count] = Import(self._count, session_id, question)
             while len(self._held) > KEPT:
                 self._held.popitem(last=False)[1].discard()
         return made
@@ -77,10 +77,10 @@ class Imports:
     def get(self, session_id: int, number: int) -> Import:
         """Raises NotFound."""
         with self._lock:
-            found = self._held.get(number)
-        if found is None or found.session_id != session_id:
+            result = self._held.get(number)
+        if result is None or result.session_id != session_id:
             raise NotFound("this import is not known any more; choose the files again")
-        return found
+        return result
 
 
 def shown_name(name: str) -> str:

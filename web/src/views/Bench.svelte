@@ -3,7 +3,7 @@
   import { api, type BenchTest, type Setting } from '../lib/api/client';
   import Chart from '../lib/bench/Chart.svelte';
   import { figureText } from '../lib/bench/chart';
-  import Rule from '../lib/controls/Rule.svelte';
+  import Slider from '../lib/controls/Slider.svelte';
   import Segments from '../lib/controls/Segments.svelte';
   import PathRail from '../lib/path/PathRail.svelte';
   import { bench } from '../lib/state/bench.svelte';
@@ -134,22 +134,22 @@
     </header>
     <div class="asked">
       {#if bench.test === 'harmonics' || bench.test === 'curve' || bench.test === 'burst'}
-        <Rule
+        <Slider
           setting={FREQUENCY}
           value={bench.frequency_hz}
           change={(value) => (bench.frequency_hz = Number(value))}
         />
       {/if}
       {#if bench.test !== 'curve'}
-        <Rule
+        <Slider
           setting={LEVEL}
           value={bench.level_dbfs}
           change={(value) => (bench.level_dbfs = Number(value))}
         />
       {/if}
       {#if bench.test === 'burst'}
-        <Rule setting={LOW} value={bench.low_dbfs} change={(value) => (bench.low_dbfs = Number(value))} />
-        <Rule setting={BURST} value={bench.burst_ms} change={(value) => (bench.burst_ms = Number(value))} />
+        <Slider setting={LOW} value={bench.low_dbfs} change={(value) => (bench.low_dbfs = Number(value))} />
+        <Slider setting={BURST} value={bench.burst_ms} change={(value) => (bench.burst_ms = Number(value))} />
       {/if}
       {#if bench.test === 'aliasing'}
         <label><input type="checkbox" bind:checked={bench.compare} /> at every oversampling</label>

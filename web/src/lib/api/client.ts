@@ -90,8 +90,11 @@ async function ask<T>(method: string, path: string, body?: unknown, signal?: Abo
     );
   }
   if (!response.ok) {
-    const told = (await response.json().catch(() => null)) as { detail?: unknown } | null;
-    throw new Refused(response.status, typeof told?.detail === 'string' ? told.detail : response.statusText);
+    const problem = (await response.json().catch(() => null)) as { detail?: unknown } | null;
+    throw new Refused(
+      response.status,
+      typeof problem?.detail === 'string' ? problem.detail : response.statusText,
+    );
   }
   if (response.status === 204) return undefined as T;
   const text = response.headers.get('content-type')?.startsWith('text/');
@@ -105,8 +108,8 @@ export const api = {
   settings: () => ask<Record<Owner, Setting[]>>('GET', '/api/settings'),
   sessions: () => ask<SessionRow[]>('GET', '/api/sessions'),
   open: (id: number) => ask<Version>('GET', session(id)),
-  create: (asked: { name: string; rate_hz: number; tempo_bpm: number; beats_in_bar: number }) =>
-    ask<Version>('POST', '/api/sessions', asked),
+  create: (request: { name: string; rate_hz: number; tempo_bpm: number; beats_in_bar: number }) =>
+    ask<Version>('POST', '/api/sessions', request),
   demo: (name: string) => ask<JobView>('POST', '/api/sessions/demo', { name }),
   job: (number: number) => ask<JobView>('GET', `/api/jobs/${number}`),
   duplicate: (id: number) => ask<Version>('POST', `${session(id)}/duplicate`),
@@ -115,10 +118,10 @@ export const api = {
   /** number: of the move that was heard already; since: the revision the page has. */
   edit: (
     id: number,
-    asked: { edit: Edit; gesture: string | null; number: number },
+    request: { edit: Edit; gesture: string | null; number: number },
     tab: string,
     since: number,
-  ) => ask<VersionAnswer>('POST', `${session(id)}/edits`, { ...asked, tab, since }),
+  ) => ask<VersionAnswer>('POST', `${session(id)}/edits`, { ...request, tab, since }),
   undo: (id: number, tab: string, since: number) =>
     ask<VersionAnswer>('POST', `${session(id)}/undo`, { tab, since }),
   redo: (id: number, tab: string, since: number) =>
@@ -141,8 +144,8 @@ export const api = {
     ask<{ share: number }>('GET', `${session(id)}/bench/progress?tab=${encodeURIComponent(tab)}`),
   benchCsv: (id: number, question: BenchQuestion) =>
     ask<string>('POST', `${session(id)}/bench/csv`, question),
-  newImport: (id: number, asked: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' }) =>
-    ask<ImportView>('POST', `${session(id)}/imports`, asked),
+  newImport: (id: number, request: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' }) =>
+    ask<ImportView>('POST', `${session(id)}/imports`, request),
   finishImport: (id: number, number: number) => ask<JobView>('POST', `${session(id)}/imports/${number}`),
   importView: (id: number, number: number) => ask<ImportView>('GET', `${session(id)}/imports/${number}`),
   dropImport: (id: number, number: number) => ask<undefined>('DELETE', `${session(id)}/imports/${number}`),
@@ -184,7 +187,7 @@ export const api = {
   cancel: (number: number) => ask<undefined>('DELETE', `/api/jobs/${number}`),
 };
 
-/** Send a file's bytes; `progress` is told the share sent. `signal` stops it. */
+/** Send a file's bytes; `progress` is problem the share sent. `signal` stops it. */
 export function sendFile(
   id: number,
   number: number,
@@ -200,8 +203,8 @@ export function sendFile(
     request.upload.onprogress = (event) => progress(event.total ? event.loaded / event.total : 0);
     request.onload = () => {
       if (request.status < 300) return resolve();
-      const told = request.response as { detail?: string } | null;
-      const why = told?.detail ?? request.statusText;
+      const problem = request.response as { detail?: string } | null;
+      const why = problem?.detail ?? request.statusText;
       reject(new Refused(request.status, why.includes(file.name) ? why : `${file.name}: ${why}`));
     };
     request.onerror = () =>

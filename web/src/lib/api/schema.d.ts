@@ -175,7 +175,10 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /** Facts */
+    /**
+     * Facts
+     * @description A file never changes: it is measured once.
+     */
     get: operations["facts_api_media__media_id__get"];
     put?: never;
     post?: never;
@@ -1491,7 +1494,7 @@ export interface components {
       path?: components["schemas"]["Path-Input"];
       /**
        * Level Db
-       * @description How loud the lane lies in the sum; -90 dB is off.
+       * @description Level of the lane in the sum; -90 dB is off.
        * @default 0
        */
       level_db?: number;
@@ -1546,7 +1549,7 @@ export interface components {
       path?: components["schemas"]["Path-Output"];
       /**
        * Level Db
-       * @description How loud the lane lies in the sum; -90 dB is off.
+       * @description Level of the lane in the sum; -90 dB is off.
        * @default 0
        */
       level_db?: number;
@@ -2053,10 +2056,10 @@ export interface components {
     };
     /**
      * ProcessorReference
-     * @description aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether its
-     *     detector can be heard; keyed: whether that may listen to another sound; main: the settings that stand for all where several
-     *     are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting
-     *     drawn across the level picture; settings_schema: JSON schema of its settings.
+     * @description aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether it has
+     *     a detector; keyed: whether that may listen to another sound, needs_key: whether it must; main: the settings that stand for all
+     *     where several are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line:
+     *     the setting drawn across the level picture; settings_schema: JSON schema of its settings.
      */
     ProcessorReference: {
       /** Kind */
@@ -2075,6 +2078,8 @@ export interface components {
       keyed: boolean;
       /** Matched */
       matched: boolean;
+      /** Needs Key */
+      needs_key: boolean;
       /** Shows Gate */
       shows_gate: boolean;
       /** Level Line */

@@ -6,7 +6,7 @@ afterEach(() => vi.useRealTimers());
 
 function server() {
   const lines: (Line & { sent: string[] })[] = [];
-  const told: string[] = [];
+  const events: string[] = [];
   const socket = new Reconnecting(
     () => {
       const line = {
@@ -22,9 +22,9 @@ function server() {
       return line;
     },
     {
-      opened: () => told.push('open'),
-      lost: (reason, final) => told.push(`${final ? 'refused' : 'lost'} ${reason}`.trim()),
-      message: (data) => told.push(String(data)),
+      opened: () => events.push('open'),
+      lost: (reason, final) => events.push(`${final ? 'refused' : 'lost'} ${reason}`.trim()),
+      message: (data) => events.push(String(data)),
     },
   );
   const open = () => {
@@ -37,11 +37,11 @@ function server() {
     line.readyState = 3;
     line.onclose!({ code, reason });
   };
-  return { socket, lines, told, open, drop };
+  return { socket, lines, events, open, drop };
 }
 
 test('it comes back after a loss, told once, and tries ever more seldom', () => {
-  const { socket, lines, told, open, drop } = server();
+  const { socket, lines, events, open, drop } = server();
   open();
   expect(socket.send('one')).toBe(true);
   lines[0]!.onmessage!({ data: 'hello' });
@@ -57,7 +57,7 @@ test('it comes back after a loss, told once, and tries ever more seldom', () => 
   }
   vi.advanceTimersByTime(WAITS_MS.at(-1)!);
   open();
-  expect(told).toEqual(['open', 'hello', 'lost', 'open']);
+  expect(events).toEqual(['open', 'hello', 'lost', 'open']);
   drop();
   vi.advanceTimersByTime(WAITS_MS[0]!);
   expect(lines.length).toBe(2 + WAITS_MS.length + 1 + 1);
@@ -68,11 +68,11 @@ test('what is refused or closed stays closed', () => {
   first.drop(4404, 'there is no session 7');
   vi.advanceTimersByTime(60_000);
   expect(first.lines.length).toBe(1);
-  expect(first.told).toEqual(['refused there is no session 7']);
+  expect(first.events).toEqual(['refused there is no session 7']);
   const second = server();
   second.open();
   second.socket.close();
   vi.advanceTimersByTime(60_000);
   expect(second.lines.length).toBe(1);
-  expect(second.told).toEqual(['open']);
+  expect(second.events).toEqual(['open']);
 });

@@ -28,7 +28,7 @@ export class Reconnecting {
   private tries = 0;
   private timer: ReturnType<typeof setTimeout> | undefined;
   private closed = false;
-  private told = false;
+  private reported = false;
 
   constructor(
     private readonly make: () => Line,
@@ -59,15 +59,15 @@ export class Reconnecting {
     this.line = line;
     line.onopen = () => {
       this.tries = 0;
-      this.told = false;
+      this.reported = false;
       this.ends.opened();
     };
     line.onmessage = (event) => this.ends.message(event.data);
     line.onclose = ({ code, reason }) => {
       if (this.closed) return;
       const final = code >= REFUSED;
-      if (!this.told) this.ends.lost(reason, final);
-      this.told = true;
+      if (!this.reported) this.ends.lost(reason, final);
+      this.reported = true;
       if (final) return;
       const wait = WAITS_MS[Math.min(this.tries, WAITS_MS.length - 1)];
       this.tries += 1;

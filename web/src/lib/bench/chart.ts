@@ -62,10 +62,10 @@ export function roundTicks({ low, high }: Span, most: number): Tick[] {
   const raw = (high - low) / Math.max(1, most);
   const power = 10 ** Math.floor(Math.log10(raw));
   const step = [1, 2, 5, 10].map((n) => n * power).find((value) => value >= raw) ?? 10 * power;
-  const found: Tick[] = [];
+  const result: Tick[] = [];
   for (let at = Math.ceil(low / step) * step; at <= high + step * 1e-6; at += step)
-    found.push({ at: at + 0, text: String(Number(at.toFixed(6))) });
-  return found;
+    result.push({ at: at + 0, text: String(Number(at.toFixed(6))) });
+  return result;
 }
 
 /** A figure as it is read. */

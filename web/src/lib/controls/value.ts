@@ -75,9 +75,9 @@ export function parse(
     return offAt === null ? { refused: 'It cannot be off.' } : { value: offAt };
   const kilo = /^([+-]?\d+)k(\d+)(hz)?$/.exec(plain);
   if (kilo && unit === 'Hz') return { value: Number(`${kilo[1]}.${kilo[2]}`) * 1000 };
-  const found = /^([+-]?(?:\d+\.?\d*|\.\d+))(.*)$/.exec(plain);
-  if (!found) return { refused: `Type ${shown}.` };
-  const [, number, suffix] = found;
+  const result = /^([+-]?(?:\d+\.?\d*|\.\d+))(.*)$/.exec(plain);
+  if (!result) return { refused: `Type ${shown}.` };
+  const [, number, suffix] = result;
   const known = UNITS[unit] ?? {};
   // A bare number of per cent is one; a share is written as 50, not as 0.5.
   if (!suffix) return { value: Number(number) * (unit === '%' ? 0.01 : 1) };

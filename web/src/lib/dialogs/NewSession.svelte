@@ -4,13 +4,13 @@
   import { workspace } from '../state/workspace.svelte';
   import Dialog from './Dialog.svelte';
 
-  let { close, files: given = [] }: { close: () => void; files?: File[] } = $props();
+  let { close, files: dropped = [] }: { close: () => void; files?: File[] } = $props();
   let name = $state('');
   let rate = $state('files');
   let tempo = $state('120');
   let beats = $state(4);
   // svelte-ignore state_referenced_locally
-  let files = $state.raw<File[]>(given);
+  let files = $state.raw<File[]>(dropped);
   let picker = $state<HTMLInputElement | null>(null);
   let wrong = $state<string | null>(null);
   const bpm = $derived(Number(tempo.trim().replace(',', '.')));

@@ -55,8 +55,8 @@ export function pattern(
   colour: string,
 ): CanvasPattern {
   const name = `${kind} ${colour} ${window.devicePixelRatio}`;
-  const found = patterns.get(name);
-  if (found) return found;
+  const result = patterns.get(name);
+  if (result) return result;
   const ratio = window.devicePixelRatio || 1;
   const tile = document.createElement('canvas');
   const size = kind === 'hatch' ? 6 : 5;
@@ -168,10 +168,10 @@ export function paint(context: CanvasRenderingContext2D, colours: Colours, shape
 
 /** Calls `paint` now and whenever the element's size, the theme or the pixel ratio changes. */
 export function whenShown(element: HTMLElement, paint: () => void): () => void {
-  let asked = 0;
+  let request = 0;
   const later = () => {
-    cancelAnimationFrame(asked);
-    asked = requestAnimationFrame(paint);
+    cancelAnimationFrame(request);
+    request = requestAnimationFrame(paint);
   };
   const size = new ResizeObserver(later);
   size.observe(element);
@@ -181,7 +181,7 @@ export function whenShown(element: HTMLElement, paint: () => void): () => void {
   system.addEventListener('change', later);
   void document.fonts.ready.then(later);
   return () => {
-    cancelAnimationFrame(asked);
+    cancelAnimationFrame(request);
     size.disconnect();
     theme.disconnect();
     system.removeEventListener('change', later);

@@ -9,13 +9,13 @@ const PAUSE_MS = 34;
 
 export class Frames {
   private readonly paints = new Set<Paint>();
-  private asked = 0;
+  private requested = 0;
   private running = false;
 
   constructor(
     private readonly request: (paint: Paint) => number = (paint) =>
       setTimeout(() => requestAnimationFrame(paint), PAUSE_MS),
-    private readonly cancel: (asked: number) => void = (asked) => clearTimeout(asked),
+    private readonly cancel: (id: number) => void = (id) => clearTimeout(id),
   ) {}
 
   /** Paint from now on; returns how to end that. */
@@ -28,8 +28,8 @@ export class Frames {
   run(on: boolean): void {
     if (on === this.running) return;
     this.running = on;
-    this.cancel(this.asked);
-    this.asked = this.request((now) => this.frame(now));
+    this.cancel(this.requested);
+    this.requested = this.request((now) => this.frame(now));
   }
 
   get on(): boolean {
@@ -38,7 +38,7 @@ export class Frames {
 
   private frame(now: number): void {
     for (const paint of this.paints) paint(now);
-    if (this.running) this.asked = this.request((next) => this.frame(next));
+    if (this.running) this.requested = this.request((next) => this.frame(next));
   }
 }
 

@@ -61,14 +61,14 @@ export function ticks(from_s: number, to_s: number, width: number, grid: Grid, a
   const bar = barLength(grid);
   const every = [1, 2, 4, 8, 16, 32, 64, 128, 256].find((bars) => (bars * bar) / perPixel >= apart) ?? 512;
   const small = every > 1 ? every / 2 : bar / grid.beats_in_bar / perPixel >= 8 ? 1 / grid.beats_in_bar : 1;
-  const found: Tick[] = [];
+  const result: Tick[] = [];
   const first = Math.floor((from_s - grid.bar_one_s) / bar / small);
   for (let n = first; ; n += 1) {
     const bars = n * small;
     const at_s = grid.bar_one_s + bars * bar;
-    if (at_s > to_s) return found;
+    if (at_s > to_s) return result;
     if (at_s < from_s - 1e-9) continue;
     const whole = Math.abs(bars / every - Math.round(bars / every)) < 1e-6;
-    found.push({ at_s, label: whole ? String(Math.round(bars) + 1) : null });
+    result.push({ at_s, label: whole ? String(Math.round(bars) + 1) : null });
   }
 }

@@ -1,6 +1,6 @@
 <script lang="ts">
   /** What is chosen on the map: a line with what can be set of it, or a strip with all its lines. */
-  import Rule from '../controls/Rule.svelte';
+  import Slider from '../controls/Slider.svelte';
   import { setKey, setSend, setSource } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
   import { links, type Link } from './links';
@@ -45,7 +45,7 @@
     <h2>{WORDS[chosen.kind]} <span class="soft">{named(chosen.from)} to {named(chosen.to)}</span></h2>
     {#if chosen.kind === 'send'}
       {@const { send } = chosen}
-      {#key send.id}<Rule
+      {#key send.id}<Slider
           setting={workspace.setting('send', 'level_db')}
           mark="send_level_db"
           value={send.level_db}
@@ -74,7 +74,7 @@
     {:else if chosen.kind === 'key'}
       {@const { step, key } = chosen}
       <p class="soft">Key of the {detector(chosen)} on {named(chosen.to)}.</p>
-      {#key step.id}<Rule
+      {#key step.id}<Slider
           setting={workspace.setting('key', 'trim_db')}
           mark="key_trim_db"
           value={key.trim_db}
@@ -115,7 +115,7 @@
     </p>
   {:else if strip}
     <h2>{strip.name} <span class="soft">{strip.kind}</span></h2>
-    {#key strip.id}<Rule
+    {#key strip.id}<Slider
         setting={workspace.setting('strip', 'level_db')}
         value={strip.level_db}
         change={(value, gesture) => workspace.move('strip', strip.id, { level_db: value }, gesture)}

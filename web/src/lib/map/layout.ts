@@ -10,7 +10,7 @@ import { everyStep } from '../path/tree';
 export const PLATE = { width: 136, height: 38 };
 export const GAP = { column: 84, beside: 18, row: 14 };
 /** More rows than this, and strips of one bus stand beside each other. */
-const MOST_ROWS = 17;
+const MAX_ROWS = 17;
 
 export interface Plate {
   id: string;
@@ -38,18 +38,18 @@ export function targets(strip: Strip): string[] {
 /** How many strips lie between each strip and the main at most, itself counted; 0 is the main. */
 export function depths(strips: Strip[]): Map<string, number> {
   const byId = new Map(strips.map((strip) => [strip.id, strip]));
-  const found = new Map<string, number>();
+  const result = new Map<string, number>();
   const depth = (strip: Strip): number => {
-    const known = found.get(strip.id);
+    const known = result.get(strip.id);
     if (known !== undefined) return known;
-    found.set(strip.id, 1); // the server refuses loops, but a picture must not hang on one
+    result.set(strip.id, 1); // the server refuses loops, but a picture must not hang on one
     const ahead = targets(strip).flatMap((id) => byId.get(id) ?? []);
     const own = strip.kind === 'main' ? 0 : 1 + Math.max(0, ...ahead.map(depth));
-    found.set(strip.id, own);
+    result.set(strip.id, own);
     return own;
   };
   strips.forEach(depth);
-  return found;
+  return result;
 }
 
 export function layout(strips: Strip[]): Layout {
@@ -65,7 +65,7 @@ export function layout(strips: Strip[]): Layout {
   const isLeaf = (strip: Strip) => !feeders(strip.id).length;
   const columns = Array.from({ length: deepest + 1 }, (_, at) => {
     const leaves = strips.filter((strip) => depth.get(strip.id) === at && isLeaf(strip)).length;
-    return Math.max(1, Math.ceil(leaves / MOST_ROWS));
+    return Math.max(1, Math.ceil(leaves / MAX_ROWS));
   });
   const widths = columns.map((beside) => beside * PLATE.width + (beside - 1) * GAP.beside);
   /** The right edge of a column, from the left. */

@@ -21,24 +21,24 @@ export function keyStrip(strips: Strip[], own: string, key: Key): string {
 
 /** Every line; keys within one strip are not drawn. */
 export function links(strips: Strip[]): Link[] {
-  const found: Link[] = [];
+  const result: Link[] = [];
   for (const strip of strips) {
     if (strip.output !== null)
-      found.push({ kind: 'output', id: `output ${strip.id}`, from: strip.id, to: strip.output });
+      result.push({ kind: 'output', id: `output ${strip.id}`, from: strip.id, to: strip.output });
     for (const send of strip.sends)
-      found.push({ kind: 'send', id: `send ${send.id}`, from: strip.id, to: send.target, send });
+      result.push({ kind: 'send', id: `send ${send.id}`, from: strip.id, to: send.target, send });
     for (const step of everyStep(strip.path.steps)) {
       for (const lane of step.lanes ?? [])
         if (lane.output !== null)
-          found.push({ kind: 'lane', id: `lane ${lane.id}`, from: strip.id, to: lane.output, lane });
+          result.push({ kind: 'lane', id: `lane ${lane.id}`, from: strip.id, to: lane.output, lane });
       if (step.key) {
         const from = keyStrip(strips, strip.id, step.key);
         if (from !== strip.id)
-          found.push({ kind: 'key', id: `key ${step.id}`, from, to: strip.id, step, key: step.key });
+          result.push({ kind: 'key', id: `key ${step.id}`, from, to: strip.id, step, key: step.key });
       }
     }
   }
-  return found;
+  return result;
 }
 
 /** A line as SVG, and where its figure stands. */
@@ -107,13 +107,13 @@ export function choices(
   const source = strips.find((strip) => strip.id === from);
   const target = strips.find((strip) => strip.id === to);
   if (!source || !target || from === to) return [];
-  const found: Choice[] = [];
+  const result: Choice[] = [];
   if (target.kind !== 'track' && source.kind !== 'main') {
     if (source.output !== to)
-      found.push({ label: 'Output', edit: { op: 'set_output', strip_id: from, output: to } });
+      result.push({ label: 'Output', edit: { op: 'set_output', strip_id: from, output: to } });
     if (!source.sends.some((send) => send.target === to))
       for (const pre of [false, true])
-        found.push({
+        result.push({
           label: `Send, ${pre ? 'before' : 'after'} the level`,
           edit: {
             op: 'add_send',
@@ -125,13 +125,13 @@ export function choices(
   for (const step of everyStep(target.path.steps)) {
     const label = keyed(step.kind);
     if (label)
-      found.push({
+      result.push({
         label: `Key of the ${label.toLowerCase()}`,
         edit: { op: 'set_key', step_id: step.id, key: { strip_id: from } },
       });
   }
   const duck = newId();
-  found.push({
+  result.push({
     label: `A ducker on ${target.name}, with this key`,
     edit: {
       op: 'add_step',
@@ -139,7 +139,7 @@ export function choices(
       step: { id: duck, kind: 'ducker', settings: {}, key: { strip_id: from } },
     },
   });
-  return found;
+  return result;
 }
 
 /** What removes a line. */
@@ -165,16 +165,17 @@ export function sources(
   const at = (key: Partial<Key>, label: string): Source => ({ value: keyValue(key), label, key });
   const of = (strip: Strip): Source[] => {
     const named = strip.id === own.id ? {} : { strip_id: strip.id };
-    const found = [at({ ...named, at: 'after' }, `${strip.name}, after its path`)];
-    if (strip.path.steps.length) found.push(at({ ...named, at: 'before' }, `${strip.name}, before its path`));
+    const result = [at({ ...named, at: 'after' }, `${strip.name}, after its path`)];
+    if (strip.path.steps.length)
+      result.push(at({ ...named, at: 'before' }, `${strip.name}, before its path`));
     for (const step of everyStep(strip.path.steps)) {
-      found.push(
+      result.push(
         at({ step_id: step.id, at: 'after' }, `${strip.name}: after ${labelOf(step).toLowerCase()}`),
       );
       for (const lane of step.lanes ?? [])
-        found.push(at({ lane_id: lane.id, at: 'after' }, `${strip.name}: lane ${lane.name}`));
+        result.push(at({ lane_id: lane.id, at: 'after' }, `${strip.name}: lane ${lane.name}`));
     }
-    return found;
+    return result;
   };
   return [
     {

@@ -100,15 +100,15 @@ describe('the layout', () => {
 
 describe('the lines', () => {
   it('are outputs, sends and keys, each with its removal', () => {
-    const found = links(small);
-    expect(found.map((link) => link.id)).toEqual([
+    const result = links(small);
+    expect(result.map((link) => link.id)).toEqual([
       'output b1', 'output b2', 'output t1', 'send s-b2', 'output t2', 'key d', 'output t3',
     ]); // prettier-ignore
-    expect(found.map((link) => removal(link).op)).toEqual([
+    expect(result.map((link) => removal(link).op)).toEqual([
       'set_output', 'set_output', 'set_output', 'remove_send', 'set_output', 'set_key', 'set_output',
     ]); // prettier-ignore
     const at = new Map(layout(small).plates.map((plate) => [plate.id, plate]));
-    for (const link of found) {
+    for (const link of result) {
       const { d, x, y } = curve(link, at.get(link.from)!, at.get(link.to)!);
       expect(d).not.toMatch(/NaN|undefined/);
       expect(Number.isFinite(x + y)).toBe(true);

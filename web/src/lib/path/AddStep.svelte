@@ -58,10 +58,10 @@
       take: () => void insertSteps(workspace, renamed(start.path.steps)),
     })),
   ]);
-  const found = $derived(searched(items, search));
+  const result = $derived(searched(items, search));
 
   function choose(index: number): void {
-    const item = found[index];
+    const item = result[index];
     if (!item) return;
     close();
     item.take();
@@ -70,7 +70,7 @@
     event.stopPropagation();
     if (event.key === 'Escape') close();
     else if (event.key === 'Enter') choose(at);
-    else if (event.key === 'ArrowDown') at = Math.min(at + 1, found.length - 1);
+    else if (event.key === 'ArrowDown') at = Math.min(at + 1, result.length - 1);
     else if (event.key === 'ArrowUp') at = Math.max(at - 1, 0);
     else return;
     event.preventDefault();
@@ -87,7 +87,7 @@
     data-first
   />
   <ul>
-    {#each found as item, index (index)}
+    {#each result as item, index (index)}
       <li>
         <button class:at={index === at} onclick={() => choose(index)}>
           <b>{item.name}</b><span class="soft">{item.what}</span>

@@ -3,7 +3,7 @@
   import type { Setting, SettingValue, Step } from '../api/client';
   import Choice from '../controls/Choice.svelte';
   import Dividers from '../controls/Dividers.svelte';
-  import Rule from '../controls/Rule.svelte';
+  import Slider from '../controls/Slider.svelte';
   import Points from '../controls/Points.svelte';
   import Pictures from '../pictures/Pictures.svelte';
   import { format } from '../controls/value';
@@ -27,14 +27,14 @@
   const gateState = $derived(
     workspace.listening.playing && step ? workspace.listening.header?.gate_states[step.id] : undefined,
   );
-  const found = $derived(workspace.selection.found);
+  const result = $derived(workspace.selection.context);
   const lane = $derived(workspace.selection.lane);
   const split = $derived(step?.lanes ? step : null);
   /** What is edited: the step, the lane, or the strip itself. */
   const title = $derived(split ? splitName(split) : (processor?.label ?? lane?.name ?? strip?.name ?? ''));
   const trail = $derived([
     strip?.name ?? '',
-    ...(found?.trail ?? []).flatMap((part) => [splitName(part.split), part.lane.name]),
+    ...(result?.trail ?? []).flatMap((part) => [splitName(part.split), part.lane.name]),
   ]);
   let starting = $state(false);
 
@@ -43,15 +43,15 @@
   }
   const groups = $derived.by(() => {
     if (!processor || !step) return [];
-    const found: { name: string; settings: Setting[] }[] = [];
+    const result: { name: string; settings: Setting[] }[] = [];
     for (const setting of processor.settings.filter(
       (candidate) => applies(candidate, step) && candidate.name !== 'by', // a split stays what it is
     )) {
-      const group = found.find((candidate) => candidate.name === setting.group);
+      const group = result.find((candidate) => candidate.name === setting.group);
       if (group) group.settings.push(setting);
-      else found.push({ name: setting.group, settings: [setting] });
+      else result.push({ name: setting.group, settings: [setting] });
     }
-    return found;
+    return result;
   });
   /** The group that holds what the detector listens to. */
   const keyGroup = $derived((groups.find((group) => group.name === 'Detector') ?? groups[0])?.name);
@@ -75,7 +75,7 @@
       <span
         class="figure soft"
         data-figure="order"
-        title="This order is heard as loud as the other one; nothing of it is rendered"
+        title="Both orders are matched for listening; the render is not changed by it"
       >
         {workspace.listening.matched
           ? `order matched ${format(workspace.listening.order.gain_db, 'dB')}`
@@ -86,7 +86,7 @@
     <span class="space"></span>
     {#if step && processor}
       {#if !split}
-        {#if found?.lane}
+        {#if result?.lane}
           <button
             class="button"
             title="The same step, with its settings, in every lane"
@@ -104,7 +104,7 @@
       {#if swapPartner(workspace)}
         <button
           class="button"
-          title="Swap with its neighbour, and hear both orders equally loud (R)"
+          title="Swap with its neighbour, and compare both orders matched (R)"
           onclick={() => swapOrder(workspace)}>Swap</button
         >
       {/if}
@@ -140,7 +140,7 @@
         <button
           class="button"
           aria-pressed={workspace.listening.to === 'key'}
-          title="Listen to what the detector hears (G)"
+          title="Listen to the key (G)"
           onclick={() => workspace.listenToKey()}>Listen to key</button
         >
       {/if}
@@ -171,8 +171,8 @@
     class:alone={split && !groups.length}
     style:--groups={step ? Math.max(groups.length, 1) : 3}
   >
-    {#if lane && found?.split}
-      {#key lane.id}<LaneRules {lane} split={found.split} />{/key}
+    {#if lane && result?.split}
+      {#key lane.id}<LaneRules {lane} split={result.split} />{/key}
     {:else if step}
       {#each groups as group (`${step.id} ${group.name}`)}
         <div class="group">
@@ -194,7 +194,7 @@
                 change={(next) => put(setting.name, next, null)}
               />
             {:else if setting.type === 'number'}
-              <Rule
+              <Slider
                 {setting}
                 {value}
                 now={now[setting.name]}

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** What a detector listens to: the source, its trim, and what a mute of the source does. */
   import type { Step, Strip } from '../api/client';
-  import Rule from '../controls/Rule.svelte';
+  import Slider from '../controls/Slider.svelte';
   import { keyValue, sources } from '../map/links';
   import { labelOf, setKey, setSource } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
@@ -9,6 +9,8 @@
   let { step, strip }: { step: Step; strip: Strip } = $props();
   const groups = $derived(sources(workspace.session?.strips ?? [], strip, labelOf(workspace)));
   const chosen = $derived(keyValue(step.key));
+  /** Without a key the step does nothing, and says so at once. */
+  const needed = $derived(Boolean(workspace.processor(step.kind)?.needs_key));
   const silent = $derived(workspace.routing?.silent_keys[step.id]);
   const heard = $derived(workspace.listening.playing ? workspace.listening.header?.keys[step.id] : undefined);
 
@@ -29,7 +31,7 @@
     value={chosen}
     onchange={(event) => choose(event.currentTarget)}
   >
-    <option value="">internal</option>
+    <option value="">{needed ? 'none' : 'internal'}</option>
     {#each groups as group (group.name)}
       <optgroup label={group.name}>
         {#each group.sources as source (source.value)}<option value={source.value}>{source.label}</option
@@ -38,8 +40,11 @@
     {/each}
   </select>
 </label>
+{#if needed && !step.key}<p class="silent" data-figure="no key">
+    Choose a key: without one this step does nothing.
+  </p>{/if}
 {#if step.key}
-  <Rule
+  <Slider
     setting={workspace.setting('key', 'trim_db')}
     mark="key_trim_db"
     value={step.key.trim_db}

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** A chosen lane: its name, level, polarity and where it goes, and what can be done with it. */
   import type { Lane, Step } from '../api/client';
-  import Rule from '../controls/Rule.svelte';
+  import Slider from '../controls/Slider.svelte';
   import { addCeiling, giveBack, setLane } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
 
@@ -33,7 +33,7 @@
       }}
     />
   </label>
-  <Rule
+  <Slider
     setting={workspace.setting('lane', 'level_db')}
     value={lane.level_db}
     change={(value, gesture) => setLane(workspace, lane, { level_db: Number(value) }, gesture)}
@@ -55,9 +55,9 @@
 <div class="group">
   <h3 class="soft">Listening</h3>
   {#each SWITCHES as name (name)}
-    {@const told = workspace.setting('lane', name)}
-    <label class="row" title={told.help}>
-      <span>{told.label}</span>
+    {@const described = workspace.setting('lane', name)}
+    <label class="row" title={described.help}>
+      <span>{described.label}</span>
       <input
         type="checkbox"
         checked={lane[name]}

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** All lanes of a split side by side: what listens, how loud, and the main rules of the step that stands for each. */
   import type { Lane, Setting, Step } from '../api/client';
-  import Rule from '../controls/Rule.svelte';
+  import Slider from '../controls/Slider.svelte';
   import { format } from '../controls/value';
   import { bandsState, mainStep, takenDb } from '../state/bands.svelte';
   import { addCeiling, giveBack, linkAll, setLane, spanOf } from '../state/splits';
@@ -13,16 +13,16 @@
   const mains = $derived(lanes.map((lane) => mainStep(lane)));
   /** Each main rule of each kind of step there is, once. */
   const rows = $derived.by(() => {
-    const found: { kind: string; setting: Setting }[] = [];
+    const result: { kind: string; setting: Setting }[] = [];
     for (const step of mains) {
       const processor = step && workspace.processor(step.kind);
       for (const name of processor?.main ?? []) {
         const setting = processor!.settings.find((candidate) => candidate.name === name)!;
-        if (!found.some((row) => row.kind === step!.kind && row.setting.name === name))
-          found.push({ kind: step!.kind, setting });
+        if (!result.some((row) => row.kind === step!.kind && row.setting.name === name))
+          result.push({ kind: step!.kind, setting });
       }
     }
-    return found;
+    return result;
   });
   const kinds = $derived(new Set(rows.map((row) => row.kind)));
   const applies = (setting: Setting, step: Step) =>
@@ -63,7 +63,7 @@
   {/each}
   <span class="label">Level</span>
   {#each lanes as lane (lane.id)}
-    <Rule
+    <Slider
       bare
       setting={workspace.setting('lane', 'level_db')}
       of={lane.name}
@@ -79,7 +79,7 @@
     {#each lanes as lane, index (lane.id)}
       {@const step = mains[index]}
       {#if step && step.kind === kind && applies(setting, step)}
-        <Rule
+        <Slider
           bare
           {setting}
           of={lane.name}
@@ -112,7 +112,7 @@
   {#each lanes as lane (lane.id)}
     {@const limiter = ceilingOf(lane)}
     {#if limiter && ceiling}
-      <Rule
+      <Slider
         bare
         setting={ceiling}
         of={lane.name}

@@ -20,8 +20,8 @@
     if (lane.mute) return 'muted';
     if (bus) return `to ${bus.name}`;
     const level = format(lane.level_db, 'dB', -90);
-    const told = lane.bypass ? 'bypassed' : span && lane.level_db === 0 ? span : level;
-    return lane.invert ? `turned ${told}` : told;
+    const level_text = lane.bypass ? 'bypassed' : span && lane.level_db === 0 ? span : level;
+    return lane.invert ? `inverted ${level_text}` : level_text;
   });
   const alone = $derived(split.lanes?.some((other) => other.solo) && !lane.solo);
 </script>

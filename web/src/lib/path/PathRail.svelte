@@ -1,7 +1,7 @@
 <script lang="ts">
   /** The path as plates on a rail, left to right; splits fan out into lanes and join. Each plate shows its change live. */
   import type { Setting, Step } from '../api/client';
-  import Rule from '../controls/Rule.svelte';
+  import Slider from '../controls/Slider.svelte';
   import { format } from '../controls/value';
   import { BAND_STARTS, removeSplit, divide, idleSumDb, splitAt, splitName } from '../state/splits';
   import {
@@ -82,8 +82,8 @@
     const turn = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
     if (turn && event.altKey && from.stepId) moveSteps(workspace, turn);
     else if (turn && event.shiftKey && from.stepId) {
-      const found = find(steps, from);
-      const next = found?.siblings[found.index + turn];
+      const result = find(steps, from);
+      const next = result?.siblings[result.index + turn];
       if (next) workspace.selection.chooseSteps(next.id, true);
     } else if (way) {
       const next = arrow(steps, from, way);
@@ -216,7 +216,7 @@
       <div
         class="plate at strip"
         role="listitem"
-        class:chosen={workspace.selection.found === null}
+        class:chosen={workspace.selection.context === null}
         data-step="strip"
         style:left="8px"
         style:top="{railY}px"
@@ -292,7 +292,7 @@
           title={blended(owner) ? match(owner) : ''}
         >
           {#if blended(owner) && position}
-            <Rule
+            <Slider
               setting={position}
               mark="blend"
               of={label(owner)}

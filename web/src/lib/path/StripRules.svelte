@@ -1,7 +1,7 @@
 <script lang="ts">
   /** The strip itself: trim, level, pan, what it feeds, what it sends, and why it is silent if it is. */
   import { api, type MediaFacts, type SettingValue, type Strip } from '../api/client';
-  import Rule from '../controls/Rule.svelte';
+  import Slider from '../controls/Slider.svelte';
   import { clock } from '../draw/scale';
   import { addSend, setSend } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
@@ -35,7 +35,7 @@
 <div class="group">
   <h3 class="soft">Strip</h3>
   {#each ['trim_db', 'level_db', 'pan'] as const as name (`${strip.id} ${name}`)}
-    <Rule
+    <Slider
       setting={workspace.setting('strip', name)}
       value={strip[name]}
       change={(next, gesture) => put(name, next, gesture)}
@@ -77,7 +77,7 @@
     {#each strip.sends as send (send.id)}
       {@const bus = workspace.stripNamed(send.target)}
       <div class="send" title={workspace.routing?.silent_sends[send.id]}>
-        <Rule
+        <Slider
           setting={{
             ...workspace.setting('send', 'level_db'),
             label: workspace.routing?.silent_sends[send.id] ? `${bus} (silent)` : bus,

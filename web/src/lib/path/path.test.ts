@@ -31,9 +31,9 @@ const at = (id: string): Chosen =>
 
 describe('what stands in a path', () => {
   it('is found however deep, with what it stands in', () => {
-    const found = find(steps, at('xs'))!;
-    expect(found.trail.map((part) => part.lane.id)).toEqual(['one', 'x']);
-    expect([found.lane?.id, found.split?.id, found.index]).toEqual(['x', 'inner', 0]);
+    const result = find(steps, at('xs'))!;
+    expect(result.trail.map((part) => part.lane.id)).toEqual(['one', 'x']);
+    expect([result.lane?.id, result.split?.id, result.index]).toEqual(['x', 'inner', 0]);
     expect(find(steps, at('y'))!.split!.id).toBe('inner');
     expect(find(steps, at('gone'))).toBeNull();
     expect([...everyStep(steps)].map((s) => s.id)).toEqual(['a', 'outer', 'b', 'inner', 'xs', 'c', 'd']);

@@ -11,6 +11,7 @@ export function plateText(
   header: BlockHeader | null,
 ): string {
   if (step.bypass) return 'bypassed';
+  if (processor?.needs_key && !step.key) return 'no key';
   const gate = header?.gate_states[step.id];
   if (gate !== undefined && processor?.shows_gate) return gate;
   const live = step.lanes ? undefined : header?.steps[step.id];

@@ -23,7 +23,7 @@ export function searched<T extends Searchable>(items: readonly T[], search: stri
   };
   return items
     .map((item, at) => ({ item, at, rank: rank(item) }))
-    .filter((found) => found.rank < 3)
+    .filter((result) => result.rank < 3)
     .sort((a, b) => a.rank - b.rank || a.at - b.at)
-    .map((found) => found.item);
+    .map((result) => result.item);
 }

@@ -8,7 +8,7 @@ export interface Chosen {
 }
 
 /** A step or a lane with what it stands in. `trail`: the splits and lanes around it, the outermost first. */
-export interface Found {
+export interface Context {
   step: Step | null;
   lane: Lane | null;
   /** The split whose lane this is, or in whose lane it stands. */
@@ -18,7 +18,11 @@ export interface Found {
   trail: { split: Step; lane: Lane }[];
 }
 
-export function find(steps: Step[], { stepId, laneId }: Chosen, trail: Found['trail'] = []): Found | null {
+export function find(
+  steps: Step[],
+  { stepId, laneId }: Chosen,
+  trail: Context['trail'] = [],
+): Context | null {
   const around = trail.at(-1) ?? null;
   for (const [index, step] of steps.entries()) {
     if (stepId !== null && step.id === stepId)
@@ -34,8 +38,8 @@ export function find(steps: Step[], { stepId, laneId }: Chosen, trail: Found['tr
       const inside = [...trail, { split: step, lane }];
       if (stepId === null && laneId === lane.id)
         return { step: null, lane, split: step, siblings: lane.path.steps, index: -1, trail: inside };
-      const found = find(lane.path.steps, { stepId, laneId }, inside);
-      if (found) return found;
+      const result = find(lane.path.steps, { stepId, laneId }, inside);
+      if (result) return result;
     }
   }
   return null;
@@ -52,8 +56,8 @@ export function* everyStep(steps: Step[]): Generator<Step> {
 export function renamed(steps: Step[]): Step[] {
   const names: Record<string, string> = {};
   const fresh = (id: string) => (names[id] ??= newId());
-  const copies = (given: Step[]): Step[] =>
-    given.map(({ id, lanes, ...step }) => ({
+  const copies = (steps: Step[]): Step[] =>
+    steps.map(({ id, lanes, ...step }) => ({
       ...step,
       id: fresh(id),
       ...(lanes && {
@@ -90,9 +94,9 @@ export function arrow(steps: Step[], from: Chosen, way: 'left' | 'right' | 'up' 
   if (from.stepId === null && from.laneId === null) {
     return way === 'right' && steps[0] ? ofStep(steps[0]) : null;
   }
-  const found = find(steps, from);
-  if (!found) return null;
-  const { step, split, siblings, index, trail } = found;
+  const result = find(steps, from);
+  if (!result) return null;
+  const { step, split, siblings, index, trail } = result;
   const lane = trail.at(-1)?.lane ?? null;
   if (way === 'left') {
     if (step === null) return ofStep(split!);

@@ -27,7 +27,7 @@
   const lanes = $derived(split?.lanes ?? []);
   const byBands = $derived(split?.settings['by'] === 'bands');
   const dividers = $derived(moving ?? (byBands ? (split!.settings['dividers_hz'] as number[]) : []));
-  const spectrum = $derived(byBands ? (spectrumState.found?.spectrum ?? null) : null);
+  const spectrum = $derived(byBands ? (spectrumState.result?.spectrum ?? null) : null);
   const axes = $derived(axesOf(box));
   const columns = $derived(columnsOf(lanes.length, byBands ? dividers : null, axes));
   const taken = $derived(lanes.map((lane) => takenDb(lane)));
@@ -43,7 +43,7 @@
       axes,
     ),
   );
-  const told = $derived(
+  const sentence = $derived(
     says(lanes.map((lane, i) => ({ name: lane.name, taken_db: taken[i]!, level_db: lane.level_db }))),
   );
   const y = (level: number) => levelAt(level, axes);
@@ -163,10 +163,10 @@
 <Plot
   name="bands"
   label="All lanes in one picture"
-  says={told}
+  says={sentence}
   layers={[lines, shapes]}
   bind:box
-  data-lanes={bandsState.found?.bands.lanes.length ?? 0}
+  data-lanes={bandsState.result?.bands.lanes.length ?? 0}
   data-taken={taken.map((level) => level.toFixed(1)).join(' ')}
   ondblclick={addDivider}
 >

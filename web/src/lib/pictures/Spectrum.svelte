@@ -15,8 +15,8 @@
   const WHEEL_MS = 1500;
 
   let box = $state.raw({ width: 0, height: 0 });
-  const found = $derived(spectrumState.found);
-  const spectrum = $derived(found?.spectrum ?? null);
+  const result = $derived(spectrumState.result);
+  const spectrum = $derived(result?.spectrum ?? null);
   const settings = $derived(workspace.selection.step?.settings ?? {});
   const described = $derived(
     workspace.selection.step ? (workspace.processor(workspace.selection.step.kind)?.settings ?? []) : [],
@@ -24,9 +24,9 @@
   const corners = $derived(cornersOf(described, settings));
   const band = $derived(bandOf(settings));
   const at = $derived(
-    found && spectrum && workspace.listening.playing && spectrum.moving_before_db.length
+    result && spectrum && workspace.listening.playing && spectrum.moving_before_db.length
       ? clamp(
-          Math.round((workspace.listening.position_s - found.start_s) / spectrum.hop_s),
+          Math.round((workspace.listening.position_s - result.start_s) / spectrum.hop_s),
           0,
           spectrum.moving_before_db.length - 1,
         )

@@ -69,13 +69,14 @@
   }
   /** A typed number for a value of the session, within its limits. */
   async function typed(name: 'tempo_bpm' | 'beats_in_bar' | 'bar_one_s', field: HTMLInputElement) {
-    const told = workspace.setting('session', name);
+    const described = workspace.setting('session', name);
     const value = Number(field.value.trim().replace(',', '.'));
-    const [low, high] = [told.minimum ?? 0, told.maximum ?? 1];
+    const [low, high] = [described.minimum ?? 0, described.maximum ?? 1];
     wrong = null;
     if (!field.value.trim() || !Number.isFinite(value))
-      wrong = `${told.label}: "${field.value}" is no number.`;
-    else if (value < low || value > high) wrong = `${told.label} is from ${low} to ${high} ${told.unit}.`;
+      wrong = `${described.label}: "${field.value}" is no number.`;
+    else if (value < low || value > high)
+      wrong = `${described.label} is from ${low} to ${high} ${described.unit}.`;
     else if (name === 'beats_in_bar' && !Number.isInteger(value))
       wrong = 'Beats in a bar are whole quarter notes.';
     else if (value !== session?.[name]) await set({ [name]: value });

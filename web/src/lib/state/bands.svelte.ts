@@ -4,17 +4,17 @@ import { everyStep } from '../path/tree';
 import { workspace } from './workspace.svelte';
 
 class BandsState {
-  found = $state.raw<{ step_id: string; bands: Bands } | null>(null);
+  result = $state.raw<{ step_id: string; bands: Bands } | null>(null);
   /** Whether it is being worked out. */
   busy = $state(false);
-  private asked = 0;
+  private latest = 0;
 
   async ask(): Promise<void> {
     const { version } = workspace;
     const { step } = workspace.selection;
     const { passage } = workspace.listening;
     if (!version || !step?.lanes) return;
-    const number = (this.asked += 1);
+    const number = (this.latest += 1);
     this.busy = true;
     await workspace.attempt(async () => {
       const answer = await api.studyBands(version.id, {
@@ -25,13 +25,13 @@ class BandsState {
         start_s: passage.start_s,
         end_s: passage.end_s,
       });
-      if (answer && number === this.asked) this.found = { step_id: step.id, bands: answer.bands };
+      if (answer && number === this.latest) this.result = { step_id: step.id, bands: answer.bands };
     });
-    if (number === this.asked) this.busy = false;
+    if (number === this.latest) this.busy = false;
   }
 
   of(lane: Lane): LaneFigures | undefined {
-    return this.found?.bands.lanes.find((figures) => figures.lane_id === lane.id);
+    return this.result?.bands.lanes.find((figures) => figures.lane_id === lane.id);
   }
 }
 

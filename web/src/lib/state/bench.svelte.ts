@@ -10,7 +10,7 @@ export interface Pin {
 }
 
 /** Results that are kept beside each other at most. */
-const MOST_PINS = 4;
+const MAX_PINS = 4;
 const LETTERS = ['A', 'B', 'C', 'D'];
 /** An edit under way is measured when it rests for this long. */
 const REST_MS = 250;
@@ -31,7 +31,7 @@ class BenchState {
 
   private timer = 0;
   private polling = 0;
-  private asked = 0;
+  private latest = 0;
 
   /** What is on the bench, in words. */
   get label(): string {
@@ -65,11 +65,11 @@ class BenchState {
   async run(): Promise<void> {
     const id = workspace.version?.id;
     if (id === undefined) return;
-    const mine = (this.asked += 1);
+    const mine = (this.latest += 1);
     this.share = 0;
     this.poll(id);
     const answer = await workspace.attempt(() => api.bench(id, this.question()));
-    if (mine !== this.asked) return;
+    if (mine !== this.latest) return;
     clearInterval(this.polling);
     this.share = null;
     if (!answer) return;
@@ -106,7 +106,7 @@ class BenchState {
     const label = step
       ? `${this.label}, ${step.bypass ? 'bypassed' : (workspace.version?.plates[step.id] ?? '')}`
       : this.label;
-    this.pins = [...kept, { letter, label, result: this.result }].slice(-MOST_PINS);
+    this.pins = [...kept, { letter, label, result: this.result }].slice(-MAX_PINS);
   }
 
   unpin(letter: string): void {

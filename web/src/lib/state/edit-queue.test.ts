@@ -8,7 +8,7 @@ afterEach(() => vi.useRealTimers());
 
 const drag = (id: string, value: number, name = 'threshold_db') => setOf('step', id, { [name]: value });
 
-/** A server that answers when it is told to. */
+/** A server that answers when it is changes to. */
 function server() {
   const sent: Waiting[] = [];
   const answers: (() => void)[] = [];
@@ -84,14 +84,14 @@ test('a target is the set of values that are moved, in any order', () => {
 test('what could not be sent waits for the server, goes on being replaced, and keeps its place', async () => {
   const tried: Edit[] = [];
   let reachable = false;
-  let told = 0;
+  let changes = 0;
   const queue = new EditQueue(
     async ({ edit }) => {
       tried.push(edit);
       await Promise.resolve();
       if (!reachable) throw new Error('not reached');
     },
-    () => (told += 1),
+    () => (changes += 1),
     () => true,
   );
   const done = queue.add(drag('a', 1), 'g');
@@ -100,7 +100,7 @@ test('what could not be sent waits for the server, goes on being replaced, and k
   void queue.add(drag('a', 2), 'g');
   void queue.add({ op: 'remove_step', step_id: 'b' });
   expect(queue.edits).toEqual([drag('a', 2), { op: 'remove_step', step_id: 'b' }]);
-  expect(told).toBeGreaterThan(2);
+  expect(changes).toBeGreaterThan(2);
   queue.resume();
   await vi.advanceTimersByTimeAsync(STORE_EVERY_MS);
   expect(queue.paused).toBe(true); // still away

@@ -23,7 +23,7 @@ function made() {
   let server!: Listener;
   listening.open((listener) => {
     server = listener;
-    return { send: (told) => sent.push(told), wake: () => Promise.resolve(), close: vi.fn() };
+    return { send: (message) => sent.push(message), wake: () => Promise.resolve(), close: vi.fn() };
   });
   const types = () => sent.map(({ type }) => type);
   return { listening, server, sent, types, notes, back, message };

@@ -33,7 +33,7 @@ export class Measuring {
   showsOverview = false;
   private timer: ReturnType<typeof setTimeout> | undefined;
   private editedAt = -Infinity;
-  private asked = 0;
+  private latest = 0;
   private detail: Detail = { columns: 800, zoom: [0, 1] };
   private overviewColumns = OVERVIEW_COLUMNS;
   private numbers = 0;
@@ -102,15 +102,15 @@ export class Measuring {
   close(): void {
     this.overviewColumns = OVERVIEW_COLUMNS;
     clearTimeout(this.timer);
-    this.asked += 1;
+    this.latest += 1;
     this.clear(true);
     this.stale = this.overviewStale = false;
   }
 
   private async ask(): Promise<void> {
-    const number = (this.asked += 1);
+    const number = (this.latest += 1);
     const study = await this.questions.study(this.detail);
-    if (number !== this.asked || !study) return;
+    if (number !== this.latest || !study) return;
     this.study = study;
     this.stale = false;
     const settled = this.editedAt + OVERVIEW_SETTLE_MS - performance.now();
@@ -122,7 +122,7 @@ export class Measuring {
   private async askOverview(number: number): Promise<void> {
     if (!this.showsOverview) return;
     const overview = await this.questions.overview(this.overviewColumns);
-    if (number !== this.asked || !overview) return;
+    if (number !== this.latest || !overview) return;
     this.overview = overview;
     this.overviewStale = false;
   }

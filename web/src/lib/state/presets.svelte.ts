@@ -53,14 +53,14 @@ class PresetState {
   import(file: File): Promise<void> {
     return this.then(async () => {
       const text = await file.text();
-      let given: unknown;
+      let data: unknown;
       try {
-        given = JSON.parse(text);
+        data = JSON.parse(text);
       } catch {
         workspace.note(`${file.name}: this is not a preset file; it is to be JSON text.`, 'error');
         return;
       }
-      const taken = await api.importPresets(given);
+      const taken = await api.importPresets(data);
       workspace.note(taken.length === 1 ? 'One preset imported.' : `${taken.length} presets imported.`);
     });
   }

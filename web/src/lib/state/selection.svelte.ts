@@ -1,6 +1,6 @@
 /** What is chosen: a strip, and on its path a step or a lane; strips or steps chosen together. */
 import type { Lane, Session, Step, Strip } from '../api/client';
-import { find, type Chosen, type Found } from '../path/tree';
+import { find, type Chosen, type Context } from '../path/tree';
 
 export class Selection {
   stripId = $state('main');
@@ -22,14 +22,14 @@ export class Selection {
   readonly strip: Strip | null = $derived(this.stripOf(this.stripId));
 
   /** The chosen step or lane, with what it stands in; null if it is the strip itself. */
-  readonly found: Found | null = $derived(
+  readonly context: Context | null = $derived(
     this.strip ? find(this.strip.path.steps, { stepId: this.stepId, laneId: this.laneId }) : null,
   );
 
-  readonly step: Step | null = $derived(this.found?.step ?? null);
+  readonly step: Step | null = $derived(this.context?.step ?? null);
 
   /** The lane that is chosen itself. */
-  readonly lane: Lane | null = $derived(this.stepId === null ? (this.found?.lane ?? null) : null);
+  readonly lane: Lane | null = $derived(this.stepId === null ? (this.context?.lane ?? null) : null);
 
   /** What is compared and measured, as the server is told. */
   get scope() {
@@ -38,10 +38,10 @@ export class Selection {
 
   /** Where something new goes: behind the chosen step, at the end of the chosen lane, or of the path. */
   get place(): { lane_id: string | null; index: number } {
-    const { found } = this;
-    if (!found) return { lane_id: null, index: this.strip?.path.steps.length ?? 0 };
-    const index = found.step ? found.index + 1 : found.siblings.length;
-    return { lane_id: found.lane?.id ?? null, index };
+    const { context } = this;
+    if (!context) return { lane_id: null, index: this.strip?.path.steps.length ?? 0 };
+    const index = context.step ? context.index + 1 : context.siblings.length;
+    return { lane_id: context.lane?.id ?? null, index };
   }
 
   private stripOf(id: string): Strip | null {
@@ -60,7 +60,7 @@ export class Selection {
   /** If what was chosen is gone, choose what is nearest. */
   settle(): void {
     if (!this.strip) this.stripId = 'main';
-    if ((this.stepId === null && this.laneId === null) || this.found) return;
+    if ((this.stepId === null && this.laneId === null) || this.context) return;
     this.stepId = this.strip?.path.steps.at(-1)?.id ?? null;
     this.laneId = null;
   }

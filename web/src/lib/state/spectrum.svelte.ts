@@ -9,16 +9,16 @@ class SpectrumState {
   moving = $state(false);
   private last = $state.raw<{ of: string; start_s: number; spectrum: Spectrum } | null>(null);
   /** Nothing until the chosen scope's own has come: another scope's would be wrong evidence. */
-  readonly found = $derived(this.last?.of === JSON.stringify(workspace.selection.scope) ? this.last : null);
+  readonly result = $derived(this.last?.of === JSON.stringify(workspace.selection.scope) ? this.last : null);
   /** Whether it is being worked out. */
   busy = $state(false);
-  private asked = 0;
+  private latest = 0;
 
   /** Ask again; called when a new study of the scope has come in. */
   async ask(): Promise<void> {
     const version = workspace.version;
     if (!version) return;
-    const number = (this.asked += 1);
+    const number = (this.latest += 1);
     this.busy = true;
     const { start_s, end_s } = workspace.listening.passage;
     await workspace.attempt(async () => {
@@ -32,9 +32,9 @@ class SpectrumState {
         fraction: this.fraction,
         moving: this.moving,
       });
-      if (answer && number === this.asked) this.last = { of, ...answer };
+      if (answer && number === this.latest) this.last = { of, ...answer };
     });
-    if (number === this.asked) this.busy = false;
+    if (number === this.latest) this.busy = false;
   }
 }
 

@@ -37,7 +37,7 @@ export async function divide(
   });
   workspace.selection.choose(strip.id, split_id);
   if (by === 'copies' && workspace.selection.step?.id === split_id)
-    workspace.note('The blend stands at the untreated end: move it to bring the treated lane in.');
+    workspace.note('The blend is fully dry: move it to bring in the wet lane.');
 }
 
 export async function removeSplit(workspace: Workspace): Promise<void> {
@@ -55,7 +55,7 @@ export async function removeSplit(workspace: Workspace): Promise<void> {
 export function splitAt(workspace: Workspace): Step | null {
   return workspace.selection.step?.lanes
     ? workspace.selection.step
-    : (workspace.selection.found?.split ?? null);
+    : (workspace.selection.context?.split ?? null);
 }
 
 export function setLane(
@@ -90,7 +90,7 @@ export async function giveBack(workspace: Workspace, lane: Lane): Promise<void> 
   const { passage } = workspace.listening;
   if (!version) return;
   await workspace.attempt(async () => {
-    const found = await api.giveBack(version.id, {
+    const result = await api.giveBack(version.id, {
       tab: workspace.tab,
       number: workspace.measuring.nextNumber(),
       strip_id: workspace.selection.stripId,
@@ -98,7 +98,7 @@ export async function giveBack(workspace: Workspace, lane: Lane): Promise<void> 
       start_s: passage.start_s,
       end_s: passage.end_s,
     });
-    if (found) await workspace.edit(setOf('lane', lane.id, { level_db: found.level_db }));
+    if (result) await workspace.edit(setOf('lane', lane.id, { level_db: result.level_db }));
   });
 }
 

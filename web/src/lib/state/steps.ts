@@ -48,8 +48,8 @@ export function copySteps(workspace: Workspace): void {
 /** Behind the last of the chosen steps. */
 function behind(workspace: Workspace): { lane_id: string | null; index: number } {
   const last = chosenSteps(workspace).at(-1);
-  const found = last && find(workspace.selection.strip?.path.steps ?? [], { stepId: last.id, laneId: null });
-  return found ? { lane_id: found.lane?.id ?? null, index: found.index + 1 } : workspace.selection.place;
+  const result = last && find(workspace.selection.strip?.path.steps ?? [], { stepId: last.id, laneId: null });
+  return result ? { lane_id: result.lane?.id ?? null, index: result.index + 1 } : workspace.selection.place;
 }
 
 export async function pasteSteps(workspace: Workspace): Promise<void> {
@@ -86,26 +86,26 @@ export function moveStepTo(
   lane_id: string | null,
   index: number,
 ): void {
-  const found = find(workspace.selection.strip?.path.steps ?? [], { stepId, laneId: null });
-  if (!found) return;
-  const same = (found.lane?.id ?? null) === lane_id;
-  if (same && (index === found.index || index === found.index + 1)) return;
+  const result = find(workspace.selection.strip?.path.steps ?? [], { stepId, laneId: null });
+  if (!result) return;
+  const same = (result.lane?.id ?? null) === lane_id;
+  if (same && (index === result.index || index === result.index + 1)) return;
   void workspace.edit({
     op: 'move_step',
     step_id: stepId,
     strip_id: workspace.selection.stripId,
     lane_id,
-    index: same && index > found.index ? index - 1 : index,
+    index: same && index > result.index ? index - 1 : index,
   });
 }
 
 /** Move the steps one place to the left (-1) or to the right (1) in their path. */
 export function moveSteps(workspace: Workspace, turn: number): void {
   const going = chosenSteps(workspace);
-  const found =
+  const result =
     going[0] && find(workspace.selection.strip?.path.steps ?? [], { stepId: going[0].id, laneId: null });
-  if (!found) return;
-  const { siblings, lane } = found;
+  if (!result) return;
+  const { siblings, lane } = result;
   const places = going.map((step) => siblings.indexOf(step));
   if (Math.min(...places) + turn < 0 || Math.max(...places) + turn >= siblings.length) return;
   const order = turn < 0 ? going : going.toReversed();
@@ -121,10 +121,10 @@ export function moveSteps(workspace: Workspace, turn: number): void {
 
 /** The step that the chosen one trades places with: the one it was swapped with last, or the next, or the one before. */
 export function swapPartner(workspace: Workspace): Step | null {
-  const { found, step } = workspace.selection;
+  const { context: result, step } = workspace.selection;
   const { order } = workspace.listening;
-  if (!found || !step) return null;
-  const beside = [found.siblings[found.index + 1], found.siblings[found.index - 1]];
+  if (!result || !step) return null;
+  const beside = [result.siblings[result.index + 1], result.siblings[result.index - 1]];
   const pair = order ? [order.step_id, order.other_id] : [];
   const swapped = beside.find((other) => other && pair.includes(other.id) && pair.includes(step.id));
   return swapped ?? beside[0] ?? beside[1] ?? null;
@@ -132,19 +132,19 @@ export function swapPartner(workspace: Workspace): Step | null {
 
 /** Swap the chosen step with its partner, and hear both orders equally loud; once more swaps back. */
 export async function swapOrder(workspace: Workspace): Promise<void> {
-  const { found, step } = workspace.selection;
+  const { context: result, step } = workspace.selection;
   const { order } = workspace.listening;
   const { version } = workspace;
   const partner = swapPartner(workspace);
-  if (!found || !step || !version || !partner)
+  if (!result || !step || !version || !partner)
     return workspace.note('Two steps in one path can be swapped: choose one that has a neighbour.');
   const { start_s, end_s } = workspace.listening.passage;
   const move = {
     op: 'move_step' as const,
     step_id: step.id,
     strip_id: workspace.selection.stripId,
-    lane_id: found.lane?.id ?? null,
-    index: found.siblings.indexOf(partner),
+    lane_id: result.lane?.id ?? null,
+    index: result.siblings.indexOf(partner),
   };
   const answer = await workspace.attempt(() =>
     api.studyOrder(version.id, {

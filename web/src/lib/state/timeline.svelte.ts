@@ -102,11 +102,11 @@ export function take({ start_s, end_s, name }: Section): void {
 export function section(way: 1 | -1): void {
   const { start_s } = workspace.listening.passage;
   const all = sections();
-  const found =
+  const result =
     way > 0
       ? all.find((one) => one.start_s > start_s + 1e-6)
       : all.findLast((one) => one.start_s < start_s - 1e-6);
-  if (found) take(found);
+  if (result) take(result);
   else
     workspace.note(
       all.length ? 'There is no further section.' : 'There is no section yet: drag one above the waveform.',
@@ -153,11 +153,11 @@ export function remove(id: string): void {
 
 export function splitAtPlayhead(): void {
   const at_s = snapped(workspace.listening.heardPosition());
-  const found = sections().find((one) => one.start_s < at_s - 1e-6 && one.end_s > at_s + 1e-6);
-  if (!found) return workspace.note('The playhead is in no section that could be split there.');
-  const second = { id: newId(), name: `${found.name} 2`, start_s: at_s, end_s: found.end_s };
+  const result = sections().find((one) => one.start_s < at_s - 1e-6 && one.end_s > at_s + 1e-6);
+  if (!result) return workspace.note('The playhead is in no section that could be split there.');
+  const second = { id: newId(), name: `${result.name} 2`, start_s: at_s, end_s: result.end_s };
   const edits: Edit[] = [
-    { op: 'set_section', section_id: found.id, end_s: at_s },
+    { op: 'set_section', section_id: result.id, end_s: at_s },
     { op: 'add_section', section: second },
   ];
   void workspace.edit({ op: 'batch', edits });

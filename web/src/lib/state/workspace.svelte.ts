@@ -77,14 +77,14 @@ export class Workspace {
   /** What is proposed after an import, until it is answered. */
   imported = $state.raw<ImportView | null>(null);
 
-  /** As the server last told. */
-  private told: Version | null = null;
+  /** As the server last stored. */
+  private stored: Version | null = null;
   private readonly queue: EditQueue = new EditQueue(
     async (next) => {
-      const told = this.told;
-      if (!told) return;
+      const stored = this.stored;
+      if (!stored) return;
       try {
-        await this.changed(await api.edit(told.id, next, this.tab, told.revision));
+        await this.changed(await api.edit(stored.id, next, this.tab, stored.revision));
       } catch (error) {
         if (!(error instanceof Refused) || error.status === 0) throw error;
         this.note(
@@ -175,14 +175,14 @@ export class Workspace {
     this.jobs.close();
     this.selection.clear();
     this.matching = [];
-    this.version = this.told = null;
+    this.version = this.stored = null;
     this.queue.clear();
   }
 
   private take(version: Version): void {
-    if (this.told?.id === version.id && version.revision < this.told.revision) return;
-    const rate = this.told?.session.rate_hz;
-    this.told = version;
+    if (this.stored?.id === version.id && version.revision < this.stored.revision) return;
+    const rate = this.stored?.session.rate_hz;
+    this.stored = version;
     // The sound comes at another rate from now on.
     if (rate !== undefined && rate !== version.session.rate_hz) this.listenTo(version);
     this.preview();
@@ -191,8 +191,8 @@ export class Workspace {
   /** Show what is on its way to the server as if it were there. */
   private preview(): void {
     this.saving = this.queue.left;
-    if (!this.told) return;
-    this.version = previewed(this.told, this.queue.edits);
+    if (!this.stored) return;
+    this.version = previewed(this.stored, this.queue.edits);
     this.selection.settle();
   }
 
@@ -242,15 +242,15 @@ export class Workspace {
 
   /** What a value is: its label, unit, range and scale. */
   setting(of: Owner, name: string): Setting {
-    const found = this.settings[of]?.find((candidate) => candidate.name === name);
-    if (!found) throw new Error(`the server describes no ${name} of a ${of}`);
-    return found;
+    const result = this.settings[of]?.find((candidate) => candidate.name === name);
+    if (!result) throw new Error(`the server describes no ${name} of a ${of}`);
+    return result;
   }
 
   private async changed(answer: VersionAnswer): Promise<void> {
-    if (this.told?.id !== answer.id) return;
+    if (this.stored?.id !== answer.id) return;
     // Another tab, or a measured match, came between: then the whole is asked for.
-    const version = merged(this.told, answer);
+    const version = merged(this.stored, answer);
     if (version) this.take(version);
     else await this.refresh();
     if (this.listening.order && !this.ordering) this.listening.setOrder(null);
@@ -271,8 +271,8 @@ export class Workspace {
   /** What is on its way comes first: the last edit made is the one that is undone. */
   private async goInHistory(way: typeof api.undo): Promise<void> {
     await this.queue.settled;
-    const told = this.told;
-    if (told) await this.attempt(async () => this.changed(await way(told.id, this.tab, told.revision)));
+    const stored = this.stored;
+    if (stored) await this.attempt(async () => this.changed(await way(stored.id, this.tab, stored.revision)));
   }
 
   set(stepId: string, settings: Record<string, SettingValue>, gesture: string | null = null): void {
@@ -289,12 +289,12 @@ export class Workspace {
 
   async removeStep(stepId: string): Promise<void> {
     const { selection } = this;
-    const found = selection.strip && find(selection.strip.path.steps, { stepId, laneId: null });
-    if (!found) return;
-    const next = found.siblings[found.index + 1] ?? found.siblings[found.index - 1];
+    const result = selection.strip && find(selection.strip.path.steps, { stepId, laneId: null });
+    if (!result) return;
+    const next = result.siblings[result.index + 1] ?? result.siblings[result.index - 1];
     await this.edit({ op: 'remove_step', step_id: stepId });
     if (selection.stepId === stepId || !selection.step)
-      selection.choose(selection.stripId, next?.id ?? null, next ? null : (found.lane?.id ?? null));
+      selection.choose(selection.stripId, next?.id ?? null, next ? null : (result.lane?.id ?? null));
   }
 
   bypass(step: Step): void {
@@ -324,7 +324,7 @@ export class Workspace {
     const { to } = this.listening;
     const gone =
       (to === 'key' && !this.hasDetector) ||
-      (to === 'solo lane' && !this.selection.found?.lane) ||
+      (to === 'solo lane' && !this.selection.context?.lane) ||
       (to === 'difference' && moved);
     if (gone) this.listening.listenTo('after');
     if (to === 'difference' && moved)
@@ -356,7 +356,7 @@ export class Workspace {
 
   /** Solo the lane that is chosen or that the step stands in, for listening only, or hear all of them again. */
   soloLane(): void {
-    if (!this.selection.found?.lane) this.note('Choose a lane, or a step in one, to solo it.');
+    if (!this.selection.context?.lane) this.note('Choose a lane, or a step in one, to solo it.');
     else this.listening.listenTo(this.listening.to === 'solo lane' ? 'after' : 'solo lane');
   }
 

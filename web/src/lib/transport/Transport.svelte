@@ -63,10 +63,10 @@
       ['before', 'Before', 'What enters the scope (Z)'],
       ['after', 'After', 'What leaves it (X)'],
       ['difference', 'Difference', 'Before minus after: what was removed or added (C)'],
-      ...(workspace.selection.found?.lane
+      ...(workspace.selection.context?.lane
         ? ([['solo lane', 'Solo lane', 'The lane alone (O)']] as const)
         : []),
-      ...(listens ? ([['key', 'Key', 'What the detector hears (G)']] as const) : []),
+      ...(listens ? ([['key', 'Key', 'Listen to the key (G)']] as const) : []),
     ]}
   />
   <button
@@ -89,19 +89,24 @@
       ['dim', 'Dim', '20 dB down'],
     ]}
   />
-  <div class="main" aria-label="Main level">
+  <div
+    class="main"
+    role="group"
+    aria-label="Main, after its fader: peaks left and right, short-term loudness, true peak"
+    title="Main, after its fader: peaks left and right, short-term loudness (3 s), true peak"
+  >
     {#each [0, 1] as const as side (side)}
       <span class="meter"
         ><i {@attach slides(() => bar(side))} class:over={(header?.main_peaks_dbfs[side] ?? -160) > 0}
         ></i></span
       >
     {/each}
-    <span class="figure loud" data-figure="short_term">{shown(header?.short_term_lufs)} LUFS short</span>
+    <span class="figure loud" data-figure="short_term">{shown(header?.short_term_lufs)} LUFS short-term</span>
     <span class="figure loud" data-figure="true_peak">{shown(loudest)} dBTP</span>
     {#if header && header.lead_s > 0.305}
       <span
         class="figure lead"
-        title="This machine needs more time, so more sound is prepared ahead; edits are heard at once all the same"
+        title="This machine needs more time, so more sound is buffered; edits still sound at once"
         >lead {Math.round(header.lead_s * 1000)} ms</span
       >
     {/if}

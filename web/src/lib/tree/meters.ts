@@ -6,9 +6,9 @@ const FLOOR_DB = -60;
 const FULL_REDUCTION_DB = 24;
 const MAX_BITE = 0.6;
 /** Less gain reduction than this is not worth a mark, in dB. */
-const LEAST_REDUCTION_DB = 0.1;
+const MIN_REDUCTION_DB = 0.1;
 /** Less of a share than this is not seen to move. */
-const LEAST_MOVE = 0.004;
+const MIN_MOVE = 0.004;
 
 export interface Bars {
   input: number;
@@ -26,7 +26,7 @@ export function bars(
 ): Bars {
   let reduction = 0;
   for (const change of changes_db) reduction = Math.max(reduction, -change);
-  const bite = reduction < LEAST_REDUCTION_DB ? 0 : Math.min(MAX_BITE, reduction / FULL_REDUCTION_DB);
+  const bite = reduction < MIN_REDUCTION_DB ? 0 : Math.min(MAX_BITE, reduction / FULL_REDUCTION_DB);
   return { input: share(levels?.[0]), output: share(levels?.[1]), bite };
 }
 
@@ -34,7 +34,7 @@ export function moved(shown: Bars | undefined, next: Bars): boolean {
   if (!shown) return true;
   const names = ['input', 'output', 'bite'] as const;
   return names.some(
-    (name) => Math.abs(shown[name] - next[name]) >= LEAST_MOVE || (next[name] === 0) !== (shown[name] === 0),
+    (name) => Math.abs(shown[name] - next[name]) >= MIN_MOVE || (next[name] === 0) !== (shown[name] === 0),
   );
 }
 

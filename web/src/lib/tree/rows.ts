@@ -8,16 +8,16 @@ export interface Row {
 
 /** The main first, beneath each bus what feeds it; strips that feed nothing come last. */
 export function rowsOf(strips: Strip[]): Row[] {
-  const found: Row[] = [];
+  const result: Row[] = [];
   const visit = (strip: Strip, depth: number) => {
-    found.push({ strip, depth });
+    result.push({ strip, depth });
     strips.filter((child) => child.output === strip.id).forEach((child) => visit(child, depth + 1));
   };
   strips.filter((strip) => strip.kind === 'main').forEach((strip) => visit(strip, 0));
   strips
     .filter((strip) => strip.kind !== 'main' && strip.output === null)
     .forEach((strip) => visit(strip, 0));
-  return found;
+  return result;
 }
 
 /** Where strips go that are dropped on another: they feed a bus or the main; on a track they take the place before it. */

@@ -89,14 +89,16 @@ export function shapesOf(curve: Curve, { xs, ys, base }: Axes, threshold: number
 }
 
 export function says(curve: Curve, threshold: number | null): string {
-  const told = [-48, -24, -12, 0].map((level) => `${level} in, ${db(outputAt(curve, level))} out`).join('; ');
+  const levels = [-48, -24, -12, 0]
+    .map((level) => `${level} in, ${db(outputAt(curve, level))} out`)
+    .join('; ');
   const above = curve.histogram.reduce(
     (sum, share, i) => sum + (curve.histogram_db[i]! >= (threshold ?? Infinity) ? share : 0),
     0,
   );
   return threshold === null
-    ? `In dB: ${told}.`
-    : `In dB: ${told}. Threshold ${db(threshold)} dB; the detector is above it ${Math.round(100 * above)} % of the time.`;
+    ? `In dB: ${levels}.`
+    : `In dB: ${levels}. Threshold ${db(threshold)} dB; the detector is above it ${Math.round(100 * above)} % of the time.`;
 }
 
 // ---- points of a free curve ------------------------------------------------------------------------------------------

@@ -204,10 +204,10 @@ describe('pictures over frequency', () => {
 
   it('has a handle for each band that is on; corners without a gain lie at zero', () => {
     const settings = { band1_kind: 'high-pass', band1_frequency_hz: 80, band1_gain_db: 9, band2_kind: 'bell', band2_frequency_hz: 1000, band2_gain_db: 6, band3_kind: 'off', band4_kind: 'off' }; // prettier-ignore
-    const found = response.handles(settings, axes);
-    expect(found.map((handle) => handle.band)).toEqual([1, 2]);
-    expect(found[0]!.y).toBeCloseTo(pixel(0, axes.ys));
-    expect(found[1]!.y).toBeCloseTo(pixel(6, axes.ys));
+    const result = response.handles(settings, axes);
+    expect(result.map((handle) => handle.band)).toEqual([1, 2]);
+    expect(result[0]!.y).toBeCloseTo(pixel(0, axes.ys));
+    expect(result[1]!.y).toBeCloseTo(pixel(6, axes.ys));
   });
 
   const levels: Spectrum = {

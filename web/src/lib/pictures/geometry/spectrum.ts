@@ -84,7 +84,7 @@ const REGIONS: [string, number, number][] = [
 ];
 
 export function says(spectrum: Spectrum): string {
-  const told = REGIONS.map(([name, low, high]) => {
+  const regions = REGIONS.map(([name, low, high]) => {
     const inside = (values: number[]) => values.filter((_, i) => {
       const hz = spectrum.frequency_hz[i]!;
       return hz >= low && hz < high;
@@ -92,5 +92,5 @@ export function says(spectrum: Spectrum): string {
     const loudest = (values: number[]) => Math.max(-160, ...inside(values));
     return `${name} ${db(loudest(spectrum.before_db))} before, ${db(loudest(spectrum.after_db))} after`;
   });
-  return `Loudest band in dB: ${told.join('; ')}.`;
+  return `Loudest band in dB: ${regions.join('; ')}.`;
 }
