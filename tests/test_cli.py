@@ -106,6 +106,24 @@ def test_process_takes_splits_as_sessions_keep_them(files, capsys):
     assert [step["kind"] for step in report["steps"]] == ["split", "split"]
 
 
+def test_process_renders_the_slot_it_is_told(files, capsys):
+    """Slots of single steps, as a session or a preset keeps them."""
+
+    def trim(gain_db, **more):
+        return {"id": "t", "kind": "trim", "settings": {"gain_db": gain_db}, **more}
+
+    path = {"steps": [trim(0.0, slots={"on": 1, "kept": {"1": trim(0.0), "3": trim(-6.0)}})]}
+    (files / "slots.json").write_text(json.dumps(path))
+    x = soundfile.read(files / "in.wav", dtype="float32")[0]
+    for slot, gain_db in (([], 0.0), (["--slot", "1"], 0.0), (["--slot", "3"], -6.0)):
+        arguments = ["process", str(files / "in.wav"), "-o", str(files / "out.wav"), "--path", str(files / "slots.json")]
+        assert main([*arguments, "--no-tail", *slot]) == 0
+        y = soundfile.read(files / "out.wav", dtype="float32")[0]
+        np.testing.assert_allclose(y, x * 10 ** (gain_db / 20), atol=1e-6)
+    assert main([*arguments, "--slot", "2"]) != 0
+    assert "there is no slot 2 in this path; it has 1, 3" in capsys.readouterr().err
+
+
 def test_process_gives_its_key_to_every_detector_without_one_of_its_own(files):
     """A ducker on the path, one in a lane, and one that hears the dry sound: the key file is for the first two."""
     x, key = noise(2, 60_000), np.zeros((1, 60_000), np.float32)

@@ -122,9 +122,10 @@ def build_parser() -> argparse.ArgumentParser:
         type=Path,
         default=None,
         metavar="KEYFILE",
-        help="what every detector hears that the path gives no key of its own",
+        help="key of every detector that has none in the path",
     )
     process.add_argument("--tempo", type=float, default=120.0, metavar="BPM", help="what note values count in (120)")
+    process.add_argument("--slot", type=int, default=None, metavar="N", help="the path as stored in slot N (1 to 4)")
     process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
     add_written(process)
@@ -335,6 +336,8 @@ def run_process(request: argparse.Namespace) -> bool:
     from saltanvil.studies.match import settled
 
     path = path_from(request.path)
+    if request.slot is not None:
+        path = slot_of(path, request.slot, request.path)
     suffix = request.output.suffix.lower()
     kind: FileFormat | None = request.format or DEFAULT_FORMATS.get(suffix)
     if kind is None or SUFFIX[kind] != suffix:
@@ -417,6 +420,17 @@ def path_from(file: Path) -> "StepPath":
         raise Refused(f"{file}: this is not a path file; it is to be JSON text") from error
     except Unreadable as error:
         raise Refused(f"{file}: {error}") from error
+
+
+def slot_of(path: "StepPath", slot: int, file: Path) -> "StepPath":
+    """Raises Refused if nothing in the path has that slot."""
+    from saltanvil.session.slots import slots_in, with_slots_on
+
+    stored = sorted(slots_in(path))
+    if slot not in stored:
+        there = f"it has {', '.join(map(str, stored))}" if stored else "it has none"
+        raise Refused(f"{file}: there is no slot {slot} in this path; {there}")
+    return with_slots_on(path, slot)
 
 
 def check_tempo(tempo_bpm: float) -> None:

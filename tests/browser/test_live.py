@@ -88,7 +88,7 @@ def test_a_threshold_dragged_while_it_plays_is_heard_before_it_is_let_go(page):
 def test_what_is_out_of_date_says_so_within_a_frame(page):
     page.click("nav.tree >> text=Snare")
     page.click(".path .plate >> text=Compressor")
-    busy = "[...document.querySelectorAll('aside.ledger, .pictures .plate, .timeline .wave')].map((e) => e.ariaBusy)"
+    busy = "[...document.querySelectorAll('aside.ledger, .pictures .plate, .timeline .drawn')].map((e) => e.ariaBusy)"
     page.wait_for_function(f"{busy}.every((value) => value === 'false')")
     question = slowed(page, "/studies/scope$", 0.5)
     revision = int(page.get_attribute("aside.ledger", "data-revision"))

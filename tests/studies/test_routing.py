@@ -79,7 +79,7 @@ def test_removing_or_muting_a_source_says_what_it_keyed():
     session = plain()
     gone, _ = edited(session, op="remove_strip", strip_id="kick")
     assert notices_of(session, gone) == [
-        "KICK was the key of the ducker on BASS, which hears its own sound now. Undo brings it back."
+        "KICK was the key of the ducker on BASS, which does nothing without one. Undo brings it back."
     ]
     muted, _ = edited(session, op="set_strip", strip_id="kick", mute=True)
     assert notices_of(session, muted) == ["KICK is muted and still keys the ducker on BASS."]

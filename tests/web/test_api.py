@@ -1,5 +1,6 @@
 """The routes: import of every format, broken files, sessions, exports, security, two tabs."""
 
+import io
 import json
 import struct
 import subprocess
@@ -417,3 +418,40 @@ def test_no_request_of_the_schema_breaks_the_server(tmp_path):
                 case.validate_response(answer, excluded_checks=[positive_data_acceptance])
 
             ask()
+
+
+def test_slots_are_stored_switched_listed_and_measured_over_the_api(client, session):
+    body = io.BytesIO()
+    soundfile.write(body, noise(2, 96_000, 3).T, 48_000, format="WAV", subtype="FLOAT")
+    send(client, session, "Sound.wav", body.getvalue())
+    url = f"/api/sessions/{session}"
+    strip = next(s["id"] for s in client.get(url).json()["session"]["strips"] if s["kind"] == "track")
+
+    def edit(**data):
+        answer = client.post(f"{url}/edits", json={"edit": data})
+        assert answer.status_code == 200, answer.text
+        return answer.json()
+
+    def threshold(db):
+        edit(op="set", values=[{"of": "step", "id": "c", "name": "threshold_db", "value": db}])
+
+    edit(op="add_step", strip_id=strip, step={"id": "c", "kind": "compressor", "settings": {}})
+    assert client.get(f"{url}/slots", params={"of": "step", "id": "c"}).json()["slots"] == []
+    edit(op="store_slot", of="step", id="c", slot=1)
+    threshold(-30.0)
+    edit(op="store_slot", of="step", id="c", slot=2)
+    listed = client.get(f"{url}/slots", params={"of": "step", "id": "c"}).json()
+    assert listed["on"] == 2 and listed["differences"] == [
+        {"label": "Threshold", "of": "step", "id": "c", "name": "threshold_db", "values": {"1": -18.0, "2": -30.0}}
+    ]
+    question = {"tab": "t", "of": "step", "id": "c", "start_s": 0.0, "end_s": 2.0}
+    measured = client.post(f"{url}/studies/slots", json=question).json()["slots"]
+    assert measured[0]["gain_db"] == 0.0 and measured[1]["gain_db"] > 3
+    # Switching is undone, also after a restart, as every edit.
+    edit(op="switch_slot", of="step", id="c", slot=1)
+    step = lambda view: next(s for s in view["session"]["strips"] if s["id"] == strip)["path"]["steps"][0]  # noqa: E731
+    assert step(client.get(url).json())["settings"]["threshold_db"] == -18.0
+    client.post(f"{url}/undo", json={})
+    assert step(client.get(url).json())["settings"]["threshold_db"] == -30.0
+    assert client.get(f"{url}/slots", params={"of": "step", "id": "gone"}).status_code == 404
+    assert client.post(f"{url}/edits", json={"edit": {"op": "store_slot", "of": "step", "id": "c", "slot": 5}}).status_code == 422

@@ -1,5 +1,6 @@
 <script lang="ts">
   import { onMount } from 'svelte';
+  import Announcer from './lib/announce/Announcer.svelte';
   import Help from './lib/dialogs/Help.svelte';
   import Imported from './lib/dialogs/Imported.svelte';
   import NewSession from './lib/dialogs/NewSession.svelte';
@@ -20,6 +21,7 @@
     swapOrder,
   } from './lib/state/steps';
   import { divide, removeSplit, setLane } from './lib/state/splits';
+  import { SLOTS, slots } from './lib/state/slots.svelte';
   import { busOf, chosenStrips, muteChosen, removeStrips, soloChosen } from './lib/state/strips';
   import * as timeline from './lib/state/timeline.svelte';
   import { workspace } from './lib/state/workspace.svelte';
@@ -74,6 +76,21 @@
     localStorage.setItem('saltanvil.theme', theme);
   }
 
+  /** Parts of the page, and where in them the keyboard goes on. */
+  const SKIPS = [
+    ['the strips', 'nav.tree [tabindex="0"]'],
+    ['the path', '.path [tabindex="0"], .path button'],
+    ['the settings', '.editor [role=slider], .panel button'],
+    ['the ledger', 'aside.ledger'],
+    ['the transport', 'footer.transport button'],
+  ] as const;
+  function skipTo(selector: string): void {
+    const target = document.querySelector<HTMLElement>(selector);
+    if (!target) return;
+    if (target.matches('aside')) target.tabIndex = -1;
+    target.focus();
+  }
+
   function show(name: View): void {
     if (name === view) return;
     view = name;
@@ -101,6 +118,8 @@
     bands: () => divide(workspace, 'bands', bands),
     'mid/side': () => divide(workspace, 'mid/side'),
     'remove split': () => removeSplit(workspace),
+    ...Object.fromEntries(SLOTS.map((slot) => [`slot ${slot}`, () => slots.switchTo(slot)])),
+    ...Object.fromEntries(SLOTS.map((slot) => [`store ${slot}`, () => slots.store(slot)])),
     copy: () => copySteps(workspace),
     paste: () => pasteSteps(workspace),
     duplicate: () => duplicateSteps(workspace),
@@ -193,6 +212,11 @@
 />
 
 <div class="app" class:dropping>
+  <nav class="skip" aria-label="Skip to">
+    {#each SKIPS as [name, target] (name)}
+      <button onclick={() => skipTo(target)}>Skip to {name}</button>
+    {/each}
+  </nav>
   <header>
     <h1 class="unseen">{titleOf(session?.name ?? null, view)}</h1>
     <svg viewBox="0 0 16 16" aria-hidden="true"
@@ -214,7 +238,7 @@
       {/each}
     </nav>
     <span class="space"></span>
-    <span class="soft saved" aria-live="polite">{workspace.saving ? 'Saving' : session ? 'Saved' : ''}</span>
+    <span class="soft saved">{workspace.saving ? 'Saving' : session ? 'Saved' : ''}</span>
     {#if workspace.listening.lost}<span
         class="lost"
         role="status"
@@ -258,6 +282,7 @@
   {/if}
   <Transport />
   <Jobs />
+  <Announcer />
   {#if open === 'sessions'}<SessionMenu close={() => (open = null)} fresh={() => (open = 'new')} />{/if}
   {#if open === 'export'}<ExportDialog close={() => (open = null)} />{/if}
   {#if open === 'new'}<NewSession
@@ -281,6 +306,22 @@
     height: 100%;
     display: grid;
     grid-template-rows: minmax(40px, auto) minmax(0, 1fr) minmax(52px, auto);
+  }
+  /* Seen only by those who come to it with the keyboard. */
+  .skip {
+    position: absolute;
+    z-index: 20;
+    margin: 0;
+    width: 1px;
+    height: 1px;
+    overflow: hidden;
+  }
+  .skip:focus-within {
+    width: auto;
+    height: auto;
+    padding: 8px;
+    background: var(--plate);
+    border: 1px solid var(--edge);
   }
   .dropping {
     outline: 3px dashed var(--after);
@@ -312,7 +353,7 @@
   }
   .tab {
     padding: 0 12px;
-    height: 40px;
+    height: 2.5rem;
     border-width: 0 0 3px;
     color: var(--ink-soft);
   }
@@ -321,7 +362,7 @@
     color: var(--ink);
     font-weight: 650;
   }
-  @media (max-width: 760px) {
+  @media (max-width: 47.5em) {
     header {
       flex-wrap: wrap;
       gap: 0 8px;

@@ -29,14 +29,15 @@ class Scope:
 class Audition:
     """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered.
 
-    order: a strip and the gain by which the order of its steps sounds as loud as the one it is compared with.
+    balance: a strip and the gain by which the version of it that is heard (an order of its steps, a slot) is as loud as the
+    one it is compared with.
     live: whether what is for listening only counts: solo, and the session's low latency.
     """
 
     scope: Scope = Scope()
     listening: Listening = "after"
     matched_db: float = 0.0
-    order: tuple[str, float] = ("", 0.0)
+    balance: tuple[str, float] = ("", 0.0)
     live: bool = True
 
 

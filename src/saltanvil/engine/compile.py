@@ -216,8 +216,8 @@ class Compiler:
 
     def out(self, strip: Strip, end: Node) -> OutNode:
         level = level_gain(strip.level_db) if audible(self.session, strip, self.audition.live) else 0.0
-        if self.audition.order[0] == strip.id:
-            level *= db_to_gain(self.audition.order[1])
+        if self.audition.balance[0] == strip.id:
+            level *= db_to_gain(self.audition.balance[1])
         left, right = pan_gains(strip, self.nodes[NodeId("in", strip.id)].channels)
         return OutNode(end, (level * left, level * right), self.rack.glide("fader", strip.id), self.rate)
 

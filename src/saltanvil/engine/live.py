@@ -95,9 +95,11 @@ class Player:
         with self._condition:
             self._want(replace(self._wanted, audition=replace(self._wanted.audition, **changes)))  # type: ignore[arg-type]
 
-    def set_session(self, session: Session) -> None:
+    def set_session(self, session: Session, balance: tuple[str, float] | None = None) -> None:
+        """balance: a strip and a gain for listening (see `set_balance`), from the same block on."""
         with self._condition:
-            self._want(replace(self._wanted, session=session))
+            audition = self._wanted.audition
+            self._want(replace(self._wanted, session=session, audition=replace(audition, balance=balance or audition.balance)))
 
     def set_passage(self, start_s: float, end_s: float, loop: bool) -> None:
         """Bounds are moved outwards to whole ticks; a passage is at least 50 ms long."""
@@ -116,8 +118,9 @@ class Player:
     def set_matched(self, matched_db: float) -> None:
         self._audition(matched_db=matched_db)
 
-    def set_order(self, strip_id: str, gain_db: float) -> None:
-        self._audition(order=(strip_id, gain_db))
+    def set_balance(self, strip_id: str, gain_db: float) -> None:
+        """What a strip is compared with sounds as loud by this gain; none for the strip ''."""
+        self._audition(balance=(strip_id, gain_db))
 
     def set_monitor(self, monitor: MonitorName) -> None:
         with self._condition:

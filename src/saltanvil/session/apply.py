@@ -38,6 +38,7 @@ from saltanvil.session.lanes import (
 )
 from saltanvil.session.sections import AddSection, RemoveSection, SetSection, SetSections
 from saltanvil.session.sharing import forked, settled
+from saltanvil.session.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
 from saltanvil.session.validate import checked
 
 AnyEdit = Annotated[
@@ -46,6 +47,7 @@ AnyEdit = Annotated[
     | AddSend | RemoveSend | SetKey
     | AddStep | RemoveStep | MoveStep | SetPath
     | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses
+    | StoreSlot | SwitchSlot | ClearSlot | SetVersion
     | Batch,
     Field(discriminator="op"),
 ]  # fmt: skip

@@ -3,7 +3,7 @@
 import secrets
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Generic, Literal, TypeVar
 
 from pydantic import (
     BaseModel,
@@ -43,6 +43,13 @@ class Part(BaseModel):
     """Base of the document's parts: no unknown names, no NaN, nothing left unchecked on assignment."""
 
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False, validate_assignment=True)
+
+
+def without_none(data: dict[str, Any], name: str) -> dict[str, Any]:
+    """A part's data without a field that is None."""
+    if data.get(name) is None:
+        data.pop(name, None)
+    return data
 
 
 class NotFound(LookupError):
@@ -134,6 +141,23 @@ class Send(Part):
     mute: bool = choice(False, "Mute", "Send", "Silent.")
 
 
+#: Versions of one scope.
+MAX_SLOTS = 4
+SlotNumber = Annotated[int, Field(ge=1, le=MAX_SLOTS)]
+Content = TypeVar("Content", bound=Part)
+
+
+class Slots(Part, Generic[Content]):
+    """Up to four versions of a step, a lane or a strip's path, each a full copy of it.
+
+    on: the slot that what is heard was stored into or taken from last; what was changed since is kept when another slot is
+    switched to. kept: each slot's version; the object itself is what is heard.
+    """
+
+    on: SlotNumber | None = None
+    kept: dict[SlotNumber, Content] = Field(default_factory=dict, max_length=MAX_SLOTS)
+
+
 class Lane(Part):
     """One branch of a split. Bypass lets what enters it past its steps; solo is a matter of listening.
 
@@ -154,6 +178,11 @@ class Lane(Part):
     bypass: bool = choice(False, "Bypass", "Lane", "The lane without its steps.", moves="structure")
     linked: bool = choice(False, "Linked", "Lane", "A setting moved in one linked lane moves by as much in the others.")
     output: Id | None = None
+    slots: "Slots[Lane] | None" = None
+
+    @model_serializer(mode="wrap")
+    def without_slots(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
+        return without_none(dump(self), "slots")
 
 
 class Step(Part):
@@ -174,6 +203,7 @@ class Step(Part):
     low_latency: bool = choice(
         False, "Low latency", "Step", "Lookahead and oversampling off; the editor says what that changes.", moves="latency"
     )
+    slots: "Slots[Step] | None" = None
 
     @model_validator(mode="before")
     @classmethod
@@ -191,11 +221,12 @@ class Step(Part):
 
     @model_serializer(mode="wrap")
     def without_lanes(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
-        """Only a split tells of lanes, only what can have a key of a key, and only what is measured of a match.
+        """Only a split tells of lanes, only what can have a key of a key, only what is measured of a match, only what has
+        slots of slots.
 
         A declared return type would take the place of the model in the API's schema.
         """
-        data: dict[str, Any] = dump(self)
+        data = without_none(dump(self), "slots")
         if not processor_named(self.kind).keyed:
             data.pop("key", None)
         if self.kind != "split":
@@ -235,6 +266,12 @@ class Path(Part):
     """The ordered steps of a strip or of a lane."""
 
     steps: list[Step] = Field(default_factory=list, max_length=MAX_STEPS)
+    #: Versions of a strip's whole path.
+    slots: "Slots[Path] | None" = None
+
+    @model_serializer(mode="wrap")
+    def without_slots(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
+        return without_none(dump(self), "slots")
 
     def walk(self) -> Iterator[Step]:
         """Every step, those in lanes after the split they are in."""
@@ -271,6 +308,10 @@ class Path(Part):
 
 Lane.model_rebuild()
 Step.model_rebuild()
+Slots[Lane].model_rebuild()
+Slots[Step].model_rebuild()
+Slots[Path].model_rebuild()
+Path.model_rebuild()
 
 
 class Section(Part):

@@ -5,7 +5,8 @@ named, so that it never makes a session or a preset vanish.
 
 format 1 (until 2026-11): no version in the text; `set_session`, `set_strip`, `set_send`, `set_lane`, `set_step`, `dissolve`
 format 2 (until 2026-11): one `set` for any address, `remove_split`, matches with what they were measured over
-format 3: settings and their values by other names (`RENAMED`, `REWORDED`)
+format 3 (until 2026-11): settings and their values by other names (`RENAMED`, `REWORDED`)
+format 4: slots of steps, lanes and paths
 """
 
 import json
@@ -20,7 +21,7 @@ from saltanvil.session.document import Key, Lane, Match, Part, Path, Section, Se
 from saltanvil.session.edits import Edit, reason
 from saltanvil.session.validate import checked
 
-FORMAT = 3
+FORMAT = 4
 #: Settings that have another name since format 3, and words of theirs that have.
 RENAMED = {
     "attack_return_db": "restore_attacks_db", "drive_back": "compensate_drive", "lean": "low_end_weight", "liven": "lift_attacks",
@@ -137,6 +138,10 @@ CHILDREN: dict[type[BaseModel], dict[str, type[Part]]] = {
 }
 
 
+#: What the slots of a part hold.
+SLOTTED: dict[type[BaseModel], type[Part]] = {Step: Step, Lane: Lane, Path: Path}
+
+
 def unknown_fields(model: type[BaseModel], data: object, where: str) -> Iterator[str]:
     """Take fields that a model does not have out of the data; yields their names."""
     if not isinstance(data, dict):
@@ -149,6 +154,10 @@ def unknown_fields(model: type[BaseModel], data: object, where: str) -> Iterator
             yield from unknown_fields(processor_named(data["kind"]).settings_model, data.get("settings"), f"{where}settings.")
         except ValueError:
             return  # said when it is validated
+    slots = data.get("slots")
+    if (version := SLOTTED.get(model)) is not None and isinstance(slots, dict) and isinstance(slots.get("kept"), dict):
+        for number, held in slots["kept"].items():
+            yield from unknown_fields(version, held, f"{where}slots.{number}.")
     for name, part in CHILDREN.get(model, {}).items():
         held = data.get(name)
         for index, item in enumerate(held if isinstance(held, list) else [held]):

@@ -291,11 +291,22 @@ def louder_by_db(
     Raises EditRefused, Cancelled.
     """
     changed = settled(apply(session, edit)[0], media, cancelled, pool)
-    result = []
-    for version in (session, changed):
-        meter: LoudnessMeter | None = None
-        for (block,) in render_nodes(version, media, [NodeId("end", strip_id)], start, stop, cancelled, pool):
-            meter = meter or LoudnessMeter(version.rate_hz, len(block))
-            meter.add(block)
-        result.append(np.array([] if meter is None else meter.energies))
-    return louder_db(*result)
+    energies = (strip_energies(version, strip_id, media, start, stop, cancelled, pool) for version in (session, changed))
+    return louder_db(*energies)
+
+
+def strip_energies(
+    session: Session,
+    strip_id: str,
+    media: Media,
+    start: int,
+    stop: int,
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: Executor | None = None,
+) -> NDArray[np.float64]:
+    """Weighted energies of what leaves a strip's path over frames start..stop, for its loudness. Raises Cancelled."""
+    meter: LoudnessMeter | None = None
+    for (block,) in render_nodes(session, media, [NodeId("end", strip_id)], start, stop, cancelled, pool):
+        meter = meter or LoudnessMeter(session.rate_hz, len(block))
+        meter.add(block)
+    return np.array([] if meter is None else meter.energies)

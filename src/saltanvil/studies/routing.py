@@ -10,6 +10,7 @@ from saltanvil.processors.descriptor import descriptors_of
 from saltanvil.session.document import MAIN_ID, Key, NotFound, Send, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import OFF_DB, audible
+from saltanvil.session.slots import content_path, slotted
 
 
 @dataclass(frozen=True)
@@ -132,7 +133,8 @@ def notices_of(before: Session, after: Session) -> list[str]:
     for step_id, (strip, step, key) in old.items():
         if step_id in new and new[step_id].key is None and not exists(after, key):
             was = f"{source_name(before, key)} was the key of {keyed_name(strip, step)}"
-            notices.append(f"{was}, which hears its own sound now. Undo brings it back.")
+            now = "does nothing without one" if processor_named(step.kind).needs_key else "listens to its own sound now"
+            notices.append(f"{was}, which {now}. Undo brings it back.")
     was_muted = {strip.id for strip in before.strips if strip.mute}
     for strip in after.strips:
         if strip.mute and strip.id not in was_muted:
@@ -143,7 +145,21 @@ def notices_of(before: Session, after: Session) -> list[str]:
                 notices.append(f"{strip.name} is muted and still keys {joined(hold)}.")
             if follow:
                 notices.append(f"{strip.name} is muted, and so is the key of {joined(follow)}.")
+    notices.extend(lost_in_slots(before, after))
     return [sentence[0].upper() + sentence[1:] for sentence in notices]
+
+
+def lost_in_slots(before: Session, after: Session) -> Iterator[str]:
+    """What a slot that was switched to could not bring back: keys from what was removed meanwhile."""
+    was_on = {(of, name): slots.on for of, name, slots in slotted(before)}
+    for of, name, slots in slotted(after):
+        if slots.on is None or slots.on == was_on.get((of, name)):
+            continue
+        held = next((old for kind, known, old in slotted(before) if (kind, known) == (of, name)), None)
+        for step in content_path(held.kept[slots.on]).walk() if held is not None and slots.on in held.kept else ():
+            if step.key is not None and not exists(after, step.key):
+                label = processor_named(step.kind).label.lower()
+                yield f"the key of the {label} in slot {slots.on} came from what was removed; it listens to its own sound now."
 
 
 def exists(session: Session, key: Key) -> bool:

@@ -20,10 +20,11 @@ from saltanvil.engine.live import Player
 from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.stream import Block
 from saltanvil.session.apply import apply
-from saltanvil.session.document import NotFound, Session
+from saltanvil.session.document import MAX_SLOTS, NotFound, Session, SlotNumber
 from saltanvil.session.edits import EditRefused, Set
 from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
+from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.store.sessions import Version
 
 router = APIRouter()
@@ -79,6 +80,15 @@ class SetOrder(Message):
     gain_db: float = Field(ge=-60.0, le=60.0)
 
 
+class SetSlots(Message):
+    """The gains by which the slots of a step, a lane or a strip's path are equally loud; whichever is on sounds by its own."""
+
+    type: Literal["slots"]
+    of: SlotOwner
+    id: str = Field(max_length=64)
+    gains_db: dict[SlotNumber, Annotated[float, Field(ge=-60.0, le=60.0)]] = Field(max_length=MAX_SLOTS)
+
+
 class SetMonitor(Message):
     type: Literal["monitor"]
     monitor: MonitorName
@@ -102,7 +112,7 @@ class Heard(Message):
     late: int = Field(default=0, ge=0)
 
 
-AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetMonitor | Move | Heard
+AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Heard
 MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
 
 
@@ -161,6 +171,7 @@ class Audition:
         self._scope = Scope()
         self._measured: dict[Scope, float] = {}
         self._order = ("", 0.0)
+        self._slots: SetSlots | None = None
         self._blocks = 0
         #: The document as it is stored, and the last move that is not.
         self._session = version.session
@@ -239,12 +250,23 @@ class Audition:
                     if self._moved is moved:
                         self._moved = None  # the edit that follows says why
             self._sounds = session, moved, sounds
-        self.player.set_session(self._sounds[2])
+        self.player.set_session(self._sounds[2], self._balance(self._sounds[2]))
+
+    def _balance(self, session: Session) -> tuple[str, float]:
+        """The strip and the gain for listening, by which it is as loud as what it is compared with."""
+        if not self._matched_on or self._slots is None or self._order[1] != 0.0:
+            return (self._order[0], self._order[1] if self._matched_on else 0.0)
+        try:
+            slots = slots_of(owner_of(session, self._slots.of, self._slots.id))
+            strip_id = strip_of(session, self._slots.of, self._slots.id)
+        except NotFound:
+            return ("", 0.0)
+        on = None if slots is None else slots.on
+        return (strip_id, self._slots.gains_db.get(on, 0.0) if on is not None else 0.0)
 
     def _apply_matched(self) -> None:
         self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
-        strip_id, gain_db = self._order
-        self.player.set_order(strip_id, gain_db if self._matched_on else 0.0)
+        self.player.set_balance(*self._balance(self._sounds[2]))
 
     def handle(self, message: Any) -> None:
         player = self.player
@@ -268,6 +290,9 @@ class Audition:
                 self._apply_matched()
             case SetOrder():
                 self._order = (message.strip_id, message.gain_db)
+                self._apply_matched()
+            case SetSlots():
+                self._slots = message
                 self._apply_matched()
             case SetMonitor():
                 player.set_monitor(message.monitor)

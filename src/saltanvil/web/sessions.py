@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import Annotated, Literal
 
-from fastapi import APIRouter
+from fastapi import APIRouter, Query
 from pydantic import AfterValidator, BaseModel, Field
 
 from saltanvil.engine.time import session_frames
@@ -13,6 +13,7 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Rate, Session
 from saltanvil.session.edits import Batch
 from saltanvil.session.settings import differing, resolve
+from saltanvil.session.slots import Compared, SlotOwner, compared
 from saltanvil.store.sessions import Version
 from saltanvil.studies.match import is_matched
 from saltanvil.studies.routing import Routing, notices_of
@@ -165,6 +166,12 @@ def get_session(services: Served, session_id: Number) -> VersionView:
     version = services.sessions.version(session_id)
     services.matches.check(session_id)
     return view(services, version, version.notices)
+
+
+@router.get("/{session_id}/slots")
+def get_slots(services: Served, session_id: Number, of: SlotOwner, id: Annotated[str, Query(max_length=64)]) -> Compared:
+    """The versions of a step, a lane or a strip's path: what differs between them."""
+    return compared(services.sessions.version(session_id).session, of, id)
 
 
 @router.post("/{session_id}/duplicate", status_code=201)

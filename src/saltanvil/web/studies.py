@@ -19,6 +19,7 @@ from saltanvil.session.document import Step, Strip
 from saltanvil.session.edits import MoveStep
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import resolve
+from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.make_up import make_up_level_db
@@ -26,6 +27,7 @@ from saltanvil.studies.match import louder_by_db
 from saltanvil.studies.passage import Passage, binned, columns_of_bins, measured, passage_of, window_frames, windows
 from saltanvil.studies.pictures import Bite, Curve, Response, Spectrum, bite_of, curve_of, response_of, rounded, spectrum_of
 from saltanvil.studies.routing import Silences, source_name
+from saltanvil.studies.slots import SlotLoudness, slot_loudness
 from saltanvil.web.services import Asked, Number, Served, Services, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
@@ -111,6 +113,24 @@ class OrderAnswer(BaseModel):
     louder_db: float
 
 
+class SlotsQuestion(BaseModel):
+    """The slots of a step, a lane or a strip, over a passage."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    number: Asking = None
+    of: SlotOwner
+    id: str
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+
+
+class SlotsAnswer(BaseModel):
+    """How loud each of them is, and the gain that makes them equally loud for listening."""
+
+    revision: int
+    slots: list[SlotLoudness]
+
+
 class AimAnswer(BaseModel):
     """The level at which a lane leaves as loud as it enters."""
 
@@ -139,7 +159,9 @@ class OverviewAnswer(BaseModel):
 class Questioned:
     """A question about a passage of a session, checked."""
 
-    def __init__(self, services: Services, asked: Asked, session_id: int, passage: PassageQuestion | OrderQuestion) -> None:
+    def __init__(
+        self, services: Services, asked: Asked, session_id: int, passage: PassageQuestion | OrderQuestion | SlotsQuestion
+    ) -> None:
         self.services, self._asked = services, asked
         self.version = services.sessions.version(session_id)
         self.session, self.rate = self.version.session, self.version.session.rate_hz
@@ -287,6 +309,21 @@ def order_answer(services: Services, asking: Asked, session_id: int, asked: Orde
         services.pool,
     )  # fmt: skip
     return OrderAnswer(revision=question.version.revision, louder_db=round(louder_db, 3))
+
+
+@router.post("/slots")
+async def study_slots(services: Served, request: Request, session_id: Number, asked: SlotsQuestion) -> SlotsAnswer | None:
+    """The loudness of every slot of a scope. Answers null if the same tab has asked again meanwhile."""
+    question = services.ask(asked.tab, "slots", asked.number)
+    return await answered(services, request, question, services.studies, slots_answer, session_id, asked)
+
+
+def slots_answer(services: Services, asking: Asked, session_id: int, asked: SlotsQuestion) -> SlotsAnswer:
+    question = Questioned(services, asking, session_id, asked)
+    slots = slot_loudness(
+        question.session, asked.of, asked.id, question.media, question.start, question.stop, asking.superseded, services.pool
+    )
+    return SlotsAnswer(revision=question.version.revision, slots=slots)
 
 
 @router.post("/give-back")

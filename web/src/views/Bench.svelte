@@ -287,7 +287,7 @@
   header h2 {
     overflow: hidden;
     text-overflow: ellipsis;
-    font-size: 15px;
+    font-size: 0.9375rem;
   }
   header :global(.segments button) {
     padding: 0 8px;
@@ -304,7 +304,7 @@
     grid-template-columns: repeat(4, minmax(0, 1fr));
     column-gap: 20px;
     align-items: center;
-    min-height: 37px;
+    min-height: 2.3125rem;
   }
   .picture {
     min-height: 0;
@@ -317,7 +317,7 @@
   }
   th,
   td {
-    height: 22px;
+    height: 1.375rem;
     padding: 0;
     font-weight: 400;
     text-align: right;
@@ -332,11 +332,11 @@
   }
   .copy {
     min-width: 24px;
-    min-height: 24px;
+    min-height: 1.5rem;
     border: 0;
     padding: 0;
   }
-  @media (max-width: 1099px) {
+  @media (max-width: 68.6875em) {
     .bench {
       grid-template:
         'tree path' var(--path)
@@ -348,7 +348,7 @@
       border-top: 1px solid var(--line);
     }
   }
-  @media (max-width: 760px) {
+  @media (max-width: 47.5em) {
     .bench {
       display: flex;
       flex-direction: column;

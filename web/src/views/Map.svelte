@@ -67,7 +67,7 @@
     height: 100%;
     min-height: 0;
     display: grid;
-    grid-template-columns: minmax(0, 1fr) 240px;
+    grid-template-columns: minmax(0, 1fr) 15rem;
   }
   .canvas {
     position: relative;
@@ -93,7 +93,7 @@
     display: flex;
     align-items: center;
     gap: 6px;
-    font-size: 12px;
+    font-size: 0.75rem;
   }
   .legend dd {
     margin: 0 10px 0 0;
@@ -115,7 +115,7 @@
     width: 20px;
     border: 1px dotted var(--ink-soft);
   }
-  @media (max-width: 760px) {
+  @media (max-width: 47.5em) {
     .view {
       display: flex;
       flex-direction: column;

@@ -32,7 +32,7 @@
     grid-template:
       'tree timeline ledger' 104px
       'tree path ledger' var(--path)
-      'tree editor ledger' minmax(0, 1fr) / 248px minmax(0, 1fr) 240px;
+      'tree editor ledger' minmax(0, 1fr) / 15.5rem minmax(0, 1fr) 15rem;
   }
   .tree {
     grid-area: tree;
@@ -59,7 +59,7 @@
     border-left: 1px solid var(--line);
     min-height: 0;
   }
-  @media (max-width: 1099px) {
+  @media (max-width: 68.6875em) {
     .shape {
       grid-template:
         'tree timeline' 96px
@@ -73,7 +73,7 @@
     }
   }
   /* Too narrow for columns: everything beneath each other, the strips after the editor. */
-  @media (max-width: 760px) {
+  @media (max-width: 47.5em) {
     .shape {
       display: flex;
       flex-direction: column;

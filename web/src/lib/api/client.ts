@@ -8,7 +8,11 @@ export type Send = Required<Schemas['Send']>;
 export type Stretch = Schemas['Stretch'];
 export type Match = Required<Schemas['Match']>;
 /** A lane or a step as the session has it; what does not belong to a kind of step is left out. */
-export type Lane = Required<Omit<Schemas['Lane-Output'], 'path'>> & { path: { steps: Step[] } };
+export type Path = { steps: Step[]; slots?: Schemas['Path-Output']['slots'] };
+export type Lane = Required<Omit<Schemas['Lane-Output'], 'path' | 'slots'>> & {
+  path: Path;
+  slots?: Schemas['Lane-Output']['slots'];
+};
 export type Step = Required<Pick<Schemas['Step-Output'], 'id' | 'kind' | 'bypass'>> & {
   settings: Record<string, SettingValue>;
   low_latency?: boolean;
@@ -16,11 +20,12 @@ export type Step = Required<Pick<Schemas['Step-Output'], 'id' | 'kind' | 'bypass
   lanes?: Lane[];
   match?: Match | null;
   match_over?: Stretch;
+  slots?: Schemas['Step-Output']['slots'];
 };
 export type Routing = Schemas['Routing'];
 export type StripRouting = Schemas['StripRouting'];
 export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends'>> & {
-  path: { steps: Step[] };
+  path: Path;
   sends: Send[];
 };
 export type Section = Required<Schemas['Section']>;
@@ -38,6 +43,9 @@ export type Figures = Schemas['Figures'];
 export type Spectrum = Schemas['Spectrum'];
 export type Preset = Schemas['PresetView'];
 export type Bands = Schemas['Bands'];
+export type SlotsCompared = Required<Schemas['Compared']>;
+export type SlotDifference = Required<Schemas['Difference']>;
+export type SlotLoudness = Schemas['SlotLoudness'];
 export type LaneFigures = Schemas['LaneFigures'];
 export type PathStart = { name: string; listen: string; path: { steps: Step[] } };
 export type BenchResult = Required<Schemas['Result']>;
@@ -134,6 +142,10 @@ export const api = {
     ask<Schemas['SpectrumAnswer'] | null>('POST', `${session(id)}/studies/spectrum`, question),
   studyBands: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['BandsAnswer'] | null>('POST', `${session(id)}/studies/bands`, question),
+  slots: (id: number, of: 'step' | 'lane' | 'strip', owner: string) =>
+    ask<SlotsCompared>('GET', `${session(id)}/slots?of=${of}&id=${encodeURIComponent(owner)}`),
+  studySlots: (id: number, question: Schemas['SlotsQuestion']) =>
+    ask<Schemas['SlotsAnswer'] | null>('POST', `${session(id)}/studies/slots`, question),
   studyOrder: (id: number, question: Schemas['OrderQuestion']) =>
     ask<Schemas['OrderAnswer'] | null>('POST', `${session(id)}/studies/order`, question),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>

@@ -63,6 +63,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/slots": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Get Slots
+     * @description The versions of a step, a lane or a strip's path: what differs between them.
+     */
+    get: operations["get_slots_api_sessions__session_id__slots_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/duplicate": {
     parameters: {
       query?: never;
@@ -473,6 +493,26 @@ export interface paths {
      * @description What another order of steps does to a strip's loudness. Answers null if the same tab has asked again meanwhile.
      */
     post: operations["study_order_api_sessions__session_id__studies_order_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/slots": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Slots
+     * @description The loudness of every slot of a scope. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_slots_api_sessions__session_id__studies_slots_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -991,6 +1031,10 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["SwitchSlot"]
+        | components["schemas"]["ClearSlot"]
+        | components["schemas"]["SetVersion-Input"]
         | components["schemas"]["Batch-Input"]
       )[];
     };
@@ -1032,6 +1076,10 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["SwitchSlot"]
+        | components["schemas"]["ClearSlot"]
+        | components["schemas"]["SetVersion-Output"]
         | components["schemas"]["Batch-Output"]
       )[];
     };
@@ -1133,6 +1181,40 @@ export interface components {
       };
     };
     /**
+     * ClearSlot
+     * @description Empty a slot; what is heard stays.
+     */
+    ClearSlot: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Slot */
+      slot: number;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "clear_slot";
+    };
+    /**
+     * Compared
+     * @description The versions of one scope side by side. heard: the slot that is on, as it is now.
+     */
+    Compared: {
+      /** On */
+      on: number | null;
+      /** Slots */
+      slots: number[];
+      /** Changed */
+      changed: boolean;
+      /** Differences */
+      differences: components["schemas"]["Difference"][];
+    };
+    /**
      * CopyToLanes
      * @description Give a step, with its settings, to the other lanes: onto the step that stands for it there, or as a new one.
      */
@@ -1222,6 +1304,27 @@ export interface components {
       moves: "glides" | "at once" | "latency" | "structure";
     };
     /**
+     * Difference
+     * @description One row: a setting that is not the same in all versions, with its value in each of them that has it.
+     *
+     *     of, id, name: its address; None where it is no single value. label: which step or lane, and which setting.
+     */
+    Difference: {
+      /** Label */
+      label: string;
+      /** Of */
+      of: ("step" | "lane") | null;
+      /** Id */
+      id: string | null;
+      /** Name */
+      name: string | null;
+      /** Values */
+      values: {
+        [key: string]:
+          boolean | number | string | number[] | [number, number][] | null;
+      };
+    };
+    /**
      * Divide
      * @description Put steps that stand side by side into a split (or, with none, an empty split at a place).
      *
@@ -1296,6 +1399,10 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["SwitchSlot"]
+        | components["schemas"]["ClearSlot"]
+        | components["schemas"]["SetVersion-Input"]
         | components["schemas"]["Batch-Input"];
       /** Gesture */
       gesture?: string | null;
@@ -1530,6 +1637,7 @@ export interface components {
       linked?: boolean;
       /** Output */
       output?: string | null;
+      slots?: components["schemas"]["Slots_Lane_-Input"] | null;
     };
     /**
      * Lane
@@ -1585,6 +1693,7 @@ export interface components {
       linked?: boolean;
       /** Output */
       output?: string | null;
+      slots?: components["schemas"]["Slots_Lane_-Output"] | null;
     };
     /**
      * LaneFigures
@@ -1951,6 +2060,10 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["SwitchSlot"]
+        | components["schemas"]["ClearSlot"]
+        | components["schemas"]["SetVersion-Output"]
         | components["schemas"]["Batch-Output"];
     };
     /** PartsQuestion */
@@ -1985,6 +2098,7 @@ export interface components {
     "Path-Input": {
       /** Steps */
       steps?: components["schemas"]["Step-Input"][];
+      slots?: components["schemas"]["Slots_Path_-Input"] | null;
     };
     /**
      * Path
@@ -1993,6 +2107,7 @@ export interface components {
     "Path-Output": {
       /** Steps */
       steps?: components["schemas"]["Step-Output"][];
+      slots?: components["schemas"]["Slots_Path_-Output"] | null;
     };
     /**
      * PathStartView
@@ -2140,6 +2255,10 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["SwitchSlot"]
+        | components["schemas"]["ClearSlot"]
+        | components["schemas"]["SetVersion-Output"]
         | components["schemas"]["Batch-Output"];
     };
     /**
@@ -2668,10 +2787,134 @@ export interface components {
       sections: components["schemas"]["Section"][];
     };
     /**
+     * SetVersion
+     * @description The whole of a step, a lane or a path, with its slots.
+     */
+    "SetVersion-Input": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_version";
+      version: components["schemas"]["Version-Input"];
+    };
+    /**
+     * SetVersion
+     * @description The whole of a step, a lane or a path, with its slots.
+     */
+    "SetVersion-Output": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_version";
+      version: components["schemas"]["Version-Output"];
+    };
+    /**
      * Settings
      * @description Base of every settings model: frozen, no unknown names, no NaN.
      */
     Settings: Record<string, never>;
+    /**
+     * SlotLoudness
+     * @description Of one slot, over the passage, at the end of its strip's path. gain_db: for listening, so that it is as loud as the
+     *     reference; 0 where it is refused, and then why. loudness_lufs: integrated; None where it cannot be measured.
+     */
+    SlotLoudness: {
+      /** Slot */
+      slot: number;
+      /** Loudness Lufs */
+      loudness_lufs: number | null;
+      /** Gain Db */
+      gain_db: number;
+      /** Refused */
+      refused: string | null;
+    };
+    /**
+     * SlotsAnswer
+     * @description How loud each of them is, and the gain that makes them equally loud for listening.
+     */
+    SlotsAnswer: {
+      /** Revision */
+      revision: number;
+      /** Slots */
+      slots: components["schemas"]["SlotLoudness"][];
+    };
+    /**
+     * SlotsQuestion
+     * @description The slots of a step, a lane or a strip, over a passage.
+     */
+    SlotsQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+    };
+    /** Slots[Lane] */
+    "Slots_Lane_-Input": {
+      /** On */
+      on?: number | null;
+      /** Kept */
+      kept?: {
+        [key: string]: components["schemas"]["Lane-Input"];
+      };
+    };
+    /** Slots[Lane] */
+    "Slots_Lane_-Output": {
+      /** On */
+      on?: number | null;
+      /** Kept */
+      kept?: {
+        [key: string]: components["schemas"]["Lane-Output"];
+      };
+    };
+    /** Slots[Path] */
+    "Slots_Path_-Input": {
+      /** On */
+      on?: number | null;
+      /** Kept */
+      kept?: {
+        [key: string]: components["schemas"]["Path-Input"];
+      };
+    };
+    /** Slots[Path] */
+    "Slots_Path_-Output": {
+      /** On */
+      on?: number | null;
+      /** Kept */
+      kept?: {
+        [key: string]: components["schemas"]["Path-Output"];
+      };
+    };
+    /** Slots[Step] */
+    "Slots_Step_-Input": {
+      /** On */
+      on?: number | null;
+      /** Kept */
+      kept?: {
+        [key: string]: components["schemas"]["Step-Input"];
+      };
+    };
+    /** Slots[Step] */
+    "Slots_Step_-Output": {
+      /** On */
+      on?: number | null;
+      /** Kept */
+      kept?: {
+        [key: string]: components["schemas"]["Step-Output"];
+      };
+    };
     /**
      * Spectrum
      * @description Levels in dB re a full-scale sine, in 1/fraction octave bands around the frequencies.
@@ -2777,6 +3020,10 @@ export interface components {
             | components["schemas"]["RemoveSplit"]
             | components["schemas"]["CopyToLanes"]
             | components["schemas"]["LanesToBuses"]
+            | components["schemas"]["StoreSlot"]
+            | components["schemas"]["SwitchSlot"]
+            | components["schemas"]["ClearSlot"]
+            | components["schemas"]["SetVersion-Output"]
             | components["schemas"]["Batch-Output"]
           )
         | null;
@@ -2848,6 +3095,7 @@ export interface components {
        * @default false
        */
       low_latency?: boolean;
+      slots?: components["schemas"]["Slots_Step_-Input"] | null;
     };
     /**
      * Step
@@ -2880,6 +3128,27 @@ export interface components {
        * @default false
        */
       low_latency?: boolean;
+      slots?: components["schemas"]["Slots_Step_-Output"] | null;
+    };
+    /**
+     * StoreSlot
+     * @description Store what is heard into a slot.
+     */
+    StoreSlot: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Slot */
+      slot: number;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "store_slot";
     };
     /**
      * Stretch
@@ -3057,6 +3326,28 @@ export interface components {
       /** Trim Db */
       trim_db: number;
     };
+    /**
+     * SwitchSlot
+     * @description Hear another slot's version; what was changed since the last switch is kept in the slot that was on.
+     */
+    SwitchSlot: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Slot */
+      slot: number;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "switch_slot";
+      /** Seed */
+      seed?: string;
+    };
     /** TabRequest */
     TabRequest: {
       /** Tab */
@@ -3087,6 +3378,38 @@ export interface components {
       tab: string;
       /** Strip Id */
       strip_id: string;
+    };
+    /**
+     * Version
+     * @description A step, a lane or a path with its slots, as it was: what an edit of slots takes back.
+     */
+    "Version-Input": {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      step?: components["schemas"]["Step-Input"] | null;
+      lane?: components["schemas"]["Lane-Input"] | null;
+      path?: components["schemas"]["Path-Input"] | null;
+    };
+    /**
+     * Version
+     * @description A step, a lane or a path with its slots, as it was: what an edit of slots takes back.
+     */
+    "Version-Output": {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      step?: components["schemas"]["Step-Output"] | null;
+      lane?: components["schemas"]["Lane-Output"] | null;
+      path?: components["schemas"]["Path-Output"] | null;
     };
     /**
      * VersionView
@@ -3468,6 +3791,85 @@ export interface operations {
           [name: string]: unknown;
         };
         content?: never;
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  get_slots_api_sessions__session_id__slots_get: {
+    parameters: {
+      query: {
+        of: "step" | "lane" | "strip";
+        id: string;
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Compared"];
+        };
       };
       /** @description The body cannot be read */
       400: {
@@ -5414,6 +5816,86 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["OrderAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  study_slots_api_sessions__session_id__studies_slots_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SlotsQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["SlotsAnswer"] | null;
         };
       };
       /** @description The body cannot be read */

@@ -8,15 +8,17 @@
     change: (value: SettingValue) => void;
     /** What it is at present where something else than the document decides, such as low latency. */
     now?: SettingValue;
+    /** It is not the same in all slots. */
+    differs?: boolean;
   }
-  let { setting, value, change, now }: Props = $props();
+  let { setting, value, change, now, differs = false }: Props = $props();
   const helpId = $props.id();
   const options = $derived(setting.type === 'switch' ? ['off', 'on'] : setting.options);
   const chosen = $derived(setting.type === 'switch' ? (value ? 'on' : 'off') : String(value));
 </script>
 
 <label class="choice" title={setting.help}>
-  <span>{setting.label}</span>
+  <span class:differs>{setting.label}</span>
   <span id={helpId} hidden>{setting.help}</span>
   <select
     aria-describedby={helpId}
@@ -38,7 +40,7 @@
     display: grid;
     grid-template-columns: 1fr auto;
     align-items: baseline;
-    height: 33px;
+    height: 2.0625rem;
   }
   span {
     white-space: nowrap;
@@ -48,8 +50,8 @@
   .now {
     grid-column: 1 / -1;
     margin-top: -5px;
-    font-size: 11px;
-    line-height: 12px;
+    font-size: 0.6875rem;
+    line-height: 0.75rem;
     text-align: right;
   }
   select {
@@ -58,7 +60,7 @@
     border: 0;
     border-bottom: 1px solid var(--ink-soft);
     border-radius: 0;
-    height: 24px;
+    height: 1.5rem;
     padding: 0 0 0 8px;
     text-align: right;
     text-align-last: right;

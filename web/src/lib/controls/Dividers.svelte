@@ -60,20 +60,20 @@
   }
   .one {
     display: grid;
-    grid-template-columns: 1fr 20px;
+    grid-template-columns: 1fr 1.25rem;
     gap: 4px;
   }
   input {
     min-width: 0;
-    height: 20px;
+    height: 1.25rem;
     border: 1px solid var(--line);
     background: var(--plate);
     padding: 0 4px;
     text-align: right;
   }
   button {
-    height: 20px;
-    line-height: 17px;
+    height: 1.25rem;
+    line-height: 1.0625rem;
     padding: 0;
   }
 </style>

@@ -91,19 +91,19 @@
     flex-wrap: wrap;
   }
   .acts button {
-    height: 20px;
-    line-height: 18px;
+    height: 1.25rem;
+    line-height: 1.125rem;
     padding: 0 6px;
-    font-size: 12px;
+    font-size: 0.75rem;
   }
   .point {
     display: grid;
-    grid-template-columns: 1fr 1fr 20px;
+    grid-template-columns: 1fr 1fr 1.25rem;
     gap: 4px;
   }
   input {
     min-width: 0;
-    height: 20px;
+    height: 1.25rem;
     text-align: right;
     background: none;
     border: 0;

@@ -46,7 +46,7 @@
     background: var(--plate);
   }
   button {
-    height: 26px;
+    height: 1.625rem;
     padding: 0 12px;
     border-width: 0;
   }

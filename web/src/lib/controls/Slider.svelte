@@ -1,6 +1,7 @@
 <script lang="ts">
   /** A setting as a short scale: ticks at values that mean something, a wedge at the value, the number beside it. */
   import type { Setting, SettingValue } from '../api/client';
+  import { startsTyping } from './typing';
   import { clamp, formatSetting, fromShare, parseSetting, tidy, toShare } from './value';
 
   interface Props {
@@ -13,10 +14,12 @@
     mark?: string;
     /** What it is at present where something else than the document decides: low latency, or a held loudness. */
     now?: SettingValue;
+    /** It is not the same in all slots. */
+    differs?: boolean;
     /** In a table the column and the row say what it is. */
     bare?: boolean;
   }
-  let { setting, value, change, of, mark, now, bare = false }: Props = $props();
+  let { setting, value, change, of, mark, now, differs = false, bare = false }: Props = $props();
   const name = $derived(of ? `${setting.label}, ${of}` : setting.label);
 
   let scale = $state<HTMLElement | null>(null);
@@ -104,7 +107,7 @@
       nudge(steps, event, gesture);
     } else if (event.key === 'Home') put(setting.minimum ?? 0, null);
     else if (event.key === 'End') put(setting.maximum ?? 1, null);
-    else if (event.key === 'Enter' || /^[0-9.-]$/.test(event.key))
+    else if (event.key === 'Enter' || startsTyping(event.key))
       typing = event.key === 'Enter' ? '' : event.key;
     else return;
     event.preventDefault();
@@ -138,7 +141,7 @@
 
 <div class="rule" class:bare title={setting.help}>
   <span id={helpId} hidden>{setting.help}</span>
-  <span class="label">{bare ? '' : setting.label}</span>
+  <span class="label" class:differs>{bare ? '' : setting.label}</span>
   {#if typing === null}
     <button
       class="figure value"
@@ -208,7 +211,7 @@
     display: grid;
     grid-template-columns: 1fr auto;
     align-items: baseline;
-    height: 33px;
+    height: 2.0625rem;
   }
   .label {
     white-space: nowrap;
@@ -218,13 +221,13 @@
   .value {
     padding: 0;
     border: 0;
-    height: 20px;
+    height: 1.25rem;
     cursor: text;
     white-space: nowrap;
   }
   .typing {
     width: 84px;
-    height: 18px;
+    height: 1.125rem;
     text-align: right;
     background: var(--plate);
     border: 1px solid var(--ink-soft);
@@ -236,7 +239,7 @@
     top: 100%;
     z-index: 3;
     padding: 0 6px;
-    font-size: 12px;
+    font-size: 0.75rem;
     white-space: nowrap;
     color: var(--taken);
     background: var(--plate);
@@ -292,8 +295,8 @@
   }
   /* In a table: the scale and the number side by side. */
   .bare {
-    height: 20px;
-    grid-template-columns: minmax(0, 1fr) 58px;
+    height: 1.25rem;
+    grid-template-columns: minmax(0, 1fr) 3.625rem;
     align-items: center;
     column-gap: 6px;
   }
@@ -310,6 +313,6 @@
     grid-row: 1;
     width: 100%;
     text-align: right;
-    font-size: 11px;
+    font-size: 0.6875rem;
   }
 </style>

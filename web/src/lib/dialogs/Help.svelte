@@ -79,13 +79,13 @@
   }
   input {
     flex: 1;
-    height: 28px;
+    height: 1.75rem;
     padding: 0 8px;
     border: 1px solid var(--edge);
     background: var(--ground);
   }
   .refused {
-    min-height: 18px;
+    min-height: 1.125rem;
     margin: 4px 0 0;
     color: var(--taken);
   }
@@ -100,16 +100,16 @@
     margin: 0;
     padding: 2px 0;
     border-bottom: 1px solid var(--line);
-    min-height: 28px;
-    line-height: 24px;
+    min-height: 1.75rem;
+    line-height: 1.5rem;
   }
   dd {
     text-align: right;
   }
   dd .button {
     min-width: 72px;
-    height: 24px;
-    line-height: 20px;
+    height: 1.5rem;
+    line-height: 1.25rem;
   }
   .changing {
     border-color: var(--after);

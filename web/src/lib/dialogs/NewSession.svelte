@@ -91,9 +91,9 @@
 <style>
   label {
     display: grid;
-    grid-template-columns: 120px minmax(0, 1fr);
+    grid-template-columns: 7.5rem minmax(0, 1fr);
     align-items: center;
-    min-height: 32px;
+    min-height: 2rem;
   }
   .with {
     display: flex;
@@ -102,7 +102,7 @@
   }
   input,
   select {
-    height: 26px;
+    height: 1.625rem;
     padding: 0 6px;
     border: 1px solid var(--edge);
     background: var(--ground);
@@ -114,7 +114,7 @@
     gap: 8px;
   }
   .wrong {
-    min-height: 20px;
+    min-height: 1.25rem;
     margin: 4px 0;
     color: var(--taken);
   }

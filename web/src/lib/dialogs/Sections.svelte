@@ -137,7 +137,7 @@
   }
   input {
     width: 100%;
-    height: 24px;
+    height: 1.5rem;
     padding: 0 6px;
     border: 1px solid var(--edge);
     background: var(--ground);
@@ -159,7 +159,7 @@
     flex: 1;
   }
   .wrong {
-    min-height: 20px;
+    min-height: 1.25rem;
     margin: 4px 0;
     color: var(--taken);
   }

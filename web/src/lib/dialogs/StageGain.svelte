@@ -66,13 +66,13 @@
 <style>
   label {
     display: grid;
-    grid-template-columns: 100px minmax(0, 1fr);
+    grid-template-columns: 6.25rem minmax(0, 1fr);
     align-items: center;
-    min-height: 32px;
+    min-height: 2rem;
   }
   input,
   select {
-    height: 26px;
+    height: 1.625rem;
     padding: 0 6px;
     border: 1px solid var(--edge);
     background: var(--ground);
@@ -86,7 +86,7 @@
     gap: 8px;
   }
   .wrong {
-    min-height: 20px;
+    min-height: 1.25rem;
     margin: 4px 0;
     color: var(--taken);
   }

@@ -1,7 +1,9 @@
 /** Painting: crisp lines at any pixel ratio, and the ways a stretch of sound is filled. */
 import type { Box, Fill, Shape, Stroke } from './shapes';
 
-const FONT = '11px "Spline Sans Mono Variable", monospace';
+const FONT_REM = 11 / 16;
+const font = () =>
+  `${FONT_REM * parseFloat(getComputedStyle(document.documentElement).fontSize)}px "Spline Sans Mono Variable", monospace`;
 
 export interface Colours {
   ground: string;
@@ -42,7 +44,7 @@ export function prepare(canvas: HTMLCanvasElement): CanvasRenderingContext2D | n
   if (!context) return null;
   context.setTransform(ratio, 0, 0, ratio, 0, 0);
   context.clearRect(0, 0, width, height);
-  context.font = FONT;
+  context.font = font();
   return context;
 }
 
@@ -202,7 +204,7 @@ export function imageOf(
   const context = canvas.getContext('2d');
   if (!context) return done(null);
   context.scale(ratio, ratio);
-  context.font = FONT;
+  context.font = font();
   paint(context, coloursOf(element), shapes);
   canvas.toBlob(done, 'image/png');
 }

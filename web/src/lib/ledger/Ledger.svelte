@@ -2,19 +2,13 @@
   /** What the scope did to the passage: before, after, change; gain reduction; hints with their measure. */
   import type { Figures } from '../api/client';
   import { format } from '../controls/value';
-  import { splitName } from '../state/splits';
+  import { nameOfScope } from '../state/scope';
   import { workspace } from '../state/workspace.svelte';
 
   let dismissed = $state<string[]>([]);
   const study = $derived(workspace.measuring.study);
   const ledger = $derived(study?.ledger ?? null);
-  const what = $derived(
-    workspace.selection.step?.lanes
-      ? splitName(workspace.selection.step)
-      : workspace.selection.step
-        ? (workspace.processor(workspace.selection.step.kind)?.label ?? '')
-        : (workspace.selection.lane?.name ?? workspace.selection.strip?.name ?? ''),
-  );
+  const what = $derived(nameOfScope(workspace));
   const ROWS: [keyof Figures, string, string][] = [
     ['sample_peak_dbfs', 'Sample peak', 'dBFS'],
     ['true_peak_dbtp', 'True peak', 'dBTP'],
@@ -144,7 +138,7 @@
   }
   th,
   td {
-    height: 28px;
+    height: 1.75rem;
     padding: 0;
     text-align: right;
     font-weight: 400;
@@ -186,8 +180,8 @@
   }
   em {
     font-style: normal;
-    font-size: 11px;
-    line-height: 18px;
+    font-size: 0.6875rem;
+    line-height: 1.125rem;
   }
   dl {
     display: grid;
@@ -197,8 +191,8 @@
   dt,
   dd {
     margin: 0;
-    height: 24px;
-    line-height: 24px;
+    height: 1.5rem;
+    line-height: 1.5rem;
     white-space: nowrap;
     border-bottom: 1px solid var(--line);
   }
@@ -206,17 +200,17 @@
     margin: 10px 0 0;
     padding-left: 8px;
     border-left: 3px solid var(--taken);
-    font-size: 12px;
-    line-height: 17px;
+    font-size: 0.75rem;
+    line-height: 1.0625rem;
   }
   .link {
     border: 0;
     padding: 0 0 0 4px;
     text-decoration: underline;
     color: var(--ink-soft);
-    line-height: 17px;
+    line-height: 1.0625rem;
   }
-  @media (max-width: 1099px) {
+  @media (max-width: 68.6875em) {
     .ledger {
       display: flex;
       gap: 24px;
@@ -234,8 +228,8 @@
     }
     th,
     td {
-      height: 18px;
-      line-height: 18px;
+      height: 1.125rem;
+      line-height: 1.125rem;
     }
     .reduction {
       margin: 0;

@@ -427,15 +427,15 @@
     pointer-events: none;
   }
   .name {
-    font-size: 13px;
+    font-size: 0.8125rem;
     font-weight: 600;
   }
   .more {
-    font-size: 11px;
+    font-size: 0.6875rem;
     fill: var(--ink-soft);
   }
   .mark {
-    font-size: 11px;
+    font-size: 0.6875rem;
     font-weight: 650;
   }
   .muted {
@@ -539,7 +539,7 @@
   }
   .tag text {
     font-family: var(--mono);
-    font-size: 10px;
+    font-size: 0.625rem;
     fill: var(--ink-soft);
   }
   .tag.silent text {
@@ -568,7 +568,7 @@
     display: block;
     width: 100%;
     text-align: left;
-    height: 26px;
+    height: 1.625rem;
     padding: 0 12px;
     white-space: nowrap;
   }

@@ -172,7 +172,7 @@
   .row {
     display: grid;
     grid-template-columns: 1fr auto;
-    height: 33px;
+    height: 2.0625rem;
     align-items: center;
   }
   select {
@@ -191,7 +191,7 @@
   dt,
   dd {
     margin: 0;
-    line-height: 22px;
+    line-height: 1.375rem;
     border-bottom: 1px solid var(--line);
   }
   dd {
@@ -205,10 +205,10 @@
   li {
     display: flex;
     justify-content: space-between;
-    min-height: 24px;
+    min-height: 1.5rem;
   }
   .link {
-    min-height: 24px;
+    min-height: 1.5rem;
     border: 0;
     padding: 0;
     text-align: left;
@@ -219,8 +219,8 @@
     margin: 6px 0;
     padding-left: 8px;
     border-left: 3px solid var(--key);
-    font-size: 12px;
-    line-height: 17px;
+    font-size: 0.75rem;
+    line-height: 1.0625rem;
   }
   .acts {
     display: flex;
@@ -229,7 +229,7 @@
     margin: 12px 0;
   }
   .help {
-    font-size: 12px;
-    line-height: 17px;
+    font-size: 0.75rem;
+    line-height: 1.0625rem;
   }
 </style>

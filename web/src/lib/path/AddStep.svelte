@@ -102,7 +102,7 @@
 <style>
   input {
     width: 100%;
-    height: 28px;
+    height: 1.75rem;
     border: 1px solid var(--line);
     background: var(--ground);
     padding: 0 8px;
@@ -127,8 +127,8 @@
     background: var(--ground);
   }
   span {
-    font-size: 12px;
-    line-height: 16px;
+    font-size: 0.75rem;
+    line-height: 1rem;
   }
   .none {
     padding: 4px 8px;

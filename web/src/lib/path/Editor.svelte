@@ -7,6 +7,7 @@
   import Points from '../controls/Points.svelte';
   import Pictures from '../pictures/Pictures.svelte';
   import { format } from '../controls/value';
+  import { slots } from '../state/slots.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { divide, splitName } from '../state/splits';
   import { swapOrder, swapPartner } from '../state/steps';
@@ -82,6 +83,9 @@
           : 'orders not matched'}
       </span>
     {/if}
+    {#if slots.scope?.stored.on}<span class="figure soft" data-figure="slot"
+        >slot {slots.scope.stored.on}{slots.compared?.changed ? ', changed' : ''}</span
+      >{/if}
     {#if gateState}<GateState state={gateState} word />{/if}
     <span class="space"></span>
     {#if step && processor}
@@ -198,6 +202,7 @@
                 {setting}
                 {value}
                 now={now[setting.name]}
+                differs={slots.differs(step.id, setting.name)}
                 change={(next, gesture) => put(setting.name, next, gesture)}
               />
             {:else}
@@ -205,6 +210,7 @@
                 {setting}
                 {value}
                 now={now[setting.name]}
+                differs={slots.differs(step.id, setting.name)}
                 change={(next) => put(setting.name, next, null)}
               />
             {/if}
@@ -225,14 +231,14 @@
   .editor {
     height: 100%;
     display: grid;
-    grid-template-rows: auto minmax(176px, 1fr) auto;
+    grid-template-rows: max-content minmax(176px, 1fr) max-content;
     padding: 0 12px 4px;
     min-height: 0;
     overflow: auto;
   }
   header {
     min-width: 0;
-    min-height: 36px;
+    min-height: 2.25rem;
     display: flex;
     flex-wrap: wrap;
     align-items: center;
@@ -240,7 +246,7 @@
     white-space: nowrap;
   }
   h2 {
-    font-size: 15px;
+    font-size: 0.9375rem;
   }
   .space {
     flex: 1;
@@ -255,7 +261,7 @@
     grid-template-columns: minmax(0, 1fr);
   }
   .split {
-    grid-template-columns: repeat(var(--groups), 150px) minmax(0, 1fr);
+    grid-template-columns: repeat(var(--groups), 9.375rem) minmax(0, 1fr);
   }
   .trail {
     min-width: 0;
@@ -265,10 +271,10 @@
   .group h3 {
     font-weight: 500;
     border-bottom: 1px solid var(--line);
-    height: 22px;
+    height: 1.375rem;
     margin-bottom: 2px;
   }
-  @media (max-width: 900px) {
+  @media (max-width: 56.25em) {
     .editor {
       grid-template-rows: auto auto auto;
       height: auto;

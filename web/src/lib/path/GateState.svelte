@@ -25,7 +25,7 @@
   }
   svg {
     width: 22px;
-    height: 16px;
+    height: 1rem;
     stroke: var(--key);
     stroke-width: 2;
     fill: none;

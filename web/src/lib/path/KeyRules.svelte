@@ -70,7 +70,7 @@
     grid-template-columns: auto minmax(0, 1fr);
     column-gap: 8px;
     align-items: baseline;
-    height: 33px;
+    height: 2.0625rem;
   }
   select {
     appearance: none;
@@ -78,7 +78,7 @@
     border: 0;
     border-bottom: 1px solid var(--ink-soft);
     border-radius: 0;
-    height: 24px;
+    height: 1.5rem;
     padding: 0;
     min-width: 0;
     text-align: right;
@@ -99,8 +99,8 @@
   }
   p {
     margin: 0;
-    line-height: 17px;
-    font-size: 12px;
+    line-height: 1.0625rem;
+    font-size: 0.75rem;
   }
   .silent {
     border-left: 3px solid var(--key);

@@ -96,7 +96,7 @@
     display: grid;
     grid-template-columns: auto minmax(0, 1fr);
     column-gap: 8px;
-    height: 28px;
+    height: 1.75rem;
     align-items: center;
   }
   .row > :last-child {
@@ -105,7 +105,7 @@
   .text {
     width: 140px;
     max-width: 100%;
-    height: 20px;
+    height: 1.25rem;
     border: 1px solid var(--line);
     background: var(--plate);
     padding: 0 4px;
@@ -130,7 +130,7 @@
   h3 {
     font-weight: 500;
     border-bottom: 1px solid var(--line);
-    height: 22px;
+    height: 1.375rem;
     margin-bottom: 2px;
   }
 </style>

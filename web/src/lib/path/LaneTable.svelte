@@ -135,18 +135,18 @@
 <style>
   .table {
     display: grid;
-    grid-template-columns: minmax(84px, auto) repeat(var(--lanes), minmax(0, 1fr));
+    grid-template-columns: minmax(5.25rem, auto) repeat(var(--lanes), minmax(0, 1fr));
     column-gap: 14px;
     align-items: center;
     align-content: start;
-    line-height: 18px;
+    line-height: 1.125rem;
   }
   .head {
     display: flex;
     align-items: center;
     gap: 4px;
     border-bottom: 1px solid var(--line);
-    height: 22px;
+    height: 1.375rem;
     min-width: 0;
   }
   .name {
@@ -161,14 +161,14 @@
   }
   .corner {
     border-bottom: 1px solid var(--line);
-    height: 22px;
+    height: 1.375rem;
   }
   .corner button,
   .cell button {
-    height: 18px;
-    line-height: 15px;
+    height: 1.125rem;
+    line-height: 0.9375rem;
     padding: 0 5px;
-    font-size: 12px;
+    font-size: 0.75rem;
   }
   .label {
     white-space: nowrap;
@@ -179,11 +179,11 @@
     display: flex;
     justify-content: space-between;
     align-items: center;
-    height: 21px;
+    height: 1.3125rem;
     white-space: nowrap;
   }
   .cell .figure {
-    font-size: 11px;
+    font-size: 0.6875rem;
     letter-spacing: -0.03em;
   }
   .none {

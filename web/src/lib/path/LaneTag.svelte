@@ -83,12 +83,12 @@
     padding: 0 2px 0 6px;
     border: 0;
     text-align: left;
-    line-height: 15px;
+    line-height: 0.9375rem;
     overflow: hidden;
     white-space: nowrap;
   }
   .name span {
-    font-size: 10.5px;
+    font-size: 0.65625rem;
     letter-spacing: -0.03em;
     white-space: pre;
   }

@@ -51,12 +51,12 @@
     grid-template-columns: auto minmax(0, 1fr);
     column-gap: 8px;
     align-items: baseline;
-    height: 33px;
+    height: 2.0625rem;
     white-space: nowrap;
   }
   select {
     appearance: none;
-    height: 24px;
+    height: 1.5rem;
     padding: 0;
     text-align: right;
     text-align-last: right;
@@ -75,6 +75,6 @@
   }
   p {
     margin: 0;
-    line-height: 17px;
+    line-height: 1.0625rem;
   }
 </style>

@@ -16,7 +16,9 @@
   import { workspace } from '../state/workspace.svelte';
   import AddStep from './AddStep.svelte';
   import GateState from './GateState.svelte';
+  import SlotBar from './SlotBar.svelte';
   import LaneTag from './LaneTag.svelte';
+  import { storedOf } from '../state/slots.svelte';
   import { layout, nearestSlot } from './layout';
   import { plateText } from './plate';
   import { arrow, everyStep, find, renamed, type Chosen } from './tree';
@@ -134,67 +136,71 @@
 </script>
 
 <div class="path" role="group" aria-label="Path of {strip?.name ?? ''}">
-  <div class="tools" role="toolbar" aria-label="Splits">
-    {#if workspace.selection.stepIds.length > 1}
-      <span class="soft">{workspace.selection.stepIds.length} chosen</span>
-      <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
-        >Bypass them</button
-      >
-      <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
-    {/if}
-    <button
-      class="button"
-      title="Put what is chosen beside an untreated lane (P)"
-      onclick={() => divide(workspace, 'copies')}>In parallel</button
-    >
-    <span class="pair">
+  <div class="bar">
+    <SlotBar />
+    <div class="tools" role="toolbar" aria-label="Splits">
+      {#if workspace.selection.stepIds.length > 1}
+        <span class="soft">{workspace.selection.stepIds.length} chosen</span>
+        <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
+          >Bypass them</button
+        >
+        <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
+      {/if}
       <button
         class="button"
-        title="Put what is chosen into each band (F)"
-        onclick={() => divide(workspace, 'bands', bands)}>In bands</button
-      ><select class="figure" aria-label="How many bands" bind:value={bands}>
-        {#each Object.keys(BAND_STARTS) as count (count)}<option value={Number(count)}>{count}</option>{/each}
-      </select>
-    </span>
-    <button
-      class="button"
-      title="Put what is chosen on the middle and on the sides (W)"
-      onclick={() => divide(workspace, 'mid/side')}>In mid/side</button
-    >
-    <button
-      class="button"
-      title="Put what is chosen on the left and on the right"
-      onclick={() => divide(workspace, 'left/right')}>In left/right</button
-    >
-    {#if split}
+        title="Put what is chosen beside an untreated lane (P)"
+        onclick={() => divide(workspace, 'copies')}>In parallel</button
+      >
+      <span class="pair">
+        <button
+          class="button"
+          title="Put what is chosen into each band (F)"
+          onclick={() => divide(workspace, 'bands', bands)}>In bands</button
+        ><select class="figure" aria-label="How many bands" bind:value={bands}>
+          {#each Object.keys(BAND_STARTS) as count (count)}<option value={Number(count)}>{count}</option
+            >{/each}
+        </select>
+      </span>
       <button
         class="button"
-        title="One lane's steps take the split's place (U)"
-        onclick={() => removeSplit(workspace)}>Remove split</button
+        title="Put what is chosen on the middle and on the sides (W)"
+        onclick={() => divide(workspace, 'mid/side')}>In mid/side</button
       >
-    {/if}
-    {#if steps.length > 1}
       <button
         class="button"
-        aria-pressed={allBypassed}
-        title="Shift+B"
-        onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'Enable all' : 'Bypass all'}</button
+        title="Put what is chosen on the left and on the right"
+        onclick={() => divide(workspace, 'left/right')}>In left/right</button
       >
-    {/if}
-    {#if every.length > steps.length || placed.joins.length}
-      <button
-        class="button small"
-        aria-label="Draw the path smaller"
-        disabled={zoom <= 0.55}
-        onclick={() => (zoom -= 0.15)}>-</button
-      >
-      <button
-        class="button small"
-        aria-label="Draw the path larger"
-        disabled={zoom >= 1}
-        onclick={() => (zoom = Math.min(1, zoom + 0.15))}>+</button
-      >
-    {/if}
+      {#if split}
+        <button
+          class="button"
+          title="One lane's steps take the split's place (U)"
+          onclick={() => removeSplit(workspace)}>Remove split</button
+        >
+      {/if}
+      {#if steps.length > 1}
+        <button
+          class="button"
+          aria-pressed={allBypassed}
+          title="Shift+B"
+          onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'Enable all' : 'Bypass all'}</button
+        >
+      {/if}
+      {#if every.length > steps.length || placed.joins.length}
+        <button
+          class="button small"
+          aria-label="Draw the path smaller"
+          disabled={zoom <= 0.55}
+          onclick={() => (zoom -= 0.15)}>-</button
+        >
+        <button
+          class="button small"
+          aria-label="Draw the path larger"
+          disabled={zoom >= 1}
+          onclick={() => (zoom = Math.min(1, zoom + 0.15))}>+</button
+        >
+      {/if}
+    </div>
   </div>
   <div class="scroll" role="presentation" ondragover={hover} ondragleave={() => (over = null)} ondrop={drop}>
     <div
@@ -227,6 +233,9 @@
           onkeydown={(event) => keys(event, { stepId: null, laneId: null })}
         >
           <b>{strip?.name ?? ''}</b>
+          {#if storedOf(strip?.path).on}<em class="slot figure" title="Slot {storedOf(strip?.path).on} is on"
+              >{storedOf(strip?.path).on}</em
+            >{/if}
           <span class="figure soft">trim {format(strip?.trim_db ?? 0, 'dB')}</span>
         </button>
       </div>
@@ -254,6 +263,9 @@
             onkeydown={(event) => keys(event, { stepId: step.id, laneId: null })}
           >
             <b class:long={label(step).length > 14}>{label(step)}</b>
+            {#if storedOf(step).on}<em class="slot figure" title="Slot {storedOf(step).on} is on"
+                >{storedOf(step).on}</em
+              >{/if}
             {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
             <span class="figure soft" class:tight={says(step).length > 15}>{says(step)}</span>
             {#if Math.abs(moved(step)) > 0.05}
@@ -365,8 +377,19 @@
     font-style: normal;
     color: var(--key);
   }
+  .slot {
+    position: absolute;
+    right: 3px;
+    bottom: 1px;
+    padding: 0 3px;
+    font-size: 0.6875rem;
+    line-height: 0.875rem;
+    font-style: normal;
+    background: var(--ink);
+    color: var(--plate);
+  }
   .plate {
-    height: 36px;
+    height: 2.25rem;
   }
   .strip {
     width: 100px;
@@ -380,11 +403,11 @@
     border: 0;
     padding: 0 8px;
     text-align: left;
-    line-height: 15px;
+    line-height: 0.9375rem;
     white-space: nowrap;
   }
   .face span {
-    font-size: 11px;
+    font-size: 0.6875rem;
     letter-spacing: -0.02em;
   }
   .face .tight {
@@ -416,11 +439,11 @@
     align-content: center;
     background: var(--ground);
     padding: 0 6px;
-    line-height: 16px;
+    line-height: 1rem;
     white-space: nowrap;
   }
   .join > .figure {
-    font-size: 11px;
+    font-size: 0.6875rem;
   }
   .taken {
     position: absolute;
@@ -438,20 +461,28 @@
     border: 1px solid var(--after);
     background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
   }
-  .tools {
+  .bar {
     position: absolute;
+    left: 8px;
     right: 6px;
     top: 1px;
+    z-index: 2;
+    display: flex;
+    justify-content: space-between;
+    gap: 8px;
+    overflow-x: auto;
+    scrollbar-width: none;
+    background: var(--ground);
+  }
+  .tools {
     display: flex;
     gap: 4px;
-    z-index: 2;
-    background: var(--ground);
-    padding-left: 8px;
+    white-space: nowrap;
   }
   .tools button {
-    height: 20px;
-    line-height: 18px;
-    font-size: 12px;
+    height: 1.25rem;
+    line-height: 1.125rem;
+    font-size: 0.75rem;
     padding: 0 6px;
   }
   .tools .small {
@@ -462,7 +493,7 @@
     display: flex;
   }
   select {
-    height: 20px;
+    height: 1.25rem;
     border: 1px solid var(--line);
     border-left: 0;
     background: var(--plate);
@@ -470,10 +501,10 @@
   }
   .plus {
     width: 24px;
-    height: 24px;
+    height: 1.5rem;
     padding: 0;
-    font-size: 15px;
-    line-height: 20px;
+    font-size: 0.9375rem;
+    line-height: 1.25rem;
     background: var(--plate);
     border: 1px solid var(--edge);
   }

@@ -165,15 +165,15 @@
     background: var(--ground);
   }
   .start span {
-    font-size: 12px;
-    line-height: 16px;
+    font-size: 0.75rem;
+    line-height: 1rem;
   }
   .asking {
-    min-height: 20px;
+    min-height: 1.25rem;
     color: var(--taken);
   }
   select {
-    height: 24px;
+    height: 1.5rem;
     border: 1px solid var(--edge);
     background: var(--ground);
   }
@@ -190,7 +190,7 @@
   input {
     flex: 1;
     min-width: 0;
-    height: 24px;
+    height: 1.5rem;
     border: 1px solid var(--edge);
     background: var(--ground);
     padding: 0 8px;

@@ -131,18 +131,18 @@
   .group h3 {
     font-weight: 500;
     border-bottom: 1px solid var(--line);
-    height: 22px;
+    height: 1.375rem;
     margin-bottom: 2px;
   }
   .row {
     display: grid;
     grid-template-columns: 1fr auto;
-    height: 33px;
+    height: 2.0625rem;
     align-items: baseline;
   }
   .send {
     display: grid;
-    grid-template-columns: minmax(90px, 1fr) 32px 16px 16px;
+    grid-template-columns: minmax(5.625rem, 1fr) 2rem 16px 16px;
     column-gap: 6px;
     align-items: center;
   }
@@ -163,7 +163,7 @@
   }
   p {
     margin: 4px 0;
-    line-height: 17px;
+    line-height: 1.0625rem;
   }
   .silent {
     border-left: 3px solid var(--key);

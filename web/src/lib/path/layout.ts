@@ -1,11 +1,15 @@
 /** Where the plates, lanes and rails of a path lie. Pure functions; all lengths in CSS pixels. */
 import type { Lane, Step } from '../api/client';
 
-export const PLATE = { width: 122, height: 36 };
+/** Text of another size than 16 px needs room of another size. */
+const unit =
+  typeof document === 'undefined' ? 1 : parseFloat(getComputedStyle(document.documentElement).fontSize) / 16;
+const sized = (width: number, height: number) => ({ width: width * unit, height: height * unit });
+export const PLATE = sized(122, 36);
 /** The plate at which a split fans out says little. */
-export const HEAD = { width: 86, height: 36 };
-export const TAG = { width: 98, height: 36 };
-export const JOIN = { width: 104, height: 36 };
+export const HEAD = sized(86, 36);
+export const TAG = sized(98, 36);
+export const JOIN = sized(104, 36);
 const GAP = 12;
 /** Room in which rails fan out and come together. */
 const FAN = 20;

@@ -273,8 +273,8 @@
     left: 36px;
     top: 2px;
     color: var(--ink-soft);
-    font-size: 11px;
-    line-height: 16px;
+    font-size: 0.6875rem;
+    line-height: 1rem;
     white-space: nowrap;
   }
   .lane {
@@ -295,8 +295,8 @@
     border: 0;
     padding: 0;
     font-weight: 650;
-    font-size: 11px;
-    line-height: 16px;
+    font-size: 0.6875rem;
+    line-height: 1rem;
     min-width: 0;
     overflow: hidden;
     text-overflow: ellipsis;
@@ -321,8 +321,8 @@
     position: absolute;
     right: 15px;
     top: -9px;
-    font-size: 10.5px;
-    line-height: 13px;
+    font-size: 0.65625rem;
+    line-height: 0.8125rem;
     padding: 0 2px;
     background: var(--plate);
     pointer-events: none;
@@ -360,8 +360,8 @@
     position: absolute;
     right: 12px;
     margin-top: -8px;
-    font-size: 10.5px;
-    line-height: 16px;
+    font-size: 0.65625rem;
+    line-height: 1rem;
     padding: 0 2px;
     background: var(--plate);
   }
@@ -387,8 +387,8 @@
     padding: 0 3px;
     background: var(--plate);
     color: var(--key);
-    font-size: 11px;
-    line-height: 15px;
+    font-size: 0.6875rem;
+    line-height: 0.9375rem;
     white-space: nowrap;
   }
 </style>

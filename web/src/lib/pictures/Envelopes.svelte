@@ -56,8 +56,8 @@
     position: absolute;
     right: 8px;
     top: 24px;
-    height: 20px;
-    line-height: 18px;
+    height: 1.25rem;
+    line-height: 1.125rem;
     padding: 0 6px;
     font-size: 0.75rem;
     z-index: 2;

@@ -99,15 +99,15 @@
     border-bottom: 0;
   }
   .choose :global(button) {
-    height: 22px;
-    line-height: 20px;
+    height: 1.375rem;
+    line-height: 1.25rem;
     padding: 0 8px;
-    font-size: 12px;
+    font-size: 0.75rem;
   }
   .plate {
     min-height: 0;
   }
-  @media (max-width: 900px) {
+  @media (max-width: 56.25em) {
     .pictures,
     .wide {
       grid-template-columns: 1fr;

@@ -110,7 +110,7 @@
     display: flex;
     gap: 8px;
     font-size: 0.75rem;
-    line-height: 16px;
+    line-height: 1rem;
   }
   .top {
     left: 40px;
@@ -190,8 +190,8 @@
     z-index: 2;
   }
   .tools :global(button) {
-    height: 20px;
-    line-height: 18px;
+    height: 1.25rem;
+    line-height: 1.125rem;
     padding: 0 6px;
     font-size: 0.75rem;
   }
@@ -208,7 +208,7 @@
     position: absolute;
     color: var(--ink-soft);
     font-size: 0.75rem;
-    line-height: 16px;
+    line-height: 1rem;
     pointer-events: none;
   }
   .plot :global(.level-handle) {
@@ -231,7 +231,7 @@
     right: 0;
     top: -4px;
     padding: 0 14px 0 6px;
-    line-height: 20px;
+    line-height: 1.25rem;
     background: var(--ink);
     color: var(--plate);
     clip-path: polygon(0 0, calc(100% - 8px) 0, 100% 50%, calc(100% - 8px) 100%, 0 100%);

@@ -61,10 +61,10 @@
   button {
     position: absolute;
     width: 18px;
-    height: 18px;
+    height: 1.125rem;
     margin: -9px 0 0 -9px;
     padding: 0;
-    line-height: 16px;
+    line-height: 1rem;
     font-size: 0.6875rem;
     background: var(--plate);
     border: 1px solid var(--ink);

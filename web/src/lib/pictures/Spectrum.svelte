@@ -145,7 +145,7 @@
     background: var(--plate);
     color: var(--ink-soft);
     font-size: 0.75rem;
-    line-height: 16px;
+    line-height: 1rem;
     pointer-events: none;
   }
   .band {
@@ -180,7 +180,7 @@
     padding: 0 4px;
     white-space: nowrap;
     font-size: 0.6875rem;
-    line-height: 16px;
+    line-height: 1rem;
     background: var(--plate);
     color: var(--key);
     pointer-events: none;

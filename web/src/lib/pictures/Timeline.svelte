@@ -146,7 +146,7 @@
   </div>
   <div class="lane" bind:this={lane} {@attach wheel}>
     <Layer shapes={bars} shown={shownAnew} />
-    <div class="wave" aria-busy={workspace.measuring.overviewStale}>
+    <div class="drawn" aria-busy={workspace.measuring.overviewStale}>
       <Layer {shapes} shown={shownAnew} />
     </div>
     <div
@@ -259,7 +259,7 @@
   .timeline {
     height: 100%;
     display: grid;
-    grid-template-columns: 128px minmax(0, 1fr);
+    grid-template-columns: 8rem minmax(0, 1fr);
     background: var(--plate);
   }
   .tools {
@@ -271,10 +271,10 @@
     border-right: 1px solid var(--line);
   }
   .tools .button {
-    height: 24px;
-    line-height: 20px;
+    height: 1.5rem;
+    line-height: 1.25rem;
     padding: 0;
-    font-size: 12px;
+    font-size: 0.75rem;
   }
   .tools .button:nth-child(3),
   .tools .button:nth-child(5) {
@@ -295,7 +295,7 @@
     min-width: 0;
     overflow: hidden;
   }
-  .wave,
+  .drawn,
   .sound {
     position: absolute;
     inset: 0;
@@ -311,7 +311,7 @@
     left: 0;
     right: 0;
     top: 16px;
-    height: 22px;
+    height: 1.375rem;
     border-block: 1px solid var(--line);
     cursor: crosshair;
     touch-action: none;
@@ -332,8 +332,8 @@
     padding: 0 8px;
     border: 0;
     text-align: left;
-    font-size: 12px;
-    line-height: 20px;
+    font-size: 0.75rem;
+    line-height: 1.25rem;
     color: var(--ink-soft);
     white-space: nowrap;
     overflow: hidden;
@@ -341,10 +341,10 @@
   }
   .section input {
     width: 100%;
-    height: 20px;
+    height: 1.25rem;
     padding: 0 6px;
     border: 0;
-    font-size: 12px;
+    font-size: 0.75rem;
     background: var(--plate);
   }
   .chosen {
@@ -375,8 +375,8 @@
   }
   .hint {
     padding: 0 8px;
-    font-size: 12px;
-    line-height: 20px;
+    font-size: 0.75rem;
+    line-height: 1.25rem;
     pointer-events: none;
   }
   .passage {
@@ -393,7 +393,7 @@
     left: 8px;
     bottom: 4px;
     margin: 0;
-    font-size: 12px;
+    font-size: 0.75rem;
     pointer-events: none;
   }
 </style>

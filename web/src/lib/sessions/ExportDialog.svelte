@@ -77,10 +77,10 @@
   select {
     background: var(--ground);
     border: 1px solid var(--line);
-    height: 26px;
+    height: 1.625rem;
   }
   p {
-    font-size: 12px;
-    line-height: 16px;
+    font-size: 0.75rem;
+    line-height: 1rem;
   }
 </style>

@@ -233,7 +233,7 @@
     flex-wrap: wrap;
     gap: 8px;
     align-items: center;
-    min-height: 32px;
+    min-height: 2rem;
   }
   label > span:first-child,
   .row > span:first-child {
@@ -243,7 +243,7 @@
     min-width: 0;
   }
   input {
-    height: 26px;
+    height: 1.625rem;
     border: 1px solid var(--edge);
     background: var(--ground);
     padding: 0 6px;
@@ -269,7 +269,7 @@
     display: flex;
     gap: 4px;
     align-items: center;
-    min-height: 32px;
+    min-height: 2rem;
     border-bottom: 1px solid var(--line);
   }
   .name,
@@ -277,7 +277,7 @@
     flex: 1;
     text-align: left;
     padding: 0 4px;
-    min-height: 28px;
+    min-height: 1.75rem;
     overflow: hidden;
     text-overflow: ellipsis;
     white-space: nowrap;

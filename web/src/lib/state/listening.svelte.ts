@@ -17,6 +17,12 @@ export interface Order {
   other_id: string;
   gain_db: number;
 }
+/** Of the slots of a step, a lane or a strip's path. */
+export interface SlotGains {
+  of: 'step' | 'lane' | 'strip';
+  id: string;
+  gains_db: Record<string, number>;
+}
 export type Connection = Pick<Audition, 'send' | 'wake' | 'close'>;
 export interface Scope {
   strip_id: string;
@@ -51,6 +57,8 @@ export class Listen {
   to = $state<Listening>('after');
   matched = $state(true);
   monitor = $state<MonitorName>('full range');
+  /** The gains by which the slots of a scope are equally loud. */
+  private slots: SlotGains | null = null;
   /** The two steps whose orders are compared. */
   order = $state.raw<Order | null>(null);
   header = $state.raw<BlockHeader | null>(null);
@@ -118,6 +126,7 @@ export class Listen {
     this.connection = null;
     this.connected = this.lost = false;
     this.order = null;
+    this.slots = null;
     this.cue_s = null;
     this.stopped();
   }
@@ -231,6 +240,12 @@ export class Listen {
     if (told) this.send({ type: 'order', strip_id: told.strip_id, gain_db: told.gain_db });
   }
 
+  /** From now on the slot that is on sounds by its gain, where matched is on. */
+  setSlots(slots: SlotGains): void {
+    this.slots = slots;
+    this.send({ type: 'slots', ...slots });
+  }
+
   tellScope(): void {
     this.send({ type: 'scope', ...this.around.scope() });
   }
@@ -246,6 +261,7 @@ export class Listen {
     this.listenTo(this.to);
     this.setMatched(this.matched);
     if (this.order) this.setOrder(this.order);
+    if (this.slots) this.setSlots(this.slots);
     this.setMonitor(this.monitor);
   }
 }

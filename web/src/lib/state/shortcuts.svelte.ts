@@ -35,6 +35,14 @@ export const SHORTCUTS: readonly Shortcut[] = [
     ['copy', 'Ctrl+C', 'Copy the steps'],
     ['paste', 'Ctrl+V', 'Paste steps'],
     ['duplicate', 'Ctrl+D', 'Duplicate the steps'],
+    ['slot 1', '1', 'Switch to slot 1 of the chosen step, lane or strip'],
+    ['slot 2', '2', 'Switch to slot 2'],
+    ['slot 3', '3', 'Switch to slot 3'],
+    ['slot 4', '4', 'Switch to slot 4'],
+    ['store 1', 'Shift+1', 'Store what you hear into slot 1'],
+    ['store 2', 'Shift+2', 'Store into slot 2'],
+    ['store 3', 'Shift+3', 'Store into slot 3'],
+    ['store 4', 'Shift+4', 'Store into slot 4'],
     ['remove', 'Delete', 'Remove the chosen steps, strips or sections'],
   ]),
   ...list('Strips', [
@@ -71,7 +79,10 @@ export const GESTURES: readonly (readonly [string, string])[] = [
   ['Arrows', 'Walk the path, in and out of lanes, and the strips'],
   ['Alt with arrows', 'Move the steps or the strips'],
   ['Shift or Ctrl and click', 'Choose several steps or strips'],
-  ['On a setting', 'Arrows, Shift fine, Ctrl coarse; type a value; double-click for the default'],
+  [
+    'On a setting',
+    'Arrows, Shift fine, Ctrl coarse; type a value (after Enter, while slots are in use); double-click for the default',
+  ],
   ['On a divider', 'Drag, with Shift all of them; arrows; Delete removes; double-click beside one adds one'],
   ['On the level picture', 'Wheel zooms, double-click shows the whole passage'],
   ['On the timeline', 'Click sets the playhead, drag sets the passage, wheel zooms, Shift and wheel scrolls'],
@@ -82,6 +93,10 @@ export const GESTURES: readonly (readonly [string, string])[] = [
 /** The key of an event as it is written here; of a sign that needs Shift, the sign alone. */
 export function keyOf(event: KeyboardEvent): string {
   const key = event.key === ' ' ? 'Space' : event.key.length === 1 ? event.key.toUpperCase() : event.key;
+  // With Shift a digit's key has another sign on every keyboard: the digit counts, where it is no sign of a shortcut itself.
+  const digit = /^Digit(\d)$/.exec(event.code ?? '')?.[1];
+  if (event.shiftKey && digit && '1234'.includes(digit) && !event.ctrlKey && !event.altKey)
+    return `Shift+${digit}`;
   const letter = /^[A-Z]$/.test(key) || key.length > 1;
   return [
     event.ctrlKey || event.metaKey ? 'Ctrl+' : '',

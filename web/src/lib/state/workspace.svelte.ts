@@ -18,7 +18,7 @@ import type {
 } from '../api/client';
 import { Audition } from '../audio/audition';
 import type { Grid } from '../draw/grid';
-import { find } from '../path/tree';
+import { everyStep, find } from '../path/tree';
 import { merged, previewed } from './document';
 import { EditQueue } from './edit-queue';
 import { Jobs } from './jobs.svelte';
@@ -115,6 +115,13 @@ export class Workspace {
 
   stripNamed(id: string | null): string {
     return this.session?.strips.find((strip) => strip.id === id)?.name ?? 'nothing';
+  }
+
+  /** A step of any strip. */
+  stepById(id: string): Step | null {
+    for (const strip of this.session?.strips ?? [])
+      for (const step of everyStep(strip.path.steps)) if (step.id === id) return step;
+    return null;
   }
 
   processor(kind: string): Processor | undefined {

@@ -69,7 +69,7 @@
     flex: none;
   }
   .latency > button {
-    height: 26px;
+    height: 1.625rem;
     padding: 0 6px;
     color: var(--ink-soft);
   }
@@ -84,7 +84,7 @@
   dt,
   dd {
     margin: 0;
-    line-height: 24px;
+    line-height: 1.5rem;
     border-bottom: 1px solid var(--line);
   }
   .link {
@@ -95,6 +95,6 @@
   }
   p {
     margin: 6px 0 0;
-    line-height: 17px;
+    line-height: 1.0625rem;
   }
 </style>

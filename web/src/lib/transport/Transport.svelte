@@ -138,15 +138,15 @@
     border: 0;
     display: grid;
     place-items: center;
-    height: 36px;
-    width: 32px;
+    height: 2.25rem;
+    width: 2rem;
   }
   .play svg {
-    width: 22px;
+    width: 1.375rem;
     fill: var(--ink);
   }
   .loop svg {
-    width: 22px;
+    width: 1.375rem;
     fill: none;
     stroke: var(--ink-soft);
     stroke-width: 2;
@@ -157,14 +157,14 @@
     opacity: 1;
   }
   .place {
-    font-size: 16px;
-    min-width: 62px;
+    font-size: 1rem;
+    min-width: 3.875rem;
   }
   .clock {
-    min-width: 62px;
+    min-width: 3.875rem;
   }
   .passage {
-    max-width: 130px;
+    max-width: 8.125rem;
     overflow: hidden;
     text-overflow: ellipsis;
   }
@@ -174,8 +174,8 @@
     gap: 6px;
     border: 0;
     padding: 0;
-    height: 28px;
-    min-width: 140px;
+    height: 1.75rem;
+    min-width: 8.75rem;
   }
   .matched i {
     width: 12px;
@@ -192,7 +192,7 @@
     column-gap: 12px;
     row-gap: 2px;
     align-items: center;
-    width: 210px;
+    width: 13.5rem;
   }
   .meter {
     grid-column: 1 / -1;
@@ -210,15 +210,15 @@
     background: var(--taken);
   }
   .loud {
-    font-size: 11px;
-    line-height: 14px;
+    font-size: 0.6875rem;
+    line-height: 0.875rem;
   }
-  @media (max-width: 1099px) {
+  @media (max-width: 68.6875em) {
     .clock {
       display: none;
     }
   }
-  @media (max-width: 820px) {
+  @media (max-width: 51.25em) {
     .transport {
       height: auto;
       min-height: 100%;
@@ -229,8 +229,8 @@
   }
   .lead {
     grid-column: 1 / -1;
-    font-size: 11px;
-    line-height: 12px;
+    font-size: 0.6875rem;
+    line-height: 0.75rem;
     color: var(--taken);
   }
 </style>

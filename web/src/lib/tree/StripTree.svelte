@@ -262,10 +262,10 @@
   }
   li {
     display: grid;
-    grid-template-columns: minmax(0, 1fr) 34px 38px 24px 24px;
+    grid-template-columns: minmax(0, 1fr) 2.125rem 2.375rem 1.5rem 1.5rem;
     column-gap: 2px;
     align-items: center;
-    height: 28px;
+    height: 1.75rem;
     padding-right: 6px;
     border-left: 3px solid transparent;
   }
@@ -290,8 +290,8 @@
     white-space: nowrap;
     overflow: hidden;
     text-overflow: ellipsis;
-    height: 28px;
-    line-height: 28px;
+    height: 1.75rem;
+    line-height: 1.75rem;
     cursor: pointer;
   }
   .acts {
@@ -300,7 +300,7 @@
     align-items: center;
     gap: 6px;
     margin: 10px 12px;
-    font-size: 12px;
+    font-size: 0.75rem;
   }
   .bus {
     font-weight: 650;
@@ -316,25 +316,25 @@
     width: calc(100% - 12px);
     border: 1px solid var(--ink-soft);
     background: var(--plate);
-    height: 22px;
+    height: 1.375rem;
   }
   .level {
-    width: 38px;
+    width: 2.375rem;
     text-align: right;
     border: 0;
     background: none;
     padding: 0;
-    height: 24px;
+    height: 1.5rem;
   }
   .level:focus {
     background: var(--plate);
   }
   .switch {
-    width: 24px;
-    height: 24px;
+    width: 1.5rem;
+    height: 1.5rem;
     padding: 0;
-    line-height: 22px;
-    font-size: 11px;
+    line-height: 1.375rem;
+    font-size: 0.6875rem;
     color: var(--ink-soft);
     border: 1px solid var(--line);
     background: var(--plate);

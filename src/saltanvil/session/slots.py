@@ -1,0 +1,392 @@
+"""Slots: up to four versions of a step, a lane or a strip's path, stored and switched as edits, and what differs between them.
+
+    store into 2     kept[2] = a copy of what is heard; on = 2
+    switch to 1      kept[on] = a copy of what is heard; what is heard = kept[1]; on = 1
+
+So a version keeps what is changed while it is on, and what was stored before a change stays as it was if the change is stored
+into another slot.
+"""
+
+from collections.abc import Iterator, Mapping
+from typing import Any, Literal
+
+from pydantic import BaseModel, model_validator
+
+from saltanvil.processors import processor_named
+from saltanvil.processors.descriptor import SettingValue, descriptors_of
+from saltanvil.session.document import Id, Key, Lane, Part, Path, Place, Session, SlotNumber, Slots, Step, Strip
+from saltanvil.session.edits import Edit, EditRefused
+from saltanvil.session.lanes import Seed, names_from, with_new_ids
+from saltanvil.session.settings import PART_DESCRIPTORS
+from saltanvil.session.validate import key_sources
+
+#: What can have slots.
+SlotOwner = Literal["step", "lane", "strip"]
+#: Of a lane, its place in the routing and its name are not of a version.
+LANE_OWN = ("id", "name", "output", "slots")
+STEP_OWN = ("id", "slots")
+
+
+class Version(BaseModel):
+    """A step, a lane or a path with its slots, as it was: what an edit of slots takes back."""
+
+    of: SlotOwner
+    id: Id
+    step: Step | None = None
+    lane: Lane | None = None
+    path: Path | None = None
+
+    @model_validator(mode="after")
+    def of_one(self) -> "Version":
+        held = {"step": self.step, "lane": self.lane, "strip": self.path}
+        if held[self.of] is None or any(part is not None for of, part in held.items() if of != self.of):
+            raise ValueError(f"the version of a {self.of} holds that and nothing else")
+        return self
+
+
+def owner_of(session: Session, of: SlotOwner, name: str) -> Step | Lane | Strip:
+    """What has the slots. Raises NotFound."""
+    if of == "step":
+        return session.step(name).step
+    return session.lane(name)[2] if of == "lane" else session.strip(name)
+
+
+def version_of(owner: Step | Lane | Strip) -> Step | Lane | Path:
+    """A full copy of what is heard, without slots of its own."""
+    held = owner.path if isinstance(owner, Strip) else owner
+    return held.model_copy(update={"slots": None}, deep=True)
+
+
+def slots_of(owner: Step | Lane | Strip) -> Slots[Any] | None:
+    return owner.path.slots if isinstance(owner, Strip) else owner.slots
+
+
+def strip_of(session: Session, of: SlotOwner, name: str) -> str:
+    """The strip that the scope is on. Raises NotFound."""
+    if of == "strip":
+        return session.strip(name).id
+    return session.step(name).strip.id if of == "step" else session.lane(name)[0].id
+
+
+def slotted(session: Session) -> Iterator[tuple[SlotOwner, str, Slots[Any]]]:
+    """Everything that has slots: of what, its name, and the slots."""
+    for strip in session.strips:
+        if strip.path.slots is not None:
+            yield "strip", strip.id, strip.path.slots
+        for step in strip.path.walk():
+            if step.slots is not None:
+                yield "step", step.id, step.slots
+        for lane in strip.path.lanes():
+            if lane.slots is not None:
+                yield "lane", lane.id, lane.slots
+
+
+class SetVersion(Edit):
+    """The whole of a step, a lane or a path, with its slots."""
+
+    op: Literal["set_version"] = "set_version"
+    version: Version
+
+    def change(self, session: Session) -> Edit:
+        version = self.version
+        old = SetVersion(version=whole(session, version.of, version.id))
+        if version.step is not None:
+            replace_step(session.step(version.id), version.step)
+        elif version.lane is not None:
+            replace_lane(session.lane(version.id)[1], version.lane)
+        else:
+            assert version.path is not None
+            session.strip(version.id).path = version.path
+        return old
+
+
+def whole(session: Session, of: SlotOwner, name: str) -> Version:
+    owner = owner_of(session, of, name).model_copy(deep=True)
+    if isinstance(owner, Step):
+        return Version(of=of, id=name, step=owner)
+    if isinstance(owner, Lane):
+        return Version(of=of, id=name, lane=owner)
+    return Version(of=of, id=name, path=owner.path)
+
+
+def replace_step(place: Place, step: Step) -> None:
+    steps = [*place.path.steps]
+    steps[place.index] = step
+    place.path.steps = steps
+
+
+def replace_lane(split: Step, lane: Lane) -> None:
+    split.lanes = [lane if other.id == lane.id else other for other in split.lanes]
+
+
+class SlotEdit(Edit):
+    """An edit of one slot of a step, a lane or a strip's path."""
+
+    of: SlotOwner
+    id: Id
+    slot: SlotNumber
+
+    def slots(self, session: Session) -> Slots[Any]:
+        """A copy of the owner's slots, to be changed."""
+        held = slots_of(owner_of(session, self.of, self.id))
+        return Slots[Any](on=held.on, kept=dict(held.kept)) if held else Slots[Any]()
+
+    def put(self, session: Session, slots: Slots[Any], content: Step | Lane | Path | None = None) -> Edit:
+        """Give the owner its slots and, if there is any, other content; returns the edit that takes it back."""
+        old = SetVersion(version=whole(session, self.of, self.id))
+        kept = slots if slots.kept else None
+        owner = owner_of(session, self.of, self.id)
+        if isinstance(owner, Strip):
+            assert content is None or isinstance(content, Path)
+            owner.path = (content or owner.path).model_copy(update={"slots": kept})
+        elif content is None:
+            owner.slots = kept
+        elif isinstance(content, Step):
+            replace_step(session.step(self.id), content.model_copy(update={"id": self.id, "slots": kept}))
+        else:
+            assert isinstance(content, Lane) and isinstance(owner, Lane)
+            own = {name: getattr(owner, name) for name in LANE_OWN if name != "slots"}
+            replace_lane(session.lane(self.id)[1], content.model_copy(update={**own, "slots": kept}))
+        return old
+
+
+class StoreSlot(SlotEdit):
+    """Store what is heard into a slot."""
+
+    op: Literal["store_slot"] = "store_slot"
+
+    def change(self, session: Session) -> Edit:
+        slots = self.slots(session)
+        slots.kept[self.slot] = version_of(owner_of(session, self.of, self.id))
+        slots.on = self.slot
+        return self.put(session, slots)
+
+
+class SwitchSlot(SlotEdit):
+    """Hear another slot's version; what was changed since the last switch is kept in the slot that was on."""
+
+    op: Literal["switch_slot"] = "switch_slot"
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        slots = self.slots(session)
+        if self.slot not in slots.kept:
+            stored = ", ".join(str(number) for number in sorted(slots.kept))
+            raise EditRefused(
+                f"slot {self.slot} is empty; press Shift+{self.slot} to store what you hear"
+                + (f" (stored: {stored})" if stored else "")
+            )
+        owner = owner_of(session, self.of, self.id)
+        if slots.on is not None:
+            slots.kept[slots.on] = version_of(owner)
+        content = fitting(session, owner, slots.kept[self.slot].model_copy(deep=True), self.seed)
+        slots.on = self.slot
+        return self.put(session, slots, content)
+
+
+class ClearSlot(SlotEdit):
+    """Empty a slot; what is heard stays."""
+
+    op: Literal["clear_slot"] = "clear_slot"
+
+    def change(self, session: Session) -> Edit:
+        slots = self.slots(session)
+        if slots.kept.pop(self.slot, None) is None:
+            raise EditRefused(f"slot {self.slot} is empty")
+        slots.on = None if slots.on == self.slot else slots.on
+        return self.put(session, slots)
+
+
+def content_path(content: Step | Lane | Path | Strip) -> Path:
+    """What lies in a version, as a path."""
+    if isinstance(content, Path):
+        return content
+    return Path(steps=[content]) if isinstance(content, Step) else content.path
+
+
+def fitting(session: Session, owner: Step | Lane | Strip, content: Step | Lane | Path, seed: str) -> Step | Lane | Path:
+    """The version as it fits the session now: parts that live elsewhere meanwhile get new names, buses and
+    sources of keys that are gone are let go."""
+    own = {*content_path(owner).ids(), *([] if isinstance(owner, Strip) else [owner.id])}
+    elsewhere = {name for strip in session.strips for name in (strip.id, *strip.path.ids())} - own
+    path = content_path(content)
+    if elsewhere & set(path.ids()):
+        if isinstance(content, Step):
+            inner = [lane.model_copy(update={"path": Path(steps=[])}) for lane in content.lanes]
+            names = names_from(seed)
+            for lane, old in zip(inner, content.lanes, strict=True):
+                lane.path = Path(steps=with_new_ids(old.path.steps, names))
+                if lane.id in elsewhere:
+                    lane.id = next(names)
+            content.lanes = inner
+        else:
+            renamed = with_new_ids(path.steps, names_from(seed))
+            path.steps = renamed
+    strips = {strip.id for strip in session.strips}
+    path = content_path(content)
+    for lane in path.lanes():
+        if lane.output is not None and lane.output not in strips:
+            lane.output = None
+    parts = elsewhere | set(path.ids())
+    for step in path.walk():
+        if step.key is not None and any(name not in known for name, known in key_sources(step.key, strips, parts)):
+            step.key = None
+    return content
+
+
+# ---- what differs ----------------------------------------------------------------------------------------------------------
+
+
+class Difference(BaseModel):
+    """One row: a setting that is not the same in all versions, with its value in each of them that has it.
+
+    of, id, name: its address; None where it is no single value. label: which step or lane, and which setting.
+    """
+
+    label: str
+    of: Literal["step", "lane"] | None
+    id: Id | None
+    name: str | None
+    values: dict[SlotNumber, SettingValue | None]
+
+
+class Compared(BaseModel):
+    """The versions of one scope side by side. heard: the slot that is on, as it is now."""
+
+    on: SlotNumber | None
+    slots: list[SlotNumber]
+    changed: bool
+    differences: list[Difference]
+
+
+Cells = dict[tuple[str, str, str | None], tuple[str, SettingValue]]
+
+
+def cells_of(content: Step | Lane | Path, owner_id: str) -> Iterator[tuple[tuple[str, str, str | None], str, SettingValue]]:
+    """Every value of a version: its address (of, id, name), its label and the value. The owner goes by `owner_id` in all."""
+    if isinstance(content, Lane):
+        for name, described in PART_DESCRIPTORS["lane"].items():
+            if name not in LANE_OWN:
+                yield ("lane", owner_id, name), described.label, getattr(content, name)
+    if isinstance(content, Step):
+        yield from step_cells(content, owner_id, "")
+    else:
+        yield from path_cells(content_path(content), "")
+
+
+def path_cells(path: Path, before: str) -> Iterator[tuple[tuple[str, str, str | None], str, SettingValue]]:
+    order = ", ".join(processor_named(step.kind).label for step in path.steps) or "no steps"
+    yield ("", before, None), f"{before}Steps", order
+    for step in path.steps:
+        yield from step_cells(step, step.id, f"{before}{processor_named(step.kind).label}: ")
+
+
+def step_cells(step: Step, name_of: str, before: str) -> Iterator[tuple[tuple[str, str, str | None], str, SettingValue]]:
+    for name, described in {**PART_DESCRIPTORS["step"], **descriptors_of(type(step.settings))}.items():
+        holder: Any = step if name in PART_DESCRIPTORS["step"] else step.settings
+        held = getattr(holder, name)
+        yield ("step", name_of, name), f"{before}{described.label}", list(held) if isinstance(held, tuple) else held
+    if step.key is not None:
+        yield ("key", name_of, None), f"{before}Key", key_text(step.key)
+    for lane in step.lanes:
+        for name, described in PART_DESCRIPTORS["lane"].items():
+            if name not in LANE_OWN:
+                yield ("lane", lane.id, name), f"{before}{lane.name} {described.label}", getattr(lane, name)
+        yield from path_cells(lane.path, f"{before}{lane.name}: ")
+
+
+def key_text(key: Key) -> str:
+    source = next((name for name in (key.strip_id, key.step_id, key.lane_id) if name is not None), "own strip")
+    return f"{source}, {key.at} its path, {key.trim_db:g} dB"
+
+
+def compared(session: Session, of: SlotOwner, name: str) -> Compared:
+    """What differs between the versions of a scope. Raises NotFound."""
+    owner = owner_of(session, of, name)
+    held = slots_of(owner)
+    if held is None:
+        return Compared(on=None, slots=[], changed=False, differences=[])
+    heard = version_of(owner)
+    versions: dict[int, Step | Lane | Path] = dict(held.kept)
+    changed = held.on is not None and not same(versions[held.on], heard)
+    if held.on is not None:
+        versions[held.on] = heard
+    live = {*content_path(owner).ids(), name}
+    cells = {number: {key: (label, value) for key, label, value in cells_of(one, name)} for number, one in versions.items()}
+    keys = list(dict.fromkeys(key for row in cells.values() for key in row))
+    differences = []
+    for key in keys:
+        row: Mapping[int, tuple[str, SettingValue] | None] = {number: cells[number].get(key) for number in sorted(cells)}
+        values = {number: None if cell is None else cell[1] for number, cell in row.items()}
+        if all(value == next(iter(values.values())) for value in values.values()):
+            continue
+        label = next(cell[0] for cell in row.values() if cell is not None)
+        kind, part_id, setting = key
+        settable = setting is not None and kind in ("step", "lane") and part_id in live
+        differences.append(
+            Difference(
+                label=label,
+                of=kind if settable else None,
+                id=part_id if settable else None,
+                name=setting if settable else None,
+                values=values,
+            )
+        )
+    return Compared(on=held.on, slots=sorted(held.kept), changed=changed, differences=differences)
+
+
+def same(one: Part, other: Part) -> bool:
+    """Whether two versions are alike but for what was measured of them."""
+
+    def plain(part: Part) -> Any:
+        return without_matches(part.model_dump(mode="json"))
+
+    return bool(plain(one) == plain(other))
+
+
+def without_matches(data: Any) -> Any:
+    if isinstance(data, list):
+        return [without_matches(item) for item in data]
+    if isinstance(data, dict):
+        return {name: without_matches(item) for name, item in data.items() if name != "match"}
+    return data
+
+
+def with_slots_on(path: Path, slot: int) -> Path:
+    """A path with that slot of everything that has it: of the path itself, or of each step and lane."""
+    if path.slots is not None and slot in path.slots.kept:
+        return with_slots_on(path.slots.kept[slot], slot)
+    steps = []
+    for step in path.steps:
+        if step.slots is not None and slot in step.slots.kept:
+            step = step.slots.kept[slot].model_copy(update={"id": step.id})
+        lanes = []
+        for lane in step.lanes:
+            if lane.slots is not None and slot in lane.slots.kept:
+                own = {name: getattr(lane, name) for name in LANE_OWN}
+                lane = lane.slots.kept[slot].model_copy(update=own)
+            lanes.append(lane.model_copy(update={"path": with_slots_on(lane.path, slot), "slots": None}))
+        steps.append(step.model_copy(update={"lanes": lanes, "slots": None}))
+    return Path(steps=steps)
+
+
+def without_slots(path: Path) -> Path:
+    """A copy of a path as it is heard, without other versions."""
+    steps = []
+    for step in path.steps:
+        lanes = [lane.model_copy(update={"path": without_slots(lane.path), "slots": None}) for lane in step.lanes]
+        steps.append(step.model_copy(update={"lanes": lanes, "slots": None}))
+    return Path(steps=steps)
+
+
+def slots_in(path: Path) -> set[int]:
+    """The numbers of all slots of a path and of what lies in it."""
+    held: list[Slots[Any] | None] = [path.slots, *(step.slots for step in path.walk()), *(lane.slots for lane in path.lanes())]
+    return {number for slots in held if slots is not None for number in slots.kept}
+
+
+def with_slot(session: Session, of: SlotOwner, name: str, slot: int) -> Session:
+    """The session as it would be with another slot on. Raises EditRefused, NotFound."""
+    from saltanvil.session.apply import apply
+
+    return apply(session, SwitchSlot(of=of, id=name, slot=slot, seed="slot"))[0]

@@ -1,0 +1,106 @@
+"""Comparing versions: slots by mouse and by keys, equally loud, heard at once, undone."""
+
+import pytest
+
+from tests.browser.test_page import mean_energy, setting, wait_heard
+from tests.browser.test_steps import saved, type_setting
+
+THRESHOLD = "[role=slider][data-setting=threshold_db]"
+
+
+def on(page):
+    return page.locator(".slots [aria-pressed=true]").all_inner_texts()
+
+
+def snare(page):
+    page.click("nav.tree >> text='Snare'")
+    page.click(".path .plate >> text=Compressor")
+    page.wait_for_selector(THRESHOLD)
+
+
+def test_two_slots_by_keys_alone_are_switched_matched_and_undone(page):
+    snare(page)
+    before = setting(page, "threshold_db")
+    page.keyboard.press("Shift+Digit1")
+    page.wait_for_selector("[data-slot='1'][aria-pressed=true]")
+    type_setting(page, "threshold_db", "-36")
+    page.keyboard.press("Shift+Digit2")
+    page.wait_for_selector("[data-slot='2'][aria-pressed=true]")
+    # While slots are in use a digit switches, also with a setting focused.
+    page.focus(THRESHOLD)
+    page.keyboard.press("1")
+    page.wait_for_function(f"document.querySelector('{THRESHOLD}').ariaValueNow === '{before:g}'")
+    assert on(page) == ["1"] and page.locator(".plate.chosen .slot").inner_text() == "1"
+    # What differs is marked, and listed.
+    page.wait_for_selector(".rule .differs:has-text('Threshold')")
+    assert page.locator(".rule .differs, .choice .differs").count() == 1
+    page.wait_for_selector("[data-figure=slot_gain]")
+    page.keyboard.press("2")
+    page.wait_for_function(f"document.querySelector('{THRESHOLD}').ariaValueNow === '-36'")
+    page.wait_for_function("Number(document.querySelector('[data-figure=slot_gain]').dataset.slotGain) > 1")
+    page.keyboard.press("3")
+    page.wait_for_selector("text=Slot 3 is empty; press Shift+3")
+    page.keyboard.press("Control+z")
+    page.wait_for_function(f"document.querySelector('{THRESHOLD}').ariaValueNow === '{before:g}'")
+    page.reload()
+    page.wait_for_selector("[data-slot='1'][aria-pressed=true]")
+    assert page.locator(".slots .empty").count() == 2
+
+
+def test_slots_with_the_mouse_alone_a_value_taken_over_and_a_slot_cleared(page):
+    snare(page)
+    page.click("[data-slot='1']")
+    page.wait_for_selector("[data-slot='1'][aria-pressed=true]")
+    box = page.locator(THRESHOLD).bounding_box()
+    page.mouse.move(box["x"] + box["width"] * 0.7, box["y"] + 4)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.4, box["y"] + 4, steps=5)
+    page.mouse.up()
+    saved(page)
+    lower = setting(page, "threshold_db")
+    # What was changed is marked until it is stored or another slot is on.
+    page.wait_for_selector(".slots i")
+    page.click("[data-slot='2']")
+    page.wait_for_selector("[data-slot='2'][aria-pressed=true]")
+    page.click("[data-act='compare slots']")
+    page.wait_for_selector("dialog tr[data-row=Threshold]")
+    page.click("dialog [aria-label='Listen to slot 1']")
+    page.wait_for_function(f"Number(document.querySelector('{THRESHOLD}').ariaValueNow) > {lower}")
+    page.click("dialog [aria-label^='Take over Threshold']")
+    page.wait_for_selector("dialog >> text=All slots are the same.")
+    page.click("dialog [aria-label='Clear slot 2']")
+    page.wait_for_selector("[data-slot='2'].empty", state="attached")
+    page.click("dialog >> text=Close")
+    assert setting(page, "threshold_db") == lower and on(page)[0].startswith("1")
+
+
+def test_a_switch_is_heard_at_the_same_loudness_unless_matched_is_off(page):
+    """Energy of what the page received: a slot 12 dB softer sounds as loud while matched is on."""
+    page.click("nav.tree >> text='Organ'")
+    page.wait_for_selector(".path[aria-label='Path of Organ']")
+    page.keyboard.press("a")
+    page.keyboard.type("trim")
+    page.keyboard.press("Enter")
+    page.wait_for_selector(".editor h2:has-text('Trim')")
+    page.keyboard.press("Shift+Digit1")
+    page.wait_for_selector("[data-slot='1'][aria-pressed=true]")
+    type_setting(page, "gain_db", "-12")
+    page.keyboard.press("Shift+Digit2")
+    page.wait_for_function("Math.abs(Number(document.querySelector('[data-figure=slot_gain]')?.dataset.slotGain) - 12) < 0.1")
+    page.focus("nav.tree [aria-selected=true]")
+    page.keyboard.press("s")
+    page.keyboard.press("Space")
+    wait_heard(page, 60_000)
+    second = mean_energy(page, 2.0)
+    page.keyboard.press("1")
+    page.wait_for_selector("[data-slot='1'][aria-pressed=true]")
+    page.wait_for_timeout(800)
+    first = mean_energy(page, 2.0)
+    page.keyboard.press("e")
+    page.keyboard.press("2")
+    page.wait_for_selector("[data-slot='2'][aria-pressed=true]")
+    page.wait_for_timeout(800)
+    unmatched = mean_energy(page, 2.0)
+    assert second == pytest.approx(first, rel=0.5)
+    assert unmatched < 0.2 * first
+    page.keyboard.press("Space")
