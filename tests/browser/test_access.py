@@ -197,3 +197,98 @@ def test_nothing_overlaps_or_is_cut_off(page, width, height):
     page.wait_for_timeout(300)
     assert page.evaluate("document.documentElement.scrollWidth") <= width
     assert page.evaluate(BOXES) == []
+
+
+def test_every_picture_says_its_figures_in_a_sentence(page):
+    """A text alternative of its own for each picture a step has."""
+    kinds = {"Snare": ["Level", "Curve", "Spectrum"], "Bass": ["Level", "Curve", "Spectrum"]}
+    for strip, pictures in kinds.items():
+        page.click(f"nav.tree >> text='{strip}'")
+        page.wait_for_selector("[data-figure=matched_db]")
+        for name in pictures:
+            page.click(f"[aria-label='Left picture'] >> text='{name}'")
+            page.wait_for_function("[...document.querySelectorAll('.pictures figure')].length === 2")
+            page.wait_for_function(
+                "[...document.querySelectorAll('.pictures figcaption')].every((one) => /-?\\d+\\.\\d/.test(one.textContent))"
+            )
+    page.click("header nav >> text=Bench")
+    page.wait_for_function("/\\d/.test(document.querySelector('.chart figcaption')?.textContent ?? '')")
+    assert page.locator("figure:not([aria-label])").count() == 0
+
+
+def test_skip_links_lead_into_each_part_of_the_page(page):
+    page.keyboard.press("Tab")
+    seen = []
+    for part, inside in (("strips", "nav.tree"), ("path", ".path"), ("settings", ".editor"), ("ledger", "aside.ledger"),
+                         ("transport", "footer.transport")):  # fmt: skip
+        page.focus(f".skip button:has-text('Skip to the {part}')")
+        assert page.locator(".skip").bounding_box()["width"] > 60  # seen while it has the focus
+        page.keyboard.press("Enter")
+        seen.append(page.evaluate("(inside) => Boolean(document.activeElement.closest(inside))", inside))
+    assert seen == [True] * 5
+
+
+def test_what_happens_by_itself_is_announced_once_and_without_chatter(page):
+    said = lambda what: page.inner_text(f"[data-announce={what}]")  # noqa: E731
+    page.click("nav.tree >> text=Snare")
+    page.click(".path .plate >> text=Compressor")
+    page.wait_for_function("/^Compressor, Chorus: peak .* dB/.test(document.querySelector('[data-announce=ledger]').textContent)")
+    page.evaluate(
+        """() => { window.said = []; new MutationObserver(() => window.said.push(
+        document.querySelector('[data-announce=ledger]').textContent)).observe(
+        document.querySelector('[data-announce=ledger]'), { childList: true, characterData: true, subtree: true }); }"""
+    )
+    first = said("ledger")
+    page.focus("[data-setting=threshold_db]")
+    for _ in range(12):
+        page.keyboard.press("ArrowLeft")
+    page.wait_for_function("(first) => document.querySelector('[data-announce=ledger]').textContent !== first", arg=first)
+    assert page.evaluate("window.said.length") <= 2
+    page.click("[aria-label='Mute Snare']")
+    page.wait_for_function("/mute/i.test(document.querySelector('[data-announce=silence]').textContent)")
+    page.click("[aria-label='Mute Snare']")
+    page.click(".play")
+    page.wait_for_function("document.querySelector('[data-announce=playing]').textContent === 'Playing Chorus.'")
+    page.click("[aria-label=Stop]")
+    page.wait_for_function("document.querySelector('[data-announce=playing]').textContent === 'Stopped.'")
+
+
+@pytest.mark.parametrize("size", [20, 24])
+def test_larger_text_is_not_cut_off(page, size):
+    """The text size of the browser: everything grows with it."""
+    page.add_init_script(
+        f"new MutationObserver((_, own) => {{ if (!document.documentElement) return;"
+        f" document.documentElement.style.fontSize = '{size}px'; own.disconnect(); }}).observe(document, {{ childList: true }})"
+    )
+    page.reload()
+    page.wait_for_selector("[data-figure=matched_db]")
+    assert page.evaluate("getComputedStyle(document.documentElement).fontSize") == f"{size}px"
+    assert page.evaluate("getComputedStyle(document.body).fontSize") == f"{size * 0.8125:g}px"
+    page.wait_for_timeout(300)
+    assert page.evaluate("document.documentElement.scrollWidth") <= 1280
+    assert page.evaluate(BOXES) == []
+
+
+def test_difference_of_another_strip_falls_back_to_after_and_a_drag_is_called_off_by_escape(page):
+    page.click("nav.tree >> text=Snare")
+    page.click(".path .plate >> text=Compressor")
+    page.keyboard.press("c")
+    page.wait_for_selector("[role=radio][aria-checked=true]:has-text('Difference')")
+    page.click("nav.tree >> text='Organ'")
+    page.wait_for_selector("[role=radio][aria-checked=true]:has-text('After')")
+    page.wait_for_selector("text=you hear After again")
+    page.click("nav.tree >> text=Snare")
+    page.click(".path .plate >> text=Compressor")
+    page.wait_for_selector("[data-picture=threshold]")
+    value = "document.querySelector('[role=slider][data-setting=threshold_db]').ariaValueNow"
+    before = page.evaluate(value)
+    box = page.locator("[data-picture=threshold]").bounding_box()
+    page.mouse.move(box["x"] + 60, box["y"] + 6)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 60, box["y"] + 50, steps=4)
+    page.wait_for_function(f"{value} !== '{before}'")
+    page.keyboard.press("Escape")
+    page.wait_for_function(f"{value} === '{before}'")
+    page.mouse.move(box["x"] + 60, box["y"] + 90, steps=3)
+    page.mouse.up()
+    assert page.evaluate(value) == before

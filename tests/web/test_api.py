@@ -455,3 +455,15 @@ def test_slots_are_stored_switched_listed_and_measured_over_the_api(client, sess
     assert step(client.get(url).json())["settings"]["threshold_db"] == -30.0
     assert client.get(f"{url}/slots", params={"of": "step", "id": "gone"}).status_code == 404
     assert client.post(f"{url}/edits", json={"edit": {"op": "store_slot", "of": "step", "id": "c", "slot": 5}}).status_code == 422
+
+
+def test_a_preset_keeps_slots_only_if_it_is_told_to(client):
+    def trim(gain_db):
+        return {"id": "t", "kind": "trim", "settings": {"gain_db": gain_db}}
+
+    path = {"steps": [{**trim(-3.0), "slots": {"on": 2, "kept": {"1": trim(0.0), "2": trim(-3.0)}}}]}
+    body = {"kind": "path", "name": "Trims", "settings": path}
+    plain = client.post("/api/presets", json=body).json()["settings"]["steps"][0]
+    assert "slots" not in plain and plain["settings"]["gain_db"] == -3.0
+    slotted = client.post("/api/presets", json={**body, "name": "Versions", "slots": True}).json()["settings"]["steps"][0]
+    assert sorted(slotted["slots"]["kept"]) == ["1", "2"]

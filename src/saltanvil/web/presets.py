@@ -11,6 +11,7 @@ from saltanvil.session.document import Name
 from saltanvil.session.document import Path as StepPath
 from saltanvil.session.edits import reason
 from saltanvil.session.format import PATH, from_2, settings_from_2, without_outputs
+from saltanvil.session.slots import without_slots
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.store.presets import Kept, Preset
 from saltanvil.web.services import Number, Served
@@ -55,10 +56,12 @@ class PresetView(BaseModel):
 
 
 class NewPreset(PresetBody):
-    """session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one."""
+    """session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one. slots: a
+    path with the slots of its steps and lanes, and not only what is heard."""
 
     session_id: int | None = Field(default=None, ge=0, le=1 << 53)
     replace: bool = False
+    slots: bool = False
 
 
 class PresetFile(BaseModel):
@@ -106,9 +109,10 @@ def list_presets(services: Served, kind: str | None = None, session_id: int | No
 def save_preset(services: Served, question: NewPreset) -> PresetView:
     if question.session_id is not None:
         services.sessions.version(question.session_id)
-    return view(
-        services.presets.save(Kept(question.kind, question.name, checked(question), question.session_id), question.replace)
-    )
+    content = checked(question)
+    if isinstance(content, StepPath) and not question.slots:
+        content = without_slots(content)
+    return view(services.presets.save(Kept(question.kind, question.name, content, question.session_id), question.replace))
 
 
 @router.get("/presets/file")

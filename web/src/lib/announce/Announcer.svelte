@@ -10,7 +10,11 @@
   let ledger = $state('');
   const calmPlaying = new Calm((text) => (playing = text), PLAYING_MS);
   const calmLedger = new Calm((text) => (ledger = text), LEDGER_MS);
-  const silent = $derived(workspace.routing?.strips[workspace.selection.stripId]?.silent ?? '');
+  const silent = $derived.by(() => {
+    const { strip } = workspace.selection;
+    const why = strip && workspace.routing?.strips[strip.id]?.silent;
+    return why ? `${strip.name}: ${why}` : '';
+  });
 
   $effect(() => {
     const { playing: on, sounding, passage } = workspace.listening;

@@ -181,6 +181,7 @@ export const api = {
     settings: Record<string, unknown>;
     session_id: number | null;
     replace: boolean;
+    slots: boolean;
   }) => ask<Preset>('POST', '/api/presets', preset),
   renamePreset: (id: number, name: string) => ask<Preset>('PATCH', `/api/presets/${id}`, { name }),
   removePreset: (id: number) => ask<undefined>('DELETE', `/api/presets/${id}`),

@@ -1928,7 +1928,8 @@ export interface components {
     };
     /**
      * NewPreset
-     * @description session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one.
+     * @description session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one. slots: a
+     *     path with the slots of its steps and lanes, and not only what is heard.
      */
     NewPreset: {
       /** Kind */
@@ -1946,6 +1947,11 @@ export interface components {
        * @default false
        */
       replace?: boolean;
+      /**
+       * Slots
+       * @default false
+       */
+      slots?: boolean;
     };
     /** NewSession */
     NewSession: {

@@ -4,7 +4,9 @@
   import { chosenSteps, insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import PresetMenu from './PresetMenu.svelte';
-  import { renamed } from './tree';
+  import { everyStep, renamed } from './tree';
+
+  const hasSlots = (step: Step) => Boolean(step.slots ?? step.lanes?.some((lane) => lane.slots));
 
   let { close }: { close: () => void } = $props();
 
@@ -39,6 +41,7 @@
   field="Name of the path"
   file="Path file"
   take={(preset) => put(preset.settings as { steps: Step[] })}
+  slotted={[...everyStep(kept.steps)].some(hasSlots)}
   kept={() => (kept.steps.length ? { steps: renamed(kept.steps) } : null)}
   {close}
 />

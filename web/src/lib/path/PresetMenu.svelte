@@ -18,13 +18,30 @@
     take: (preset: Preset) => void;
     /** What would be kept; null if there is nothing. */
     kept: () => Record<string, unknown> | null;
+    /** Whether what would be kept has slots. */
+    slotted?: boolean;
     close: () => void;
   }
-  let { title, hint, starts, own, none, kind, placeholder, field, file, take, kept, close }: Props = $props();
+  let {
+    title,
+    hint,
+    starts,
+    own,
+    none,
+    kind,
+    placeholder,
+    field,
+    file,
+    take,
+    kept,
+    slotted = false,
+    close,
+  }: Props = $props();
   let name = $state('');
   let renaming = $state<number | null>(null);
   let picker = $state<HTMLInputElement | null>(null);
   let here = $state(false);
+  let withSlots = $state(false);
   /** A name that is taken, until it is said whether it is to be replaced. */
   let asking = $state(false);
   let chosen = $state<number[]>([]);
@@ -40,7 +57,7 @@
       asking = true;
       return;
     }
-    await presets.save(name.trim(), settings, here, asking);
+    await presets.save(name.trim(), settings, here, asking, withSlots && slotted);
     asking = false;
     name = '';
   }
@@ -115,6 +132,9 @@
       <option value={false}>everywhere</option>
       <option value={true}>this session</option>
     </select>
+    {#if slotted}<label title="All versions, and not only what you hear"
+        ><input type="checkbox" bind:checked={withSlots} />with slots</label
+      >{/if}
     <button class="button" disabled={!name.trim() || !kept()}>{asking ? 'Replace' : 'Save'}</button>
     <button
       type="button"

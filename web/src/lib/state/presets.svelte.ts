@@ -18,10 +18,16 @@ class PresetState {
     await this.load(this.kind);
   }
 
-  /** here: only for the open session. */
-  save(name: string, settings: Record<string, unknown>, here: boolean, replace: boolean): Promise<void> {
+  /** here: only for the open session; slots: with all versions, and not only what is heard. */
+  save(
+    name: string,
+    settings: Record<string, unknown>,
+    here: boolean,
+    replace: boolean,
+    slots: boolean,
+  ): Promise<void> {
     const session_id = here ? (workspace.version?.id ?? null) : null;
-    return this.then(() => api.savePreset({ kind: this.kind, name, settings, session_id, replace }));
+    return this.then(() => api.savePreset({ kind: this.kind, name, settings, session_id, replace, slots }));
   }
 
   /** Whether there is one of that name where it is to be kept. */
