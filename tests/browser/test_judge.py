@@ -104,3 +104,47 @@ def test_a_switch_is_heard_at_the_same_loudness_unless_matched_is_off(page):
     assert second == pytest.approx(first, rel=0.5)
     assert unmatched < 0.2 * first
     page.keyboard.press("Space")
+
+
+def test_starting_points_are_heard_under_the_cursor_matched_and_given_back_by_escape(page):
+    """Keys alone, while it plays: nothing is edited until Enter."""
+    page.click("nav.tree >> text='Organ'")
+    page.wait_for_selector(".path[aria-label='Path of Organ']")
+    page.keyboard.press("a")
+    page.keyboard.type("compr")
+    page.keyboard.press("Enter")
+    page.wait_for_selector(".editor h2:has-text('Compressor')")
+    saved(page)
+    page.focus("nav.tree [aria-selected=true]")
+    page.keyboard.press("s")
+    page.keyboard.press("Space")
+    wait_heard(page, 60_000)
+    plain = mean_energy(page, 2.0)
+    revision = page.get_attribute("aside.ledger", "data-revision")
+    page.focus("text=Starting points")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("dialog")
+    before = setting(page, "threshold_db")
+    for _ in range(2):
+        page.keyboard.press("ArrowDown")
+    page.wait_for_function("/matched/.test(document.querySelector('[data-figure=tried]').textContent)")
+    page.wait_for_timeout(800)
+    assert mean_energy(page, 2.0) == pytest.approx(plain, rel=0.6)
+    page.keyboard.press("Escape")
+    page.wait_for_selector("dialog", state="detached")
+    assert setting(page, "threshold_db") == before
+    assert page.get_attribute("aside.ledger", "data-revision") == revision
+    page.wait_for_timeout(600)
+    assert mean_energy(page, 2.0) == pytest.approx(plain, rel=0.6)
+    # Enter keeps it, as one edit.
+    page.keyboard.press("Enter")
+    page.wait_for_selector("dialog")
+    page.keyboard.press("ArrowDown")
+    page.wait_for_function("/matched/.test(document.querySelector('[data-figure=tried]').textContent)")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("dialog", state="detached")
+    saved(page)
+    page.wait_for_function(f"document.querySelector('aside.ledger').dataset.revision === '{int(revision) + 1}'")
+    page.keyboard.press("Control+z")
+    page.wait_for_function(f"document.querySelector('[data-setting=threshold_db]').ariaValueNow === '{before:g}'")
+    page.keyboard.press("Space")

@@ -4,11 +4,16 @@ import numpy as np
 import pyloudnorm
 import pytest
 
+from saltanvil.engine.audition import Scope
+from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import render_strips
+from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session
 from saltanvil.session.slots import with_slot
+from saltanvil.studies.ledger import ledger_of
+from saltanvil.studies.passage import measured
 from saltanvil.studies.routing import notices_of
 from saltanvil.studies.slots import slot_loudness
 from tests.signals import noise
@@ -72,6 +77,23 @@ def test_what_cannot_be_matched_says_why_and_plays_unmatched(session, media):
     short = slot_loudness(quiet, "step", "c", media, 0, RATE // 4)
     assert all("shorter than 400 ms" in one.refused and one.loudness_lufs is None for one in short)
     assert slot_loudness(session, "step", "c", media, 0, FRAMES) == []
+
+
+def test_before_and_after_are_matched_only_where_that_is_honest(session, media):
+    """Silence, less than 400 ms, and more than 20 LU apart: said, and played unmatched."""
+    gate = edited(session, op="add_step", strip_id="t", step={"id": "g", "kind": "gate", "settings": {"threshold_db": 0.0}})
+
+    def ledger(document, start, stop):
+        renderer = lambda begin, end: ScopeRenderer(document, media, SegmentCache(1 << 24), begin, end)  # noqa: E731
+        return ledger_of(measured(renderer, Scope("t"), start, stop), document, None)
+
+    fine = ledger(session, 0, FRAMES)
+    assert fine.matched_refused is None and fine.matched_db != 0.0
+    shut = ledger(gate, 0, FRAMES)
+    assert shut.matched_db == 0.0 and ("silence" in shut.matched_refused or "differ by" in shut.matched_refused)
+    assert "shorter than 400 ms" in ledger(session, 0, RATE // 4).matched_refused
+    faint = edited(session, op="add_step", strip_id="t", step={"id": "q", "kind": "trim", "settings": {"gain_db": -24.0}})
+    assert "before and after differ by" in ledger(faint, 0, FRAMES).matched_refused
 
 
 def test_a_slot_that_named_a_removed_key_source_says_so(session):

@@ -8,7 +8,7 @@ from starlette.testclient import TestClient
 
 from saltanvil.store.sessions import Version
 from saltanvil.web.app import create_app
-from saltanvil.web.audition import Audition, Move
+from saltanvil.web.audition import MESSAGE, Audition, Move
 from tests.edits import moved_json
 from tests.engine.test_stream import session
 
@@ -19,7 +19,7 @@ class Recorder:
     def __init__(self, document, *args, **kwargs):
         self.heard = []
 
-    def set_session(self, document):
+    def set_session(self, document, balance=None):
         self.heard.append(document.strip("a").path.steps[0].settings.threshold_db)
 
 
@@ -84,3 +84,29 @@ def test_moves_over_the_socket_are_checked(tmp_path):
             for wrong in ({"values": []}, {"values": [{"of": "step"}]}, {"gesture": "g" * 65}, {"number": -1}):
                 socket.send_json(good | wrong)
                 assert "not understood" in socket.receive_text()
+
+
+def attempt(**edit):
+    return MESSAGE.validate_python({"type": "try", "edit": edit or None})
+
+
+def test_an_edit_that_is_tried_is_heard_over_whatever_is_stored_and_leaves_nothing(tab):
+    audition, settle = tab
+    values = [{"of": "step", "id": "c", "name": "threshold_db", "value": -12.0}]
+    audition.handle(attempt(op="set", values=values))
+    settle()
+    assert audition.player.heard[-1] == -12.0 and audition._session.strip("a").path.steps[0].settings.threshold_db == -30.0
+    audition.set_session(session(-25.0))  # another tab's edit
+    assert audition.player.heard[-1] == -12.0
+    audition.handle(attempt())
+    settle()
+    assert audition.player.heard[-1] == -25.0
+
+
+def test_an_edit_that_cannot_be_tried_is_refused_in_words_and_what_is_stored_sounds(tab):
+    audition, settle = tab
+    sent = []
+    audition._send = sent.append
+    audition.handle(attempt(op="remove_step", step_id="gone"))
+    settle()
+    assert audition.player.heard[-1] == -30.0 and "no step 'gone'" in sent[0]

@@ -12,6 +12,7 @@ from saltanvil.session.document import Session, Step
 from saltanvil.session.settings import loudness_gain_db, resolve
 from saltanvil.studies.hints import general_hints
 from saltanvil.studies.passage import Passage
+from saltanvil.studies.slots import MAX_MATCH_DB, UNMEASURED
 
 
 @dataclass(frozen=True)
@@ -20,6 +21,7 @@ class Ledger:
     after: Figures
     reduction: Reduction | None
     matched_db: float
+    matched_refused: str | None
     facts: list[Fact]
     hints: list[Hint]
 
@@ -28,7 +30,7 @@ class Ledger:
 
 
 def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
-    """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*.
+    """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*; where that is refused, 0.
 
     key: the name of the outside key; silent: why nothing of the strip is heard, as far as the document says it.
     """
@@ -40,14 +42,25 @@ def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | No
         detector_db=result.detector_db, rows=result.rows, key=key, key_peak_db=result.key_peak_db,
     )  # fmt: skip
     settings = None if step is None else resolve(session, step)
+    matched_db, refused = matched(whole)
     return Ledger(
         seen.figures_before,
         seen.figures_after,
         seen.reduction,
-        whole.louder_db,
+        matched_db,
+        refused,
         [] if step is None or settings is None else facts_of(seen, step, settings),
         hints_of(seen, step, settings, silent),
     )
+
+
+def matched(whole: Passage) -> tuple[float, str | None]:
+    """The gain that brings before to the loudness of after, or 0 and why they are not matched."""
+    if whole.figures_before.integrated_lufs is None or whole.figures_after.integrated_lufs is None:
+        return 0.0, UNMEASURED
+    if abs(whole.louder_db) > MAX_MATCH_DB:
+        return 0.0, f"before and after differ by {abs(whole.louder_db):.1f} LU: played unmatched"
+    return whole.louder_db, None
 
 
 def facts_of(seen: Evidence, step: Step, settings: Settings) -> list[Fact]:

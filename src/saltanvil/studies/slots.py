@@ -13,6 +13,7 @@ from saltanvil.studies.match import settled, strip_energies
 
 #: Versions further apart are not made equally loud: one of them is most likely silent or broken.
 MAX_MATCH_DB = 20.0
+UNMEASURED = "no loudness can be measured over this passage (silence, or shorter than 400 ms): played unmatched"
 
 
 @dataclass(frozen=True)
@@ -29,7 +30,7 @@ class SlotLoudness:
 def match_gain(reference_lufs: float | None, lufs: float | None, what: str) -> tuple[float, str | None]:
     """The gain that makes a version as loud as the reference, or 0 and why it is not matched."""
     if reference_lufs is None or lufs is None:
-        return 0.0, "no loudness can be measured over this passage (silence, or shorter than 400 ms): played unmatched"
+        return 0.0, UNMEASURED
     gain_db = reference_lufs - lufs
     if abs(gain_db) > MAX_MATCH_DB:
         return 0.0, f"differs by {abs(gain_db):.1f} LU from {what}: played unmatched"

@@ -19,9 +19,9 @@ from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.live import Player
 from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.stream import Block
-from saltanvil.session.apply import apply
+from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document import MAX_SLOTS, NotFound, Session, SlotNumber
-from saltanvil.session.edits import EditRefused, Set
+from saltanvil.session.edits import Edit, EditRefused, Set
 from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
@@ -104,6 +104,13 @@ class Move(Message):
     number: int = Field(ge=0, le=1 << 53)
 
 
+class Try(Message):
+    """An edit that is heard and not made, such as a starting point under the cursor; null ends it. It may be refused."""
+
+    type: Literal["try"]
+    edit: AnyEdit | None
+
+
 class Heard(Message):
     type: Literal["heard"]
     epoch: int
@@ -112,7 +119,7 @@ class Heard(Message):
     late: int = Field(default=0, ge=0)
 
 
-AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Heard
+AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Try | Heard
 MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
 
 
@@ -177,7 +184,11 @@ class Audition:
         self._session = version.session
         self._moved: Move | None = None
         self._stored = -1
-        self._sounds: tuple[Session, Move | None, Session] = (version.session, None, version.session)
+        #: An edit that is heard and not made.
+        self._tried: Edit | None = None
+        #: What sounds, and what it was made of.
+        self._made_of: tuple[Session, Move | None, Edit | None] = (version.session, None, None)
+        self._sounding = version.session
         self._moving = threading.Lock()
         self._waits, self._movers = False, movers
         self.player = Player(
@@ -239,18 +250,23 @@ class Audition:
 
     def _play(self) -> None:
         # A newer move may come at any moment; it has a turn of its own.
-        session, moved = self._session, self._moved
+        made_of = session, moved, tried = self._session, self._moved, self._tried
         # Called again with nothing new, it is the same document again.
-        if self._sounds[0] is not session or self._sounds[1] is not moved:
+        if any(now is not was for now, was in zip(made_of, self._made_of, strict=True)):
             sounds = session
             if moved is not None:
                 try:
-                    sounds = apply(session, Set(values=moved.values))[0]
+                    sounds = apply(sounds, Set(values=moved.values))[0]
                 except EditRefused:
                     if self._moved is moved:
                         self._moved = None  # the edit that follows says why
-            self._sounds = session, moved, sounds
-        self.player.set_session(self._sounds[2], self._balance(self._sounds[2]))
+            if tried is not None:
+                try:
+                    sounds = apply(sounds, tried)[0]
+                except EditRefused as error:
+                    self._send(json.dumps({"type": "refused", "why": str(error)}))
+            self._made_of, self._sounding = made_of, sounds
+        self.player.set_session(self._sounding, self._balance(self._sounding))
 
     def _balance(self, session: Session) -> tuple[str, float]:
         """The strip and the gain for listening, by which it is as loud as what it is compared with."""
@@ -266,7 +282,7 @@ class Audition:
 
     def _apply_matched(self) -> None:
         self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
-        self.player.set_balance(*self._balance(self._sounds[2]))
+        self.player.set_balance(*self._balance(self._sounding))
 
     def handle(self, message: Any) -> None:
         player = self.player
@@ -299,6 +315,11 @@ class Audition:
             case Move() if message.number > self._stored:  # or it has come after the edit that stores it
                 self._moved = message
                 if not self._waits:  # otherwise the one that waits for its turn finds this newer one
+                    self._waits = True
+                    self._loop.run_in_executor(self._movers, self.sound_moves)
+            case Try():
+                self._tried = message.edit
+                if not self._waits:
                     self._waits = True
                     self._loop.run_in_executor(self._movers, self.sound_moves)
             case Heard():

@@ -15,8 +15,8 @@ from saltanvil.measure.spectrum import moving_hop
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.processors.evidence import Hint
+from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Step, Strip
-from saltanvil.session.edits import MoveStep
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner
@@ -97,13 +97,14 @@ class BandsAnswer(BaseModel):
 
 
 class OrderQuestion(BaseModel):
-    """A step moved to another place on its strip, over a passage."""
+    """An edit of a strip, such as a step moved to another place or a starting point tried, over a passage."""
 
     tab: str = Field(min_length=1, max_length=64)
     number: Asking = None
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
-    move: MoveStep
+    strip_id: str
+    edit: AnyEdit
 
 
 class OrderAnswer(BaseModel):
@@ -297,7 +298,7 @@ def bands_answer(services: Services, asking: Asked, session_id: int, asked: Pass
 
 @router.post("/order")
 async def study_order(services: Served, request: Request, session_id: Number, asked: OrderQuestion) -> OrderAnswer | None:
-    """What another order of steps does to a strip's loudness. Answers null if the same tab has asked again meanwhile."""
+    """What an edit would do to a strip's loudness; nothing is edited. Answers null if the same tab has asked again meanwhile."""
     question = services.ask(asked.tab, "order", asked.number)
     return await answered(services, request, question, services.studies, order_answer, session_id, asked)
 
@@ -305,7 +306,7 @@ async def study_order(services: Served, request: Request, session_id: Number, as
 def order_answer(services: Services, asking: Asked, session_id: int, asked: OrderQuestion) -> OrderAnswer:
     question = Questioned(services, asking, session_id, asked)
     louder_db = louder_by_db(
-        question.session, asked.move.strip_id, asked.move, question.media, question.start, question.stop, asking.superseded,
+        question.session, asked.strip_id, asked.edit, question.media, question.start, question.stop, asking.superseded,
         services.pool,
     )  # fmt: skip
     return OrderAnswer(revision=question.version.revision, louder_db=round(louder_db, 3))

@@ -490,7 +490,7 @@ export interface paths {
     put?: never;
     /**
      * Study Order
-     * @description What another order of steps does to a strip's loudness. Answers null if the same tab has asked again meanwhile.
+     * @description What an edit would do to a strip's loudness; nothing is edited. Answers null if the same tab has asked again meanwhile.
      */
     post: operations["study_order_api_sessions__session_id__studies_order_post"];
     delete?: never;
@@ -1761,6 +1761,8 @@ export interface components {
       reduction: components["schemas"]["Reduction"] | null;
       /** Matched Db */
       matched_db: number;
+      /** Matched Refused */
+      matched_refused: string | null;
       /** Facts */
       facts: components["schemas"]["Fact"][];
       /** Hints */
@@ -1986,7 +1988,7 @@ export interface components {
     };
     /**
      * OrderQuestion
-     * @description A step moved to another place on its strip, over a passage.
+     * @description An edit of a strip, such as a step moved to another place or a starting point tried, over a passage.
      */
     OrderQuestion: {
       /** Tab */
@@ -1997,7 +1999,41 @@ export interface components {
       start_s: number;
       /** End S */
       end_s: number;
-      move: components["schemas"]["MoveStep"];
+      /** Strip Id */
+      strip_id: string;
+      /** Edit */
+      edit:
+        | components["schemas"]["Set"]
+        | components["schemas"]["SetRate"]
+        | components["schemas"]["SetSections"]
+        | components["schemas"]["AddSection"]
+        | components["schemas"]["SetSection"]
+        | components["schemas"]["RemoveSection"]
+        | components["schemas"]["SetMatchOver"]
+        | components["schemas"]["AddStrip-Input"]
+        | components["schemas"]["RemoveStrip"]
+        | components["schemas"]["MoveStrip"]
+        | components["schemas"]["SetOutput"]
+        | components["schemas"]["AddSend"]
+        | components["schemas"]["RemoveSend"]
+        | components["schemas"]["SetKey"]
+        | components["schemas"]["AddStep-Input"]
+        | components["schemas"]["RemoveStep"]
+        | components["schemas"]["MoveStep"]
+        | components["schemas"]["SetPath-Input"]
+        | components["schemas"]["AddLane"]
+        | components["schemas"]["RemoveLane"]
+        | components["schemas"]["AddDivider"]
+        | components["schemas"]["RemoveDivider"]
+        | components["schemas"]["Divide"]
+        | components["schemas"]["RemoveSplit"]
+        | components["schemas"]["CopyToLanes"]
+        | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["SwitchSlot"]
+        | components["schemas"]["ClearSlot"]
+        | components["schemas"]["SetVersion-Input"]
+        | components["schemas"]["Batch-Input"];
     };
     /**
      * OverviewAnswer

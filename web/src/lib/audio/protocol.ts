@@ -65,6 +65,8 @@ export type ServerMessage =
   | { type: 'stopped'; epoch: number }
   | { type: 'ended'; epoch: number }
   | { type: 'failed'; why: string }
+  /** An edit that was tried cannot be made. */
+  | { type: 'refused'; why: string }
   | { type: 'version'; revision: number }
   | { type: 'measuring'; steps: string[] };
 

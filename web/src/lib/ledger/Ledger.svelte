@@ -97,9 +97,12 @@
     <dl class="matched">
       <dt title="Gain that brings before to the loudness of after, for listening only">matched gain</dt>
       <dd class="figure" data-figure="matched_db">
-        {format(ledger.matched_db, 'dB')}
+        {ledger.matched_refused ? 'off' : format(ledger.matched_db, 'dB')}
       </dd>
     </dl>
+    {#if ledger.matched_refused}<p class="soft" data-figure="matched_refused">
+        Not matched: {ledger.matched_refused.replace(/: played unmatched$/, '')}.
+      </p>{/if}
     {#each hints as hint (hint.name)}
       <p class="hint">
         {hint.text}

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Ready-made paths and splits, and paths of one's own: chosen steps, a split, a lane's or the strip's whole path. */
-  import type { Step } from '../api/client';
-  import { chosenSteps, insertSteps } from '../state/steps';
+  import type { Edit, Step } from '../api/client';
+  import { chosenSteps, insertion, insertSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import PresetMenu from './PresetMenu.svelte';
   import { everyStep, renamed } from './tree';
@@ -24,23 +24,29 @@
       what: `the path of ${workspace.selection.strip?.name ?? ''}`,
     };
   });
-  const put = (path: { steps: Step[] }) => {
+  const edit = (path: { steps: Step[] }) => insertion(workspace, renamed(path.steps));
+  async function put(made: Edit): Promise<void> {
+    if (made.op !== 'batch') return;
+    await insertSteps(
+      workspace,
+      made.edits.flatMap((one) => (one.op === 'add_step' ? [one.step as Step] : [])),
+    );
     close();
-    void insertSteps(workspace, renamed(path.steps));
-  };
+  }
 </script>
 
 <PresetMenu
   title="Ready-made"
-  hint="Press one: it is put behind what is chosen. Then listen for what it says."
-  starts={workspace.pathStarts.map((start) => ({ ...start, take: () => put(start.path) }))}
+  hint="Put behind what is chosen. Arrow keys: hear one after the other, matched. Enter keeps it, Escape goes back."
+  starts={workspace.pathStarts.map((start) => ({ ...start, edit: () => edit(start.path) }))}
   own="Your own paths"
   none="None yet."
   kind="path"
   placeholder="Keep {kept.what} as"
   field="Name of the path"
   file="Path file"
-  take={(preset) => put(preset.settings as { steps: Step[] })}
+  edit={(preset) => edit(preset.settings as { steps: Step[] })}
+  take={put}
   slotted={[...everyStep(kept.steps)].some(hasSlots)}
   kept={() => (kept.steps.length ? { steps: renamed(kept.steps) } : null)}
   {close}

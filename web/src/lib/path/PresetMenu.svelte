@@ -1,13 +1,15 @@
 <script lang="ts">
   /** Starting points and what users keep of their own: taken, kept, renamed, deleted, exported, imported. */
   import Dialog from '../dialogs/Dialog.svelte';
-  import type { Preset } from '../api/client';
+  import type { Edit, Preset } from '../api/client';
+  import { format } from '../controls/value';
   import { presets } from '../state/presets.svelte';
+  import { trying } from '../state/trying.svelte';
 
   interface Props {
     title: string;
     hint: string;
-    starts: { name: string; listen: string; take: () => void }[];
+    starts: { name: string; listen: string; edit: () => Edit }[];
     /** What one's own are called, and what stands there while there are none. */
     own: string;
     none: string;
@@ -15,7 +17,10 @@
     placeholder: string;
     field: string;
     file: string;
-    take: (preset: Preset) => void;
+    /** The edit that one of one's own would make. */
+    edit: (preset: Preset) => Edit;
+    /** Make an edit that was chosen. */
+    take: (edit: Edit) => Promise<void>;
     /** What would be kept; null if there is nothing. */
     kept: () => Record<string, unknown> | null;
     /** Whether what would be kept has slots. */
@@ -32,6 +37,7 @@
     placeholder,
     field,
     file,
+    edit,
     take,
     kept,
     slotted = false,
@@ -66,55 +72,108 @@
     if (to.trim() && to.trim() !== preset.name) await presets.rename(preset, to.trim());
   }
   const focus = (input: HTMLInputElement) => input.focus();
+
+  $effect(() => () => trying.end());
+
+  /** The one the keyboard has come to is heard at once; what was tried is what is kept. */
+  let heard: { name: string; edit: Edit } | null = null;
+  function hear(event: FocusEvent, name: string, made: () => Edit): void {
+    if (!(event.currentTarget as HTMLElement).matches(':focus-visible')) return;
+    heard = { name, edit: made() };
+    trying.hear(name, heard.edit);
+  }
+  /** By the keyboard the menu closes with it: Enter keeps. */
+  async function keep(event: MouseEvent, name: string, made: () => Edit): Promise<void> {
+    await take(heard?.name === name ? heard.edit : made());
+    trying.end();
+    if (event.detail === 0) close();
+  }
+  const walking = (element: HTMLElement) => {
+    element.addEventListener('keydown', walk);
+    return () => element.removeEventListener('keydown', walk);
+  };
+  function walk(event: KeyboardEvent): void {
+    const turn = { ArrowDown: 1, ArrowUp: -1 }[event.key];
+    if (!turn || event.target instanceof HTMLInputElement || event.target instanceof HTMLSelectElement)
+      return;
+    event.preventDefault();
+    const all = [...(event.currentTarget as HTMLElement).querySelectorAll<HTMLElement>('[data-start]')];
+    const at = all.indexOf(document.activeElement as HTMLElement);
+    all[Math.min(Math.max(at + turn, 0), all.length - 1)]?.focus();
+  }
 </script>
 
 <Dialog {title} {close} width={30}>
   <p class="soft">{hint}</p>
-  <ul>
-    {#each starts as start (start.name)}
-      <li>
-        <button class="start" onclick={start.take}>
-          <b>{start.name}</b><span class="soft">{start.listen}</span>
-        </button>
-      </li>
-    {/each}
-  </ul>
-  <h3>{own}</h3>
-  <ul>
-    {#each presets.list as preset (preset.id)}
-      <li class="own">
-        {#if renaming === preset.id}
-          <input
-            value={preset.name}
-            aria-label="New name"
-            {@attach focus}
-            onkeydown={(event) => {
-              event.stopPropagation();
-              if (event.key === 'Enter') void rename(preset, event.currentTarget.value);
-              if (event.key === 'Escape') renaming = null;
-            }}
-          />
-        {:else}
-          <input
-            type="checkbox"
-            aria-label="Choose {preset.name} for export"
-            value={preset.id}
-            bind:group={chosen}
-          />
+  <p class="tried figure" role="status" data-figure="tried">
+    {trying.name === null
+      ? ''
+      : `${trying.name}: ${trying.louder_db === null ? 'measuring' : `matched ${format(-trying.louder_db, 'dB')}`}`}
+  </p>
+  <div
+    class="lists"
+    role="group"
+    aria-label="Choose with the arrow keys"
+    tabindex="-1"
+    data-first
+    {@attach walking}
+  >
+    <ul>
+      {#each starts as start (start.name)}
+        <li>
           <button
             class="start"
-            disabled={!Object.keys(preset.settings).length}
-            title={preset.problem ?? undefined}
-            onclick={() => take(preset)}
-            ><b>{preset.name}</b>{#if preset.session_id !== null}<span class="soft">in this session only</span
-              >{/if}{#if preset.problem}<span class="soft">{preset.problem}</span>{/if}</button
+            data-start={start.name}
+            aria-current={trying.name === start.name ? 'true' : undefined}
+            onfocus={(event) => hear(event, start.name, start.edit)}
+            onclick={(event) => keep(event, start.name, start.edit)}
           >
-          <button class="button" onclick={() => (renaming = preset.id)}>Rename</button>
-          <button class="button" onclick={() => presets.remove(preset)}>Delete</button>
-        {/if}
-      </li>
-    {:else}<li class="soft">{none}</li>{/each}
-  </ul>
+            <b>{start.name}</b><span class="soft">{start.listen}</span>
+          </button>
+        </li>
+      {/each}
+    </ul>
+    <h3>{own}</h3>
+    <ul>
+      {#each presets.list as preset (preset.id)}
+        <li class="own">
+          {#if renaming === preset.id}
+            <input
+              value={preset.name}
+              aria-label="New name"
+              {@attach focus}
+              onkeydown={(event) => {
+                event.stopPropagation();
+                if (event.key === 'Enter') void rename(preset, event.currentTarget.value);
+                if (event.key === 'Escape') renaming = null;
+              }}
+            />
+          {:else}
+            <input
+              type="checkbox"
+              aria-label="Choose {preset.name} for export"
+              value={preset.id}
+              bind:group={chosen}
+            />
+            <button
+              class="start"
+              disabled={!Object.keys(preset.settings).length}
+              title={preset.problem ?? undefined}
+              data-start={preset.name}
+              aria-current={trying.name === preset.name ? 'true' : undefined}
+              onfocus={(event) => hear(event, preset.name, () => edit(preset))}
+              onclick={(event) => keep(event, preset.name, () => edit(preset))}
+              ><b>{preset.name}</b>{#if preset.session_id !== null}<span class="soft"
+                  >in this session only</span
+                >{/if}{#if preset.problem}<span class="soft">{preset.problem}</span>{/if}</button
+            >
+            <button class="button" onclick={() => (renaming = preset.id)}>Rename</button>
+            <button class="button" onclick={() => presets.remove(preset)}>Delete</button>
+          {/if}
+        </li>
+      {:else}<li class="soft">{none}</li>{/each}
+    </ul>
+  </div>
   <form
     onsubmit={(event) => {
       event.preventDefault();
@@ -164,6 +223,15 @@
 </Dialog>
 
 <style>
+  .tried {
+    min-height: 1.25rem;
+    margin: 0;
+    font-size: 0.75rem;
+  }
+  [data-start][aria-current] {
+    border-color: var(--after);
+    outline: 1px solid var(--after);
+  }
   p {
     margin: 0 0 4px;
   }

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** Starting points of a processor, and presets of one's own. */
   import type { Processor, SettingValue, Step } from '../api/client';
+  import { setOf } from '../state/moves';
   import { workspace } from '../state/workspace.svelte';
   import PresetMenu from './PresetMenu.svelte';
 
@@ -10,17 +11,17 @@
     Object.fromEntries(processor.settings.map((setting) => [setting.name, setting.default])),
   );
   /** A starting point sets everything: what it does not name goes to its default. */
-  const take = (settings: Record<string, SettingValue>) =>
-    workspace.set(step.id, { ...defaults, ...settings });
+  const edit = (settings: Record<string, SettingValue>) =>
+    setOf('step', step.id, { ...defaults, ...settings });
   const starts = $derived([
-    ...processor.starts.map((start) => ({ ...start, take: () => take(start.settings) })),
-    { name: 'as it came', listen: 'Everything to its default.', take: () => take({}) },
+    ...processor.starts.map((start) => ({ ...start, edit: () => edit(start.settings) })),
+    { name: 'as it came', listen: 'Everything to its default.', edit: () => edit({}) },
   ]);
 </script>
 
 <PresetMenu
   title="Starting points"
-  hint="A place to begin: press one, listen for what it says, then move the rules."
+  hint="A place to begin. Arrow keys: hear one after the other, matched. Enter keeps it, Escape goes back."
   {starts}
   own="Your presets"
   none="None yet: give the present settings a name."
@@ -28,7 +29,8 @@
   placeholder="Name"
   field="Name of the preset"
   file="Preset file"
-  take={(preset) => take(preset.settings as Record<string, SettingValue>)}
+  edit={(preset) => edit(preset.settings as Record<string, SettingValue>)}
+  take={(made) => workspace.edit(made)}
   kept={() => step.settings}
   {close}
 />

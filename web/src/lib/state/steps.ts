@@ -19,6 +19,16 @@ export function chosenSteps(workspace: Workspace): Step[] {
 const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });
 
 /** Copies of steps, under new names, at a place; the last of them is chosen. */
+/** The edit that puts steps at a place of the chosen strip. */
+export function insertion(
+  workspace: Workspace,
+  copies: Step[],
+  { lane_id, index } = workspace.selection.place,
+): Edit {
+  const strip_id = workspace.selection.stripId;
+  return batch(copies.map((step, i) => ({ op: 'add_step', strip_id, lane_id, index: index + i, step })));
+}
+
 export async function insertSteps(
   workspace: Workspace,
   copies: Step[],
@@ -26,9 +36,7 @@ export async function insertSteps(
 ): Promise<void> {
   const strip = workspace.selection.strip;
   if (!strip || !copies.length) return;
-  await workspace.edit(
-    batch(copies.map((step, i) => ({ op: 'add_step', strip_id: strip.id, lane_id, index: index + i, step }))),
-  );
+  await workspace.edit(insertion(workspace, copies, { lane_id, index }));
   const steps = workspace.selection.strip?.path.steps ?? [];
   const row = lane_id ? find(steps, { stepId: null, laneId: lane_id })?.siblings : steps;
   const made = (row ?? []).slice(index, index + copies.length).map((step) => step.id);
@@ -152,7 +160,8 @@ export async function swapOrder(workspace: Workspace): Promise<void> {
       number: workspace.measuring.nextNumber(),
       start_s,
       end_s,
-      move,
+      strip_id: workspace.selection.stripId,
+      edit: move,
     }),
   );
   if (!answer) return;

@@ -57,6 +57,7 @@ export class Workspace {
     message: (message) => {
       if (message.type === 'version') void this.refresh();
       else if (message.type === 'measuring') this.matching = message.steps;
+      else if (message.type === 'refused') this.note(message.why, 'note', undefined, 'try');
     },
     back: () => void this.goOn(),
     passage: () => {

@@ -13,6 +13,7 @@
   const shown = (value: number | undefined) =>
     value === undefined || value <= -100 ? '--' : value.toFixed(1);
   const matched = $derived(workspace.measuring.study?.ledger.matched_db ?? 0);
+  const refused = $derived(workspace.measuring.study?.ledger.matched_refused ?? null);
   const listens = $derived(
     workspace.selection.step && workspace.processor(workspace.selection.step.kind)?.listens,
   );
@@ -72,11 +73,13 @@
   <button
     class="matched"
     aria-pressed={workspace.listening.matched}
-    title="Before is played at the loudness of after (E). Only for listening, never in a file."
+    title={refused ?? 'Before is played at the loudness of after (E). Only for listening, never in a file.'}
     onclick={() => workspace.listening.setMatched(!workspace.listening.matched)}
   >
     <i class:on={workspace.listening.matched}></i>Matched
-    <span class="figure">{workspace.listening.matched ? format(matched, 'dB') : 'off'}</span>
+    <span class="figure"
+      >{workspace.listening.matched ? (refused ? 'not possible' : format(matched, 'dB')) : 'off'}</span
+    >
   </button>
   <Segments
     label="Monitor"

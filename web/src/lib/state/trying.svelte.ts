@@ -1,0 +1,59 @@
+/** An edit that is heard and not made: a starting point under the cursor, at the loudness of what is there. */
+import { api, type Edit } from '../api/client';
+import { workspace } from './workspace.svelte';
+
+/** Measuring waits until the cursor has rested for so long. */
+const REST_MS = 120;
+
+class Trying {
+  /** What is being tried, by name; null if nothing is. */
+  name = $state<string | null>(null);
+  /** By how much it would be louder; null while that is being measured. */
+  louder_db = $state<number | null>(null);
+  private timer: ReturnType<typeof setTimeout> | undefined;
+  private latest = 0;
+
+  /** Hear an edit of the chosen strip. */
+  hear(name: string, edit: Edit): void {
+    const strip_id = workspace.selection.stripId;
+    this.name = name;
+    this.louder_db = null;
+    workspace.listening.send({ type: 'try', edit });
+    clearTimeout(this.timer);
+    const number = (this.latest += 1);
+    this.timer = setTimeout(() => void this.measure(strip_id, edit, number), REST_MS);
+  }
+
+  /** Hear what is stored again. */
+  end(): void {
+    if (this.name === null) return;
+    clearTimeout(this.timer);
+    this.latest += 1;
+    this.name = this.louder_db = null;
+    workspace.listening.send({ type: 'try', edit: null });
+    workspace.listening.send({ type: 'order', strip_id: workspace.selection.stripId, gain_db: 0 });
+  }
+
+  private async measure(strip_id: string, edit: Edit, number: number): Promise<void> {
+    const { version } = workspace;
+    if (!version) return;
+    const { start_s, end_s } = workspace.listening.passage;
+    const answer = await workspace.attempt(
+      () =>
+        api.studyOrder(version.id, {
+          tab: workspace.tab,
+          number: workspace.measuring.nextNumber(),
+          start_s,
+          end_s,
+          strip_id,
+          edit,
+        }),
+      true,
+    );
+    if (!answer || number !== this.latest) return;
+    this.louder_db = answer.louder_db;
+    workspace.listening.send({ type: 'order', strip_id, gain_db: -answer.louder_db });
+  }
+}
+
+export const trying = new Trying();
