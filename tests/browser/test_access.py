@@ -14,6 +14,7 @@ TAGS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 DIALOGS = {
     "Sessions": "header .session",
     "Export": "header >> text=Export",
+    "History": "header >> text=History",
     "Help and shortcuts": "[aria-label='Help and shortcuts']",
     "Sections": "[data-act=sections]",
     "Stage gain": "nav.tree >> text=Stage gain",

@@ -148,3 +148,30 @@ def test_starting_points_are_heard_under_the_cursor_matched_and_given_back_by_es
     page.keyboard.press("Control+z")
     page.wait_for_function(f"document.querySelector('[data-setting=threshold_db]').ariaValueNow === '{before:g}'")
     page.keyboard.press("Space")
+
+
+def test_the_history_names_edits_goes_back_and_fills_a_slot(page):
+    snare(page)
+    before = setting(page, "threshold_db")
+    type_setting(page, "threshold_db", "-31")
+    type_setting(page, "ratio", "9")
+    page.keyboard.press("h")
+    page.wait_for_selector("dialog [data-position]")
+    texts = page.locator("dialog .edit").all_inner_texts()
+    assert texts[0].startswith("Snare compressor: Ratio") and texts[0].endswith("to 9 :1")
+    assert texts[1] == f"Snare compressor: Threshold {before:g} to -31 dB" and texts[-1] == "Beginning"
+    page.click("dialog [data-position='0']")
+    page.wait_for_function(f"document.querySelector('{THRESHOLD}').ariaValueNow === '{before:g}'")
+    page.wait_for_selector("dialog [data-position='0'][aria-current]")
+    page.click("dialog [data-position='2']")
+    page.wait_for_selector("dialog [data-position='2'][aria-current]")
+    # What the compressor was at the first edit, into slot 2; what is heard is in slot 1.
+    page.click("dialog li:has([data-position='1']) [aria-label$='slot 2']")
+    page.wait_for_selector("[data-slot='1'][aria-pressed=true]", state="attached")
+    page.keyboard.press("Escape")
+    page.focus("nav.tree [aria-selected=true]")
+    page.keyboard.press("2")
+    page.wait_for_function("document.querySelector('[data-setting=ratio]').ariaValueNow !== '9'")
+    assert setting(page, "threshold_db") == -31
+    page.click("header >> text=Undo")
+    page.wait_for_selector("text=Undone: Snare compressor: slot 2")

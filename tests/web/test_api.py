@@ -283,13 +283,13 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     edit(op="add_step", strip_id=track, step={"kind": "trim", "id": "quiet", "settings": {"gain_db": -30}})
     swap = {"op": "move_step", "step_id": "quiet", "strip_id": track, "index": 0}
     before = client.get(f"/api/sessions/{session}").json()["revision"]
-    louder = ask("order", move=swap)["louder_db"]
+    louder = ask("order", strip_id=track, edit=swap)["louder_db"]
     assert client.get(f"/api/sessions/{session}").json()["revision"] == before  # asked, not done
     loudness = ask("scope", strip_id=track)["ledger"]["after"]["integrated_lufs"]
     edit(**swap)
     settled(client, session)
     assert ask("scope", strip_id=track)["ledger"]["after"]["integrated_lufs"] == pytest.approx(loudness + louder, abs=0.05)
-    assert louder > 5 and "no step" in ask("order", move={**swap, "step_id": "gone"})["detail"]
+    assert louder > 5 and "no step" in ask("order", strip_id=track, edit={**swap, "step_id": "gone"})["detail"]
     assert "has no lanes" in ask("bands", strip_id=track, step_id="c")["detail"]
     assert "no lane" in ask("give-back", strip_id=track, lane_id="gone")["detail"]
 
@@ -467,3 +467,35 @@ def test_a_preset_keeps_slots_only_if_it_is_told_to(client):
     assert "slots" not in plain and plain["settings"]["gain_db"] == -3.0
     slotted = client.post("/api/presets", json={**body, "name": "Versions", "slots": True}).json()["settings"]["steps"][0]
     assert sorted(slotted["slots"]["kept"]) == ["1", "2"]
+
+
+def test_the_history_is_a_list_in_words_that_can_be_walked_and_put_into_slots(client, session):
+    url = f"/api/sessions/{session}"
+
+    def edit(**data):
+        answer = client.post(f"{url}/edits", json={"edit": data})
+        assert answer.status_code == 200, answer.text
+        return answer.json()
+
+    def moved(value):
+        return edit(op="set", values=[{"of": "step", "id": "c", "name": "threshold_db", "value": value}])
+
+    edit(op="add_step", strip_id="main", step={"id": "c", "kind": "compressor", "settings": {}})
+    moved(-24.0)
+    assert moved(-40.0)["undo"] == "Main compressor: Threshold -24 to -40 dB"
+    history = client.get(f"{url}/history").json()
+    assert [one["words"] for one in history["edits"]] == [
+        "Main compressor: Threshold -24 to -40 dB", "Main compressor: Threshold -18 to -24 dB", "Main: compressor added",
+    ]  # fmt: skip
+    assert history["position"] == 3 and all(one["made_at"] > 1.7e9 for one in history["edits"])
+    there = client.post(f"{url}/history", json={"position": 1}).json()
+    assert (there["undo"], there["redo"]) == ("Main: compressor added", "Main compressor: Threshold -18 to -24 dB")
+    assert [one["undone"] for one in client.get(f"{url}/history").json()["edits"]] == [True, True, False]
+    client.post(f"{url}/history", json={"position": 3})
+    # What it was at the first place goes into a slot; what is heard stays, in a slot of its own.
+    slotted = client.post(f"{url}/history/slot", json={"position": 1, "of": "step", "id": "c", "slot": 2}).json()
+    step = next(s for s in slotted["session"]["strips"] if s["id"] == "main")["path"]["steps"][0]
+    assert step["settings"]["threshold_db"] == -40.0 and step["slots"]["on"] == 1
+    assert step["slots"]["kept"]["2"]["settings"]["threshold_db"] == -18.0
+    assert client.post(f"{url}/history", json={"position": 99}).status_code == 409
+    assert client.post(f"{url}/history/slot", json={"position": 0, "of": "step", "id": "c", "slot": 2}).status_code == 404

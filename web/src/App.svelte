@@ -2,6 +2,7 @@
   import { onMount } from 'svelte';
   import Announcer from './lib/announce/Announcer.svelte';
   import Help from './lib/dialogs/Help.svelte';
+  import History from './lib/dialogs/History.svelte';
   import Imported from './lib/dialogs/Imported.svelte';
   import NewSession from './lib/dialogs/NewSession.svelte';
   import Sections from './lib/dialogs/Sections.svelte';
@@ -33,7 +34,9 @@
 
   type Theme = 'salt' | 'iron';
   let view = $state<View>(addressOf(location.hash).view);
-  let open = $state<'sessions' | 'export' | 'help' | 'new' | 'sections' | 'stage gain' | null>(null);
+  let open = $state<'sessions' | 'export' | 'help' | 'new' | 'sections' | 'stage gain' | 'history' | null>(
+    null,
+  );
   let dropped = $state.raw<File[]>([]);
   let adding = $state(false);
   let bands = $state(4);
@@ -144,6 +147,7 @@
     'view back': () => show(beside(-1)),
     undo: () => workspace.undo(),
     redo: () => workspace.redo(),
+    history: () => (open = 'history'),
     help: () => (open = 'help'),
   };
 
@@ -246,11 +250,21 @@
         >Not connected{workspace.saving ? `, ${workspace.saving} to send` : ''}</span
       >{/if}
     <Latency />
-    <button disabled={!workspace.version?.can_undo} title="Ctrl+Z" onclick={() => workspace.undo()}
-      >Undo</button
+    <button
+      disabled={!workspace.version?.can_undo}
+      title="Undo{workspace.version?.undo ? `: ${workspace.version.undo}` : ''} (Ctrl+Z)"
+      onclick={() => workspace.undo()}>Undo</button
     >
-    <button disabled={!workspace.version?.can_redo} title="Ctrl+Shift+Z" onclick={() => workspace.redo()}
-      >Redo</button
+    <button
+      disabled={!workspace.version?.can_redo}
+      title="Redo{workspace.version?.redo ? `: ${workspace.version.redo}` : ''} (Ctrl+Shift+Z)"
+      onclick={() => workspace.redo()}>Redo</button
+    >
+    <button
+      disabled={!session}
+      aria-haspopup="dialog"
+      title="All edits in words (H)"
+      onclick={() => (open = 'history')}>History</button
     >
     <button disabled={!session} onclick={() => (open = 'export')}>Export</button>
     <button title="Light or dark screen" onclick={turnTheme}>{theme === 'salt' ? 'Dark' : 'Light'}</button>
@@ -298,6 +312,7 @@
       view={workspace.imported}
       close={() => (workspace.imported = null)}
     />{/if}
+  {#if open === 'history'}<History close={() => (open = null)} />{/if}
   {#if open === 'help'}<Help close={() => (open = null)} />{/if}
 </div>
 

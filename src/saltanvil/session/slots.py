@@ -14,7 +14,7 @@ from pydantic import BaseModel, model_validator
 
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue, descriptors_of
-from saltanvil.session.document import Id, Key, Lane, Part, Path, Place, Session, SlotNumber, Slots, Step, Strip
+from saltanvil.session.document import MAX_SLOTS, Id, Key, Lane, Part, Path, Place, Session, SlotNumber, Slots, Step, Strip
 from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.lanes import Seed, names_from, with_new_ids
 from saltanvil.session.settings import PART_DESCRIPTORS
@@ -42,6 +42,13 @@ class Version(BaseModel):
         if held[self.of] is None or any(part is not None for of, part in held.items() if of != self.of):
             raise ValueError(f"the version of a {self.of} holds that and nothing else")
         return self
+
+    @property
+    def content(self) -> Step | Lane | Path:
+        """The version without slots of its own."""
+        held = self.step or self.lane or self.path
+        assert held is not None
+        return held.model_copy(update={"slots": None}, deep=True)
 
 
 def owner_of(session: Session, of: SlotOwner, name: str) -> Step | Lane | Strip:
@@ -151,14 +158,26 @@ class SlotEdit(Edit):
 
 
 class StoreSlot(SlotEdit):
-    """Store what is heard into a slot."""
+    """Store what is heard into a slot, or another version of it, such as one of the history; what is heard stays."""
 
     op: Literal["store_slot"] = "store_slot"
+    version: Version | None = None
 
     def change(self, session: Session) -> Edit:
         slots = self.slots(session)
-        slots.kept[self.slot] = version_of(owner_of(session, self.of, self.id))
-        slots.on = self.slot
+        owner = owner_of(session, self.of, self.id)
+        if self.version is None:
+            slots.kept[self.slot] = version_of(owner)
+            slots.on = self.slot
+            return self.put(session, slots)
+        if (self.version.of, self.version.id) != (self.of, self.id):
+            raise EditRefused("this is a version of something else")
+        if slots.on == self.slot:
+            raise EditRefused(f"slot {self.slot} is on; choose another one, or switch first")
+        if slots.on is None:  # what is heard is to be found again
+            free = next(number for number in range(1, MAX_SLOTS + 1) if number != self.slot and number not in slots.kept)
+            slots.kept[free], slots.on = version_of(owner), free
+        slots.kept[self.slot] = self.version.content
         return self.put(session, slots)
 
 

@@ -13,6 +13,7 @@ from saltanvil.session.edits import Edit, EditRefused, Set
 from saltanvil.session.format import read_edit, read_session, written
 from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.settings import Moved
+from saltanvil.session.wording import in_words
 from saltanvil.store.database import Database
 
 
@@ -25,10 +26,20 @@ class Listed:
 
 
 @dataclass(frozen=True)
+class Made:
+    """An edit of the history. made_at: seconds since 1970; None, and no words, for edits of earlier versions."""
+
+    position: int
+    made_at: float | None
+    words: str | None
+    undone: bool
+
+
+@dataclass(frozen=True)
 class Version:
     """A session as it stands: the revision grows with every change, undo and redo included.
 
-    notices: what was left out when it was read.
+    notices: what was left out when it was read. undo, redo: what they would take back or bring back, in words.
     """
 
     id: int
@@ -37,6 +48,8 @@ class Version:
     can_undo: bool
     can_redo: bool
     notices: tuple[str, ...] = ()
+    undo: str | None = None
+    redo: str | None = None
 
 
 class SessionStore:
@@ -105,7 +118,10 @@ class SessionStore:
                 raise NotFound(f"there is no session {session_id}; choose one from the list")
             last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0] or 0
             session, notices = read_session(row["document"], row["name"])
-            result = Version(session_id, row["revision"], session, row["position"] > 0, row["position"] < last, tuple(notices))
+            undo, redo = self._words(connection, session_id, row["position"])
+            result = Version(
+                session_id, row["revision"], session, row["position"] > 0, row["position"] < last, tuple(notices), undo, redo
+            )
             self._current[session_id] = result
         return result
 
@@ -138,14 +154,16 @@ class SessionStore:
                 position += 1
                 matches_before = dumped(matches)
             check(changed)
+            words = in_words(edit, base, changed)
             with self.database.transaction() as connection:
                 connection.execute("DELETE FROM edits WHERE session_id = ? AND seq >= ?", (session_id, position))
                 connection.execute(
-                    "INSERT INTO edits (session_id, seq, edit, inverse, gesture, matches_before) VALUES (?, ?, ?, ?, ?, ?)",
-                    (session_id, position, written(edit), written(inverse), gesture, matches_before),
+                    "INSERT INTO edits (session_id, seq, edit, inverse, gesture, matches_before, made_at, words)"
+                    " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                    (session_id, position, written(edit), written(inverse), gesture, matches_before, time.time(), words),
                 )
                 self._write(connection, session_id, changed, version.revision + 1, position)
-            return self._keep(Version(session_id, version.revision + 1, changed, True, False))
+            return self._keep(Version(session_id, version.revision + 1, changed, True, False, undo=words))
 
     @staticmethod
     def _continues(last: sqlite3.Row, edit: Edit) -> bool:
@@ -204,7 +222,62 @@ class SessionStore:
                 )
                 self._write(connection, session_id, changed, version.revision + 1, position)
                 last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0]
-            return self._keep(Version(session_id, version.revision + 1, changed, position > 0, position < last))
+            undo, redo = self._words(connection, session_id, position)
+            return self._keep(
+                Version(session_id, version.revision + 1, changed, position > 0, position < last, undo=undo, redo=redo)
+            )
+
+    @staticmethod
+    def _words(connection: sqlite3.Connection, session_id: int, position: int) -> tuple[str | None, str | None]:
+        """Of the edit that would be undone next, and of the one that would be redone."""
+        rows = connection.execute(
+            "SELECT seq, words FROM edits WHERE session_id = ? AND seq IN (?, ?)", (session_id, position, position + 1)
+        )
+        found = {row["seq"]: row["words"] for row in rows}
+        return found.get(position), found.get(position + 1)
+
+    def history(self, session_id: int, limit: int) -> list[Made]:
+        """The last edits, the newest first, those that were undone included. Raises NotFound, Unreadable."""
+        self.version(session_id)
+        connection = self.database.connection()
+        position = self._position(connection, session_id)
+        rows = connection.execute(
+            "SELECT seq, made_at, words FROM edits WHERE session_id = ? ORDER BY seq DESC LIMIT ?", (session_id, limit)
+        )
+        return [Made(row["seq"], row["made_at"], row["words"], row["seq"] > position) for row in rows]
+
+    def go_to(self, session_id: int, position: int) -> Version:
+        """Undo or redo until so many edits are in force. Raises EditRefused if there are not so many."""
+        with self._locked(session_id):
+            self._version(session_id)
+            last = (
+                self.database.connection().execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0]
+                or 0
+            )
+        if not 0 <= position <= last:
+            raise EditRefused(f"the history has {last} edits; there is no place {position} in it")
+        while True:
+            now = self._position(self.database.connection(), session_id)
+            if now == position:
+                return self.version(session_id)
+            self._step(session_id, back=now > position)
+
+    def session_at(self, session_id: int, position: int) -> Session:
+        """The session as it was with so many edits in force; nothing is changed. Raises EditRefused, NotFound."""
+        with self._locked(session_id):
+            session = self._version(session_id).session
+            connection = self.database.connection()
+            now = self._position(connection, session_id)
+            back = position < now
+            rows = connection.execute(
+                "SELECT edit, inverse FROM edits WHERE session_id = ? AND seq > ? AND seq <= ? ORDER BY seq",
+                (session_id, min(now, position), max(now, position)),
+            ).fetchall()
+        if len(rows) != abs(now - position):
+            raise EditRefused(f"there is no place {position} in the history")
+        for row in reversed(rows) if back else rows:
+            session = apply(session, read_edit(row["inverse" if back else "edit"]))[0]
+        return session
 
     @staticmethod
     def _open_position(connection: sqlite3.Connection, session_id: int) -> int:

@@ -10,11 +10,11 @@ from saltanvil.engine.time import session_frames
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.document import Rate, Session
+from saltanvil.session.document import Rate, Session, SlotNumber
 from saltanvil.session.edits import Batch
 from saltanvil.session.settings import differing, resolve
-from saltanvil.session.slots import Compared, SlotOwner, compared
-from saltanvil.store.sessions import Version
+from saltanvil.session.slots import Compared, SlotOwner, StoreSlot, compared, whole
+from saltanvil.store.sessions import Made, Version
 from saltanvil.studies.match import is_matched
 from saltanvil.studies.routing import Routing, notices_of
 from saltanvil.web.jobs import Job, JobView
@@ -53,6 +53,8 @@ class VersionView(BaseModel):
     session: Session
     routing: Routing | None
     notices: list[str]
+    undo: str | None
+    redo: str | None
     plates: dict[str, str]
     resolved: dict[str, dict[str, SettingValue]]
     held: list[str]
@@ -113,7 +115,7 @@ def view(services: Services, version: Version, notices: Sequence[str] = (), sinc
         length_s=frames / session.rate_hz, since=since.revision if since is not None else None,
         strip_ids=[strip.id for strip in session.strips],
         session=session if since is None else session.model_copy(update={"strips": strips}),
-        routing=routing, notices=list(notices),
+        routing=routing, notices=list(notices), undo=version.undo, redo=version.redo,
         plates={step.id: processor_named(step.kind).summary(resolve(session, step)) for step in steps},
         resolved={step.id: now for step in steps if (now := dict(differing(session, step, listening=True)))},
         held=[step.id for strip in session.strips for step in strip.path.walk() if is_matched(step)],
@@ -201,6 +203,57 @@ def edit_session(services: Served, session_id: Number, question: EditRequest) ->
 def undo(services: Served, session_id: Number, question: TabRequest) -> VersionView:
     before = services.sessions.version(session_id)
     return answer(services, before, services.changed(services.sessions.undo(session_id), question.tab), question.since)
+
+
+class HistoryView(BaseModel):
+    """The last edits, the newest first. position: how many are in force."""
+
+    position: int
+    edits: list[Made]
+
+
+class PlaceRequest(TabRequest):
+    position: int = Field(ge=0, le=1 << 53)
+
+
+class SlotRequest(BaseModel):
+    """A place of the history, whose version of a step, a lane or a strip's path goes into a slot."""
+
+    tab: Tab = None
+    since: int | None = None
+    position: int = Field(ge=0, le=1 << 53)
+    of: SlotOwner
+    id: str = Field(max_length=64)
+    slot: SlotNumber
+
+
+MAX_HISTORY = 500
+
+
+@router.get("/{session_id}/history")
+def get_history(
+    services: Served, session_id: Number, limit: Annotated[int, Query(ge=1, le=MAX_HISTORY)] = MAX_HISTORY
+) -> HistoryView:
+    edits = services.sessions.history(session_id, limit)
+    return HistoryView(position=next((edit.position for edit in edits if not edit.undone), 0), edits=edits)
+
+
+@router.post("/{session_id}/history")
+def go_to(services: Served, session_id: Number, question: PlaceRequest) -> VersionView:
+    """Undo or redo to a place of the history."""
+    before = services.sessions.version(session_id)
+    version = services.changed(services.sessions.go_to(session_id, question.position), question.tab)
+    return answer(services, before, version, question.since)
+
+
+@router.post("/{session_id}/history/slot")
+def slot_from_history(services: Served, session_id: Number, question: SlotRequest) -> VersionView:
+    """Put what a step, a lane or a path was at a place of the history into a slot, to be compared with what is heard."""
+    before = services.sessions.version(session_id)
+    then = services.sessions.session_at(session_id, question.position)
+    edit = StoreSlot(of=question.of, id=question.id, slot=question.slot, version=whole(then, question.of, question.id))
+    version = services.edit(session_id, edit, None, question.tab, None)
+    return answer(services, before, version, question.since)
 
 
 @router.post("/{session_id}/redo")

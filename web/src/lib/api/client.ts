@@ -43,6 +43,7 @@ export type Figures = Schemas['Figures'];
 export type Spectrum = Schemas['Spectrum'];
 export type Preset = Schemas['PresetView'];
 export type Bands = Schemas['Bands'];
+export type HistoryView = Schemas['HistoryView'];
 export type SlotsCompared = Required<Schemas['Compared']>;
 export type SlotDifference = Required<Schemas['Difference']>;
 export type SlotLoudness = Schemas['SlotLoudness'];
@@ -134,6 +135,11 @@ export const api = {
     ask<VersionAnswer>('POST', `${session(id)}/undo`, { tab, since }),
   redo: (id: number, tab: string, since: number) =>
     ask<VersionAnswer>('POST', `${session(id)}/redo`, { tab, since }),
+  history: (id: number) => ask<HistoryView>('GET', `${session(id)}/history`),
+  goTo: (id: number, position: number, tab: string, since: number) =>
+    ask<VersionAnswer>('POST', `${session(id)}/history`, { position, tab, since }),
+  slotFrom: (id: number, request: Schemas['SlotRequest']) =>
+    ask<VersionAnswer>('POST', `${session(id)}/history/slot`, request),
   studyScope: (id: number, question: Schemas['ScopeQuestion']) =>
     ask<ScopeAnswer | null>('POST', `${session(id)}/studies/scope`, question),
   studyOverview: (id: number, question: Schemas['OverviewQuestion']) =>

@@ -151,6 +151,47 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/history": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Get History */
+    get: operations["get_history_api_sessions__session_id__history_get"];
+    put?: never;
+    /**
+     * Go To
+     * @description Undo or redo to a place of the history.
+     */
+    post: operations["go_to_api_sessions__session_id__history_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/history/slot": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Slot From History
+     * @description Put what a step, a lane or a path was at a place of the history into a slot, to be compared with what is heard.
+     */
+    post: operations["slot_from_history_api_sessions__session_id__history_slot_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/redo": {
     parameters: {
       query?: never;
@@ -1031,7 +1072,7 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["StoreSlot-Input"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Input"]
@@ -1076,7 +1117,7 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["StoreSlot-Output"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Output"]
@@ -1399,7 +1440,7 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["StoreSlot-Input"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Input"]
@@ -1497,6 +1538,16 @@ export interface components {
       text: string;
       /** Setting */
       setting: string | null;
+    };
+    /**
+     * HistoryView
+     * @description The last edits, the newest first. position: how many are in force.
+     */
+    HistoryView: {
+      /** Position */
+      position: number;
+      /** Edits */
+      edits: components["schemas"]["Made"][];
     };
     /**
      * ImportView
@@ -1781,6 +1832,20 @@ export interface components {
       y: number[];
     };
     /**
+     * Made
+     * @description An edit of the history. made_at: seconds since 1970; None, and no words, for edits of earlier versions.
+     */
+    Made: {
+      /** Position */
+      position: number;
+      /** Made At */
+      made_at: number | null;
+      /** Words */
+      words: string | null;
+      /** Undone */
+      undone: boolean;
+    };
+    /**
      * Mark
      * @description A place in the picture with a word.
      */
@@ -2029,7 +2094,7 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["StoreSlot-Input"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Input"]
@@ -2102,7 +2167,7 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["StoreSlot-Output"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Output"]
@@ -2161,6 +2226,15 @@ export interface components {
       /** Listen */
       listen: string;
       path: components["schemas"]["Path-Output"];
+    };
+    /** PlaceRequest */
+    PlaceRequest: {
+      /** Tab */
+      tab?: string | null;
+      /** Since */
+      since?: number | null;
+      /** Position */
+      position: number;
     };
     /**
      * PresetBody
@@ -2297,7 +2371,7 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
-        | components["schemas"]["StoreSlot"]
+        | components["schemas"]["StoreSlot-Output"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Output"]
@@ -2873,6 +2947,27 @@ export interface components {
       refused: string | null;
     };
     /**
+     * SlotRequest
+     * @description A place of the history, whose version of a step, a lane or a strip's path goes into a slot.
+     */
+    SlotRequest: {
+      /** Tab */
+      tab?: string | null;
+      /** Since */
+      since?: number | null;
+      /** Position */
+      position: number;
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Slot */
+      slot: number;
+    };
+    /**
      * SlotsAnswer
      * @description How loud each of them is, and the gain that makes them equally loud for listening.
      */
@@ -3062,7 +3157,7 @@ export interface components {
             | components["schemas"]["RemoveSplit"]
             | components["schemas"]["CopyToLanes"]
             | components["schemas"]["LanesToBuses"]
-            | components["schemas"]["StoreSlot"]
+            | components["schemas"]["StoreSlot-Output"]
             | components["schemas"]["SwitchSlot"]
             | components["schemas"]["ClearSlot"]
             | components["schemas"]["SetVersion-Output"]
@@ -3174,9 +3269,9 @@ export interface components {
     };
     /**
      * StoreSlot
-     * @description Store what is heard into a slot.
+     * @description Store what is heard into a slot, or another version of it, such as one of the history; what is heard stays.
      */
-    StoreSlot: {
+    "StoreSlot-Input": {
       /**
        * Of
        * @enum {string}
@@ -3191,6 +3286,28 @@ export interface components {
        * @enum {string}
        */
       op: "store_slot";
+      version?: components["schemas"]["Version-Input"] | null;
+    };
+    /**
+     * StoreSlot
+     * @description Store what is heard into a slot, or another version of it, such as one of the history; what is heard stays.
+     */
+    "StoreSlot-Output": {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Slot */
+      slot: number;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "store_slot";
+      version?: components["schemas"]["Version-Output"] | null;
     };
     /**
      * Stretch
@@ -3482,6 +3599,10 @@ export interface components {
       routing: components["schemas"]["Routing"] | null;
       /** Notices */
       notices: string[];
+      /** Undo */
+      undo: string | null;
+      /** Redo */
+      redo: string | null;
       /** Plates */
       plates: {
         [key: string]: string;
@@ -4211,6 +4332,244 @@ export interface operations {
     requestBody: {
       content: {
         "application/json": components["schemas"]["TabRequest"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["VersionView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  get_history_api_sessions__session_id__history_get: {
+    parameters: {
+      query?: {
+        limit?: number;
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["HistoryView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  go_to_api_sessions__session_id__history_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PlaceRequest"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["VersionView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  slot_from_history_api_sessions__session_id__history_slot_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["SlotRequest"];
       };
     };
     responses: {

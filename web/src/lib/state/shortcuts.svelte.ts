@@ -70,6 +70,7 @@ export const SHORTCUTS: readonly Shortcut[] = [
     ['view back', 'Shift+V', 'Previous view'],
     ['undo', 'Ctrl+Z', 'Undo'],
     ['redo', 'Ctrl+Shift+Z', 'Redo'],
+    ['history', 'H', 'History: all edits in words'],
     ['help', '?', 'Help and shortcuts'],
   ]),
 ];

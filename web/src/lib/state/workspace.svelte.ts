@@ -268,12 +268,34 @@ export class Workspace {
     this.measuring.edited();
   }
 
-  undo(): Promise<void> {
-    return this.goInHistory(api.undo);
+  async undo(): Promise<void> {
+    await this.queue.settled;
+    const what = this.version?.undo;
+    await this.goInHistory(api.undo);
+    if (what) this.note(`Undone: ${what}`, 'note', undefined, 'undo');
   }
 
-  redo(): Promise<void> {
-    return this.goInHistory(api.redo);
+  async redo(): Promise<void> {
+    await this.queue.settled;
+    const what = this.version?.redo;
+    await this.goInHistory(api.redo);
+    if (what) this.note(`Redone: ${what}`, 'note', undefined, 'undo');
+  }
+
+  /** To a place of the history. */
+  goTo(position: number): Promise<void> {
+    return this.goInHistory((id, tab, since) => api.goTo(id, position, tab, since));
+  }
+
+  /** What something was at a place of the history, into a slot. */
+  slotFrom(
+    position: number,
+    { of, id }: { of: 'step' | 'lane' | 'strip'; id: string },
+    slot: number,
+  ): Promise<void> {
+    return this.goInHistory((session, tab, since) =>
+      api.slotFrom(session, { tab, since, position, of, id, slot }),
+    );
   }
 
   /** What is on its way comes first: the last edit made is the one that is undone. */

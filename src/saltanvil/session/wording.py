@@ -1,0 +1,147 @@
+"""Edits in words, for the history: `Snare compressor: Threshold -18 to -24 dB`."""
+
+from collections.abc import Iterator
+
+from saltanvil.processors import processor_named
+from saltanvil.processors.descriptor import Descriptor, SettingValue
+from saltanvil.session.document import NotFound, Session, Step
+from saltanvil.session.edits import Batch, Edit, EditRefused, Set
+from saltanvil.session.settings import Address, Moved, descriptor, value
+from saltanvil.session.slots import SlotOwner, owner_of
+
+MAX_WORDS = 200
+#: Edits by their `op`, with what they are about: a strip, a step, a lane, a send or a section, by the name of its field.
+DONE = {
+    "set_rate": "Sample rate",
+    "add_strip": "{strip} added",
+    "remove_strip": "{strip_id} removed",
+    "move_strip": "{strip_id} moved",
+    "set_output": "Output of {source}",
+    "add_send": "Send from {strip_id} added",
+    "remove_send": "Send removed",
+    "set_key": "Key of {step_id}",
+    "add_step": "{strip_id}: {step} added",
+    "remove_step": "{step_id} removed",
+    "move_step": "{step_id} moved",
+    "set_path": "{strip_id}: path changed",
+    "set_match_over": "Stretch matched by {step_id}",
+    "add_lane": "{step_id}: lane added",
+    "remove_lane": "Lane {lane_id} removed",
+    "add_divider": "{step_id}: divider added",
+    "remove_divider": "{step_id}: divider removed",
+    "divide": "Split added",
+    "remove_split": "{step_id} removed, steps kept",
+    "copy_to_lanes": "{step_id} copied to the other lanes",
+    "lanes_to_buses": "{step_id}: lanes to buses",
+    "add_section": "Section {section} added",
+    "set_section": "Section {section_id} changed",
+    "remove_section": "Section {section_id} removed",
+    "set_sections": "Sections changed",
+    "store_slot": "{scope} stored in slot {slot}",
+    "switch_slot": "{scope}: slot {slot}",
+    "clear_slot": "{scope}: slot {slot} cleared",
+    "set_version": "{scope}: slots",
+}
+
+
+def in_words(edit: Edit, before: Session, after: Session) -> str:
+    """What an edit did, in one line. before, after: the session without and with it."""
+    return next(phrases(edit, before, after))[:MAX_WORDS]
+
+
+def phrases(edit: Edit, before: Session, after: Session) -> Iterator[str]:
+    if isinstance(edit, Batch):
+        parts = list(dict.fromkeys(in_words(part, before, after) for part in edit.edits))
+        rest = f" and {len(parts) - 1} more" if len(parts) > 1 else ""
+        yield f"{parts[0]}{rest}" if parts else "Nothing"
+    elif isinstance(edit, Set):
+        first = moved_words(edit.values[0], before, after)
+        yield first if len(edit.values) == 1 else f"{first} and {len(edit.values) - 1} more"
+    else:
+        yield DONE[getattr(edit, "op", "")].format_map(Names(edit, before, after))
+
+
+def moved_words(moved: Moved, before: Session, after: Session) -> str:
+    """One value: whose it is, its label, what it was and what it is."""
+    try:
+        described = descriptor(after, moved.address)
+        was = value(before, moved.address)
+    except (NotFound, EditRefused):
+        return f"{moved.name} changed"
+    owner = named(moved.address, after)
+    old, new = worded(was, described), worded(moved.value, described)
+    if isinstance(moved.value, list):
+        return f"{owner}: {described.label} changed"
+    unit = f" {described.unit}" if described.unit and not isinstance(moved.value, str | bool) else ""
+    return f"{owner}: {described.label} {old} to {new}{unit}".strip()
+
+
+def worded(held: SettingValue, described: Descriptor) -> str:
+    if isinstance(held, bool):
+        return "on" if held else "off"
+    if isinstance(held, int | float):
+        return f"{held * 100:.4g}" if described.unit == "%" else f"{held:.4g}"
+    return str(held)
+
+
+def named(address: Address, session: Session) -> str:
+    """Whose a value is."""
+    name = address.id or ""
+    if address.of == "session":
+        return "Session"
+    if address.of == "strip":
+        return session.strip(name).name
+    if address.of == "send":
+        return f"{session.send(name)[0].name} send"
+    if address.of == "lane":
+        strip, _, lane = session.lane(name)
+        return f"{strip.name} lane {lane.name}"
+    place = session.step(name)
+    return f"{place.strip.name} {label(place.step)}" + (" key" if address.of == "key" else "")
+
+
+def label(step: Step) -> str:
+    return processor_named(step.kind).label.lower()
+
+
+def scope_name(session: Session, of: SlotOwner, name: str) -> str:
+    return named(Address(of=of, id=name, name="name"), session) if owner_of(session, of, name) else ""
+
+
+class Names(dict[str, object]):
+    """What the fields of an edit are called in the session: before it what is gone, after it what has come."""
+
+    def __init__(self, edit: Edit, before: Session, after: Session) -> None:
+        self.edit, self.before, self.after = edit, before, after
+
+    def __missing__(self, field: str) -> object:
+        for session in (self.after, self.before):
+            try:
+                return self.name_in(session, field)
+            except (NotFound, EditRefused):
+                continue
+        return "something"
+
+    def name_in(self, session: Session, field: str) -> object:
+        held = getattr(self.edit, field, None)
+        if field == "scope":
+            version = getattr(self.edit, "version", None) if getattr(self.edit, "op", "") == "set_version" else self.edit
+            return scope_name(session, version.of, version.id)  # type: ignore[union-attr]
+        if field == "source":
+            strip_id, lane_id = getattr(self.edit, "strip_id", None), getattr(self.edit, "lane_id", None)
+            return session.strip(strip_id).name if strip_id is not None else f"lane {session.lane(lane_id or '')[2].name}"
+        if field == "strip_id":
+            return session.strip(str(held)).name
+        if field == "step_id":
+            place = session.step(str(held))
+            return f"{place.strip.name} {label(place.step)}"
+        if field == "lane_id":
+            return session.lane(str(held))[2].name
+        if field == "section_id":
+            result = next((section.name for section in session.sections if section.id == held), None)
+            if result is None:
+                raise NotFound(field)
+            return result
+        if field == "step":
+            return label(held)  # type: ignore[arg-type]
+        return getattr(held, "name", held)

@@ -1,0 +1,109 @@
+<script lang="ts">
+  /** The session's edits in words, the newest first: a press goes there, a digit puts what was there into a slot. */
+  import { api, type HistoryView } from '../api/client';
+  import { nameOfScope } from '../state/scope';
+  import { SLOTS, slotScope } from '../state/slots.svelte';
+  import { workspace } from '../state/workspace.svelte';
+  import Dialog from './Dialog.svelte';
+
+  let { close }: { close: () => void } = $props();
+  let history = $state.raw<HistoryView | null>(null);
+  const scope = $derived(slotScope(workspace));
+  const revision = $derived(workspace.version?.revision);
+
+  $effect(() => {
+    void revision;
+    const id = workspace.version?.id;
+    if (id !== undefined)
+      void workspace.attempt(async () => {
+        history = await api.history(id);
+      }, true);
+  });
+  const when = (at: number | null) => {
+    if (at === null) return '';
+    const date = new Date(at * 1000);
+    const today = date.toDateString() === new Date().toDateString();
+    return today
+      ? date.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit' })
+      : date.toLocaleDateString();
+  };
+</script>
+
+<Dialog title="History" {close} width={40} side="right">
+  <p class="soft">
+    Press an edit to go back or forward to it.{#if scope}
+      1 to 4: put {nameOfScope(workspace)} as it was then into a slot.{/if}
+  </p>
+  <ol>
+    {#each history?.edits ?? [] as edit (edit.position)}
+      <li class:undone={edit.undone}>
+        <span class="figure soft">{when(edit.made_at)}</span>
+        <button
+          class="edit"
+          aria-current={edit.position === history?.position ? 'step' : undefined}
+          data-position={edit.position}
+          onclick={() => workspace.goTo(edit.position)}
+          >{edit.words ?? 'An edit of an earlier version'}</button
+        >
+        <span class="into">
+          {#each SLOTS as slot (slot)}
+            <button
+              class="act"
+              disabled={!scope || scope.stored.on === slot}
+              aria-label="Put what was then into slot {slot}"
+              title="Into slot {slot}"
+              onclick={() => scope && workspace.slotFrom(edit.position, scope, slot)}>{slot}</button
+            >
+          {/each}
+        </span>
+      </li>
+    {/each}
+    <li>
+      <span></span>
+      <button
+        class="edit"
+        aria-current={history?.position === 0 ? 'step' : undefined}
+        data-position="0"
+        onclick={() => workspace.goTo(0)}>Beginning</button
+      >
+    </li>
+  </ol>
+</Dialog>
+
+<style>
+  p {
+    margin: 4px 0 8px;
+  }
+  ol {
+    margin: 0;
+    padding: 0;
+    list-style: none;
+    max-height: 60vh;
+    overflow: auto;
+  }
+  li {
+    display: grid;
+    grid-template-columns: 5rem minmax(0, 1fr) auto;
+    gap: 8px;
+    align-items: center;
+    border-bottom: 1px solid var(--line);
+  }
+  .edit {
+    min-height: 1.75rem;
+    border: 0;
+    text-align: left;
+    background: none;
+  }
+  .edit[aria-current] {
+    font-weight: 650;
+    box-shadow: inset 3px 0 var(--after);
+    padding-left: 8px;
+  }
+  .undone .edit {
+    color: var(--ink-soft);
+  }
+  .into {
+    display: flex;
+    gap: 2px;
+  }
+</style>
