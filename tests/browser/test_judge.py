@@ -158,7 +158,7 @@ def test_the_history_names_edits_goes_back_and_fills_a_slot(page):
     page.keyboard.press("h")
     page.wait_for_selector("dialog [data-position]")
     texts = page.locator("dialog .edit").all_inner_texts()
-    assert texts[0].startswith("Snare compressor: Ratio") and texts[0].endswith("to 9 :1")
+    assert texts[0].startswith("Snare compressor: Ratio") and texts[0].endswith("to 9:1")
     assert texts[1] == f"Snare compressor: Threshold {before:g} to -31 dB" and texts[-1] == "Beginning"
     page.click("dialog [data-position='0']")
     page.wait_for_function(f"document.querySelector('{THRESHOLD}').ariaValueNow === '{before:g}'")

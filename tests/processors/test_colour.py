@@ -385,7 +385,7 @@ def test_another_order_is_heard_as_loud_as_the_first(demo_tracks):
     assert abs(louder) > 1.0 and louder == pytest.approx(lufs(second) - lufs(first), abs=0.1)
 
     def heard(version, order):
-        plan = compile_plan(version, media, Rack(), Audition(Scope("t"), "after", order=order))
+        plan = compile_plan(version, media, Rack(), Audition(Scope("t"), "after", balance=order))
         blocks = [plan.render(at, 1024).copy() for at in range(0, x.shape[1], 1024)]
         return np.concatenate(blocks, axis=1)[:, plan.latency_frames : x.shape[1]]
 

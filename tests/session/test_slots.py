@@ -138,6 +138,21 @@ def test_what_cannot_be_is_refused_in_words():
         switch(session, 1)
 
 
+def test_slots_are_bounded_and_do_not_hold_slots():
+    trim = {"id": "t", "kind": "trim", "settings": {}}
+    nested = {**trim, "slots": {"kept": {"1": {**trim, "slots": {"kept": {"1": trim}}}}}}
+    with pytest.raises(ValueError, match="no slots of its own"):
+        EDIT.validate_python({"op": "add_step", "strip_id": "a", "step": nested})
+    many = {"kept": {str(slot): {"steps": [{**trim, "id": f"t{n}"} for n in range(64)]} for slot in (1, 2, 3, 4)}}
+    assert Path.model_validate({"steps": [], "slots": many}).kept_parts() == 256
+    step = {"id": "s", "kind": "split", "lanes": [{"id": f"l{n}", "name": "L", "path": {"steps": [
+        {**trim, "id": f"x{n}{m}"} for m in range(60)]}} for n in range(6)]}  # fmt: skip
+    four, two = ({str(slot): step for slot in numbers} for numbers in ((1, 2, 3, 4), (1, 2)))
+    full = {"steps": [{**step, "slots": {"kept": four}}, {**trim, "id": "one", "slots": {"kept": two}}]}
+    with pytest.raises(ValueError, match="hold at most 1600 steps and lanes in all"):
+        Path.model_validate(full)
+
+
 def test_what_differs_is_listed_by_setting_and_only_that():
     session = put(store(made(), 1), threshold_db=-40.0, ratio=8.0)
     session = put(store(session, 2), bypass=True)

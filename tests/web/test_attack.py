@@ -409,7 +409,7 @@ def test_an_edit_that_cannot_be_stored_is_taken_back_from_the_ear(client, sessio
     with client.websocket_connect(f"/api/sessions/{session}/audition?tab=one", headers=WHERE):
         player = services._auditions["one"].player
         heard = []
-        monkeypatch.setattr(player, "set_session", lambda document: heard.append(document.name))
+        monkeypatch.setattr(player, "set_session", lambda document, balance=None: heard.append(document.name))
 
         def full(*_):
             assert heard == ["Heard"]

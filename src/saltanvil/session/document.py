@@ -157,6 +157,12 @@ class Slots(Part, Generic[Content]):
     on: SlotNumber | None = None
     kept: dict[SlotNumber, Content] = Field(default_factory=dict, max_length=MAX_SLOTS)
 
+    @model_validator(mode="after")
+    def plain(self) -> "Slots[Content]":
+        if any(getattr(version, "slots", None) is not None for version in self.kept.values()):
+            raise ValueError("a version in a slot has no slots of its own")
+        return self
+
 
 class Lane(Part):
     """One branch of a split. Bypass lets what enters it past its steps; solo is a matter of listening.
@@ -303,7 +309,18 @@ class Path(Part):
             raise ValueError("two steps or lanes have the same id")
         if self.depth() > MAX_DEPTH:
             raise ValueError(f"splits lie within each other at most {MAX_DEPTH} deep")
+        if self.kept_parts() > MAX_SLOTS * MAX_PARTS:
+            raise ValueError(f"the slots of a path hold at most {MAX_SLOTS * MAX_PARTS} steps and lanes in all; clear some")
         return self
+
+    def kept_parts(self) -> int:
+        """How many steps and lanes lie in slots."""
+        versions: list[Path] = [] if self.slots is None else list(self.slots.kept.values())
+        for step in self.walk():
+            versions += [] if step.slots is None else [Path.model_construct(steps=[kept]) for kept in step.slots.kept.values()]
+            for lane in step.lanes:
+                versions += [] if lane.slots is None else [kept.path for kept in lane.slots.kept.values()]
+        return sum(sum(1 for _ in version.ids()) + version.kept_parts() for version in versions)
 
 
 Lane.model_rebuild()

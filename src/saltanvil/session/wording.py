@@ -72,7 +72,8 @@ def moved_words(moved: Moved, before: Session, after: Session) -> str:
     old, new = worded(was, described), worded(moved.value, described)
     if isinstance(moved.value, list):
         return f"{owner}: {described.label} changed"
-    unit = f" {described.unit}" if described.unit and not isinstance(moved.value, str | bool) else ""
+    shown = described.unit and not isinstance(moved.value, str | bool)
+    unit = f"{'' if described.unit == ':1' else ' '}{described.unit}" if shown else ""
     return f"{owner}: {described.label} {old} to {new}{unit}".strip()
 
 

@@ -94,7 +94,7 @@ class Services:
         self._lock = threading.Lock()
         self.matches = MatchKeeper(
             self.sessions, self.media, self.pool, lambda version: self.changed(version, None), self._tell_measuring, give_way,
-            self.sound_first,
+            self.sound_first, self.sounding,
         )  # fmt: skip
         self._asked: dict[tuple[str, str], int] = {}
         #: What was last told of each session's routing.
@@ -185,6 +185,11 @@ class Services:
         # What is told of the edit, and measured after it, must not keep it from the ear.
         self.sound_first()
         return self.changed(version, tab)
+
+    def sounding(self) -> bool:
+        """Whether anything plays."""
+        with self._lock:
+            return any(audition.player.playing for audition in self._auditions.values())
 
     def sound_first(self) -> None:
         """Wait while a player is behind a change, or short of sound: what is measured must not keep it from the ear."""

@@ -58,6 +58,7 @@
 
 <style>
   dialog {
+    white-space: normal;
     position: fixed;
     inset: 48px auto auto;
     margin: 0;

@@ -31,8 +31,8 @@
 
 <Dialog title="History" {close} width={40} side="right">
   <p class="soft">
-    Press an edit to go back or forward to it.{#if scope}
-      1 to 4: put {nameOfScope(workspace)} as it was then into a slot.{/if}
+    Press an edit to go back or forward to it.
+    {scope ? ` 1 to 4: put ${nameOfScope(workspace)} as it was then into a slot.` : ''}
   </p>
   <ol>
     {#each history?.edits ?? [] as edit (edit.position)}
