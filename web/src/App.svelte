@@ -388,6 +388,10 @@
     header > .soft {
       display: none;
     }
+    header > button,
+    .tab {
+      padding: 0 6px;
+    }
   }
   .space {
     flex: 1;

@@ -193,7 +193,7 @@ def at_rest(ring, state):  # type: ignore[no-untyped-def]
 def compress(x, key, y, settings, curve, bends, state, memory, ring, trace, work):  # type: ignore[no-untyped-def]
     """Compress a block of any length.
 
-    x, y: (channels, frames); key: (channels, frames), what the detector hears (x itself without an outside key).
+    x, y: (channels, frames); key: (channels, frames), the detector's input (x itself with an internal key).
     curve, bends: (bends, BEND), wanted and current; feedback knows the first only. memory: from `detector_memory`.
     ring: (channels, size), the lookahead's memory, size a power of two of at least the lookahead and CHUNK_FRAMES.
     trace: (2, at least one column for every tick the block touches): largest reduction in dB, and loudest level at

@@ -12,7 +12,7 @@ from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.session.document import MAIN_ID, NotFound, Session
 
-#: *key* is what the detector of the scope's step hears; *only* lets the scope's lane through alone.
+#: *key* is the key of the scope's step; *solo lane* passes the scope's lane alone.
 Listening = Literal["before", "after", "difference", "key", "solo lane"]
 
 

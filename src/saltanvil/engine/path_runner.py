@@ -43,7 +43,7 @@ def output_channels(session: Session, media: Media) -> int:
 
 
 class PathRunner:
-    """A path at work on a sound. key: what every detector hears that has no key of its own.
+    """A path at work on a sound. key: for every detector that has none.
 
     Raises ValueError if the path's keys close a loop or name what is not there.
     """

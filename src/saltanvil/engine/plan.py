@@ -72,7 +72,7 @@ class Plan:
             run_graph(list(self.nodes.values()), lambda node: node.run(start, frames), pool, spent)
 
     def render(self, start: int, frames: int, pool: Executor | None = None) -> Audio:
-        """The next block: what the listener hears, (2, frames), `latency_frames` late. Blocks must follow each other."""
+        """The next block for the listener, (2, frames), `latency_frames` late. Blocks must follow each other."""
         self.tap.clear()
         self.run(start, frames, pool)
         return self.tap[0] if self.tap else self.strips[MAIN_ID].output

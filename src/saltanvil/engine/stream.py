@@ -84,7 +84,7 @@ class Passage:
 
 @dataclass(frozen=True, eq=False)
 class Wanted:
-    """What the listener wants to hear, all of it changed without a click."""
+    """What is to be played, all of it changed without a click."""
 
     session: Session
     audition: Audition = field(default_factory=Audition)

@@ -100,7 +100,7 @@ class Processor(Stateful, ABC):
         """Take new settings; state and sound carry on."""
 
     def process(self, x: Audio, key: Audio | None = None) -> Audio:
-        """Treat a block and return a new array, `latency_of` the settings late. `key` replaces what the detector hears.
+        """Treat a block and return a new array, `latency_of` the settings late. `key` replaces the detector's input.
 
         What is not a number is taken as silence, and what is beyond all sense is held to +80 dBFS.
         """

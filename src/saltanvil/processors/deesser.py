@@ -79,7 +79,7 @@ class DeesserSettings(Settings):
         return self.frequency_hz / reach, self.frequency_hz * reach
 
     def detector_sections(self, rate: float) -> NDArray[np.float64]:
-        """What the detector hears, (2 FLANK, 5)."""
+        """The detector's filter, (2 FLANK, 5)."""
         if self.shape == "band narrow":
             sections = np.tile(np.array(biquad.IDENTITY), (2 * FLANK, 1))
             sections[0] = biquad.cookbook("band-pass", self.frequency_hz, width_to_q(self.width_oct), 0.0, rate)

@@ -58,7 +58,7 @@ class Evidence:
     @property
     def heard(self) -> str:
         """The beginning of a sentence that says how loud the detector's input is."""
-        return "The detector hears" if self.key is None else f"The key, {self.key}, reaches"
+        return "The detector level reaches" if self.key is None else f"The key, {self.key}, reaches"
 
     def below_threshold(self, threshold_db: float, consequence: str) -> Hint:
         text = f"{self.heard} {self.loudest_db:.1f} dB at most, and the threshold is at {threshold_db:.1f} dB: {consequence}."

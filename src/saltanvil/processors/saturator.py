@@ -228,7 +228,7 @@ class Saturator(Processor):
         """A colour that is not there, and one that may please for being louder."""
         added = coloured_db(seen.before, seen.after)
         if added < UNHEARD_DB:
-            text = f"What it adds lies {-added:.0f} dB below the sound: nobody hears that. More drive makes more of it."
+            text = f"Harmonics are {-added:.0f} dB below the sound: inaudible. More drive makes more of them."
             return [Hint("idle", text, "drive_db")]
         louder = match_db(seen.before, seen.after, seen.rate)
         if louder > 1.0:

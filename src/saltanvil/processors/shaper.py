@@ -210,7 +210,7 @@ class Shaper(Processor):
 
     @classmethod
     def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
-        """What the attack detector hears."""
+        """The attack detector's filter."""
         assert isinstance(settings, ShaperSettings)
         if settings.mode == "tone" or settings.full_range:
             return None

@@ -109,14 +109,14 @@ PATH_STARTS = (
     starting(
         "colour, then compressor",
         "Loud notes get more harmonics, and the compressor evens out what they add: for a growl that follows the playing. "
-        "Choose the colour and press R to hear the other order as loud.",
+        "Choose the colour and press R to compare the other order, matched.",
         step("saturator", character="tube", drive_db=9.0, balance=0.4),
         compressor(-26.0, 15.0, 140.0),
     ),
     starting(
         "compressor, then colour",
         "Soft and loud notes arrive alike and get the same colour, and the attacks that came through are rounded last: for an "
-        "even tone. Choose the colour and press R to hear the other order as loud.",
+        "even tone. Choose the colour and press R to compare the other order, matched.",
         compressor(-26.0, 15.0, 140.0),
         step("saturator", character="tape", drive_db=6.0, balance=0.7, high_emphasis_db=-3.0),
     ),

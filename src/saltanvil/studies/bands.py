@@ -1,4 +1,4 @@
-"""What each lane of a split did to the passage: levels before and after, the level its detector hears, what it took."""
+"""What each lane of a split did to the passage: levels before and after, detector level, gain reduction."""
 
 from collections.abc import Callable
 from dataclasses import dataclass

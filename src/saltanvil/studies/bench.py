@@ -1,7 +1,7 @@
 """The bench: known signals through a path with its present settings, and what came out of them.
 
 Every test runs the engine itself on signals of its own (`saltanvil.engine.through`), so what it measures is what is heard
-and rendered. Detectors whose key lies outside the path hear the test signal.
+and rendered. Detectors whose key lies outside the path get the test signal as their key.
 """
 
 import math
@@ -31,7 +31,7 @@ SETTLE_S = 1.0
 SHORT_SETTLE_S = 0.4
 #: Direct current that is taken out below 5 Hz is gone by 180 dB.
 SWEEP_SETTLE_S = 0.66
-#: A tone goes on after the part that is measured, or a filter with its middle there would hear it end.
+#: A tone goes on after the part that is measured, or a filter with its middle there would see it end.
 TAIL_FRAMES = 4096
 LADDER_DB = tuple(range(-60, 1, 6))
 CURVE_DB = tuple(range(-72, 1, 3))

@@ -73,7 +73,7 @@ def is_matched(step: Step) -> bool:
 
 
 def matched_steps(session: Session) -> list[tuple[Strip, Step]]:
-    """Those first that others hear."""
+    """Those first that others depend on."""
     graph = Graph(session)
     steps = [(graph.strip_of[node], graph.steps[node.id]) for node in graph.order if node.kind == "step"]
     return [(strip, step) for strip, step in steps if is_matched(step)]
@@ -87,7 +87,7 @@ class Matcher:
         self._rack = Rack()
 
     def matches(self, session: Session) -> list[Matched]:
-        """Every step whose loudness is held, with the key its match must have, those first that others hear.
+        """Every step whose loudness is held, with the key its match must have, those first that others depend on.
 
         The key of one behind an outdated one is that for the gain it has now, and changes when that one is measured.
         """
@@ -107,7 +107,7 @@ class Matcher:
         return result
 
     def span(self, session: Session, graph: Graph, step: Step) -> tuple[int, int]:
-        """The frames a step is measured over: its stretch, as far as anything that it hears sounds."""
+        """The frames a step is measured over: its stretch, as far as there is any sound at its input."""
         heard = graph.needed([NodeId("step", step.id)])
         strips = [graph.strip_of[node] for node in heard if node.kind == "in"]
         ends = [
@@ -120,7 +120,7 @@ class Matcher:
         return start, max(stop, start + round(MIN_STRETCH_S * session.rate_hz))
 
     def measure(self, session: Session, result: Matched, cancelled: Callable[[], bool] = lambda: False) -> Match:
-        """The match of one step; those it hears must be up to date. Raises Cancelled."""
+        """The match of one step; those it depends on must be up to date. Raises Cancelled."""
         step = result.step
         if step.split is not None:
             match = self._blend(session, step, result, cancelled)

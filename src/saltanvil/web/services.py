@@ -209,7 +209,7 @@ class Services:
                 audition.set_session(session)
 
     def changed(self, version: Version, tab: str | None) -> Version:
-        """Let every open tab of the session hear and see the change; the tab that made it has its answer already. What the
+        """Send the change to every open tab of the session; the tab that made it has its answer already. What the
         change left out of date of the matches is measured anew."""
         for audition in self._listening_to(version.id):
             audition.set_session(version.session)

@@ -26,10 +26,10 @@
   });
   const edit = (path: { steps: Step[] }) => insertion(workspace, renamed(path.steps));
   async function put(made: Edit): Promise<void> {
-    if (made.op !== 'batch') return;
+    const edits = made.op === 'batch' ? made.edits : [made];
     await insertSteps(
       workspace,
-      made.edits.flatMap((one) => (one.op === 'add_step' ? [one.step as Step] : [])),
+      edits.flatMap((one) => (one.op === 'add_step' ? [one.step as Step] : [])),
     );
     close();
   }

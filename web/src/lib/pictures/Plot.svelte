@@ -133,6 +133,8 @@
     padding: 0;
     list-style: none;
     white-space: nowrap;
+    flex-wrap: wrap;
+    justify-content: flex-end;
   }
   .legend li {
     background: color-mix(in srgb, var(--plate) 80%, transparent);

@@ -122,7 +122,7 @@
     display: flex;
     align-items: center;
     justify-content: space-between;
-    gap: 12px;
+    gap: 6px;
     padding: 0 12px;
     background: var(--plate);
     border-top: 1px solid var(--line);
@@ -192,7 +192,7 @@
   .main {
     display: grid;
     grid-template-columns: auto auto;
-    column-gap: 12px;
+    column-gap: 8px;
     row-gap: 2px;
     align-items: center;
     width: 13.5rem;
