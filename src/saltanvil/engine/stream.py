@@ -204,7 +204,7 @@ class Stream:
                 return None
             audio = new.render(at, frames)
             if faded is not None:
-                audio = structural_fade(faded.render(at, frames), audio)
+                audio = structural_fade(faded.render(at, frames), audio, new.latency_frames)
             self._plan = new
             main = new.node(MAIN_ID).output
             after = at >= self._end + new.latency_frames
@@ -288,9 +288,15 @@ class Stream:
         )
 
 
-def structural_fade(old: Audio, new: Audio) -> Audio:
-    """From the old plan's block to the new one's, (channels, frames), in a straight line over the block."""
-    along = (np.arange(1, new.shape[1] + 1, dtype=np.float32) / new.shape[1])[None, :]
+def structural_fade(old: Audio, new: Audio, filling: int = 0) -> Audio:
+    """From the old plan's block to the new one's, (channels, frames), in a straight line over the block.
+
+    filling: frames until the delays of a new step hold sound; what leaves them before that would begin with a click, so the fade
+    begins behind it, at the middle of the block at the latest.
+    """
+    frames = new.shape[1]
+    start = min(filling, frames // 2)
+    along = np.clip((np.arange(1, frames + 1, dtype=np.float32) - start) / (frames - start), 0.0, 1.0)[None, :]
     return np.asarray(new * along + old * (1 - along), dtype=np.float32)
 
 
