@@ -153,6 +153,21 @@ def test_slots_are_bounded_and_do_not_hold_slots():
         Path.model_validate(full)
 
 
+def test_a_version_of_the_history_needs_a_slot_beside_what_is_heard():
+    session = made()
+    version = {"of": "step", "id": "comp", "step": session.step("comp").step.model_dump()}
+    for slot in (1, 2, 3, 4):
+        session = store(session, slot)
+    session = edit(session, op="clear_slot", of="step", id="comp", slot=4)  # what is heard is in none now
+    with pytest.raises(EditRefused, match="every other slot is taken"):
+        edit(session, op="store_slot", of="step", id="comp", slot=4, version=version)
+    beside = edit(store(made(), 1), op="store_slot", of="step", id="comp", slot=4, version=version)
+    slots = beside.step("comp").step.slots
+    assert (slots.on, sorted(slots.kept)) == (1, [1, 4])
+    with pytest.raises(ValueError, match="a version of another step"):
+        EDIT.validate_python({"op": "set_version", "version": {**version, "id": "dirt"}})
+
+
 def test_what_differs_is_listed_by_setting_and_only_that():
     session = put(store(made(), 1), threshold_db=-40.0, ratio=8.0)
     session = put(store(session, 2), bypass=True)

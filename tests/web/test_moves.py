@@ -110,3 +110,5 @@ def test_an_edit_that_cannot_be_tried_is_refused_in_words_and_what_is_stored_sou
     audition.handle(attempt(op="remove_step", step_id="gone"))
     settle()
     assert audition.player.heard[-1] == -30.0 and "no step 'gone'" in sent[0]
+    audition.set_session(session(-25.0))  # it is still tried, and still cannot be: that was said
+    assert audition.player.heard[-1] == -25.0 and len(sent) == 1

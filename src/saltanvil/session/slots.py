@@ -41,6 +41,8 @@ class Version(BaseModel):
         held = {"step": self.step, "lane": self.lane, "strip": self.path}
         if held[self.of] is None or any(part is not None for of, part in held.items() if of != self.of):
             raise ValueError(f"the version of a {self.of} holds that and nothing else")
+        if any(part is not None and part.id != self.id for part in (self.step, self.lane)):
+            raise ValueError(f"this is a version of another {self.of}")
         return self
 
     @property
@@ -175,7 +177,9 @@ class StoreSlot(SlotEdit):
         if slots.on == self.slot:
             raise EditRefused(f"slot {self.slot} is on; choose another one, or switch first")
         if slots.on is None:  # what is heard is to be found again
-            free = next(number for number in range(1, MAX_SLOTS + 1) if number != self.slot and number not in slots.kept)
+            free = next((number for number in range(1, MAX_SLOTS + 1) if number != self.slot and number not in slots.kept), None)
+            if free is None:
+                raise EditRefused("every other slot is taken; store what you hear into one of them first (Shift and its digit)")
             slots.kept[free], slots.on = version_of(owner), free
         slots.kept[self.slot] = self.version.content
         return self.put(session, slots)

@@ -264,7 +264,8 @@ class Audition:
                 try:
                     sounds = apply(sounds, tried)[0]
                 except EditRefused as error:
-                    self._send(json.dumps({"type": "refused", "why": str(error)}))
+                    if tried is not self._made_of[2]:  # said once; later it may have been kept, and stand there already
+                        self._send(json.dumps({"type": "refused", "why": str(error)}))
             self._made_of, self._sounding = made_of, sounds
         self.player.set_session(self._sounding, self._balance(self._sounding))
 

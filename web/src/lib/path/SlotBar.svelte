@@ -4,6 +4,7 @@
   import { reserved } from '../controls/typing';
   import { format } from '../controls/value';
   import SlotTable from '../dialogs/SlotTable.svelte';
+  import { SETTLE_MS } from '../state/measuring.svelte';
   import { SLOTS, slots, type SlotNumber } from '../state/slots.svelte';
   import { workspace } from '../state/workspace.svelte';
 
@@ -14,7 +15,9 @@
 
   $effect(() => {
     void [workspace.version, slots.scope?.id];
-    untrack(() => void slots.compare());
+    // Once it has settled: a drag makes a version at each of its steps.
+    const timer = setTimeout(() => void slots.compare(), SETTLE_MS);
+    return () => clearTimeout(timer);
   });
   // A new study means that an edit has settled.
   $effect(() => {

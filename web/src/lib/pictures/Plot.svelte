@@ -2,18 +2,7 @@
   /** One entry of a legend. */
   export interface Mark {
     mark:
-      | 'outline'
-      | 'fill'
-      | 'pale'
-      | 'hatch'
-      | 'grain'
-      | 'key'
-      | 'dashed key'
-      | 'after'
-      | 'ink'
-      | 'soft'
-      | 'dashed'
-      | 'taken';
+      'outline' | 'fill' | 'pale' | 'hatch' | 'grain' | 'key' | 'after' | 'ink' | 'soft' | 'dashed' | 'taken';
     text: string;
   }
 </script>
@@ -182,9 +171,6 @@
   .legend .dashed {
     border-top-style: dashed;
     border-color: var(--ink-soft);
-  }
-  .legend .dashed.key {
-    border-color: var(--key);
   }
   .tools {
     right: 12px;

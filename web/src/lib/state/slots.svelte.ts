@@ -96,7 +96,13 @@ class SlotState {
     const { scope, name } = this;
     const version = workspace.version;
     const number = (this.latest += 1);
-    if (!scope || !version || scope.stored.numbers.length < 2) return;
+    if (!scope || !version) return;
+    if (scope.stored.numbers.length < 2) {
+      // One alone is as loud as it is, also where another was measured beside it before.
+      if (this.loudness.length) workspace.listening.setSlots({ of: scope.of, id: scope.id, gains_db: {} });
+      this.measured = null;
+      return;
+    }
     const { start_s, end_s } = workspace.listening.passage;
     const answer = await workspace.attempt(
       () =>
