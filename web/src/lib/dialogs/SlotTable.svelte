@@ -9,6 +9,8 @@
 
   let { close }: { close: () => void } = $props();
   const compared = $derived(slots.compared);
+  /** As it is now: what differs is asked for only once an edit has settled. */
+  const on = $derived(slots.scope?.stored.on ?? null);
   const numbers = $derived((compared?.slots ?? []) as SlotNumber[]);
   const refused = $derived(slots.loudness.filter((one) => one.refused));
 
@@ -30,7 +32,7 @@
 
 <Dialog title="Slots of {nameOfScope(workspace)}" {close} width={40}>
   <p class="soft">
-    Only what differs. Press a value to take it over into slot {compared?.on ?? 'that is heard'}.
+    Only what differs. Press a value to take it over into slot {on ?? 'that is heard'}.
   </p>
   <table>
     <thead>
@@ -40,7 +42,7 @@
           <th scope="col">
             <button
               class="button"
-              aria-pressed={compared?.on === slot}
+              aria-pressed={on === slot}
               aria-label="Listen to slot {slot}"
               onclick={() => slots.switchTo(slot)}>{slot}</button
             >
@@ -67,8 +69,8 @@
           <th scope="row">{row.label}</th>
           {#each numbers as slot (slot)}
             {@const value = valueOf(row, slot)}
-            <td class="figure" class:on={slot === compared?.on}>
-              {#if row.of && row.id && row.name && value !== null && value !== undefined && slot !== compared?.on}
+            <td class="figure" class:on={slot === on}>
+              {#if row.of && row.id && row.name && value !== null && value !== undefined && slot !== on}
                 <button
                   class="value"
                   title="Take over"
