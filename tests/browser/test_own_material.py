@@ -246,7 +246,7 @@ def test_sections_are_resized_split_merged_renamed_and_removed(page):
     page.keyboard.press("Escape")
     for _ in range(7):
         page.keyboard.press("Control+z")
-    page.wait_for_function("!document.querySelector('header button[title=\"Ctrl+Z\"]:not(:disabled)')")
+    page.wait_for_selector("header button[title^='Undo']:disabled")
     assert sections() == before
 
 
