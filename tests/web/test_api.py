@@ -325,7 +325,7 @@ def test_a_version_tells_of_routes_and_a_study_of_what_silences(client, session,
     bench = {"tab": "t", "strip_id": one, "test": "impulse", "level_dbfs": 0.0}
     result = client.post(f"/api/sessions/{session}/bench", json=bench).json()["result"]
     declared = next(figure["value"] for figure in result["figures"] if figure["name"] == "declared_ms")
-    assert declared == 2.0 and client.get(f"/api/sessions/{session}/bench/progress?tab=t").json()["share"] == 1.0
+    assert declared == 2.0 and client.get(f"/api/sessions/{session}/studies/progress?tab=t&kind=bench").json()["share"] == 1.0
     high = client.post(f"/api/sessions/{session}/bench", json={**bench, "test": "harmonics", "frequency_hz": 25000})
     assert high.status_code == 422 and "frequency_hz" in high.json()["detail"]
 

@@ -400,6 +400,11 @@ class Session(Part):
     bar_one_s: float = rule(
         0.0, "Bar 1 at", "s", 0.0, 600.0, "Session", "Where bar 1 begins; bars and beats are counted from there.", moves="at once"
     )
+    keep_contrast_lu: float = rule(
+        0.0, "Keep contrast", "LU", 0.0, 30.0, "Session",
+        "How much louder the loudest section of the main is to be than the quietest; a hint says when it is less. 0 is no wish.",
+        ticks=(0, 6, 12, 18, 24), moves="at once", off_at=0.0,
+    )  # fmt: skip
     sections: list[Section] = Field(default_factory=list, max_length=MAX_SECTIONS)
     strips: list[Strip] = Field(
         default_factory=lambda: [Strip(id=MAIN_ID, name="Main", kind="main", output=None)], max_length=MAX_STRIPS

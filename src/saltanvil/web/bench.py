@@ -2,7 +2,7 @@
 
 from typing import Annotated
 
-from fastapi import APIRouter, HTTPException, Query, Request
+from fastapi import APIRouter, HTTPException, Request
 from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
@@ -34,10 +34,6 @@ class BenchAnswer(BaseModel):
     result: Result
 
 
-class Progress(BaseModel):
-    share: float
-
-
 @router.post("")
 async def ask_bench(services: Served, request: Request, session_id: Number, asked: BenchQuestion) -> BenchAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
@@ -54,11 +50,6 @@ async def bench_csv(services: Served, request: Request, session_id: Number, aske
     return PlainTextResponse(csv_of(found.result), media_type="text/csv")
 
 
-@router.get("/progress")
-def bench_progress(services: Served, session_id: Number, tab: Annotated[str, Query(max_length=64)]) -> Progress:
-    return Progress(share=services.benches.get(tab, 1.0))
-
-
 def answer(services: Services, question: Asked, session_id: int, asked: BenchQuestion) -> BenchAnswer:
     version = services.sessions.version(session_id)
     session = version.session
@@ -67,11 +58,7 @@ def answer(services: Services, question: Asked, session_id: int, asked: BenchQue
     media = services.media.at_rate(session.rate_hz)
     channels = media.channels(strip.media_id) if strip.media_id is not None else (1 if strip.kind == "track" else 2)
 
-    def progress(share: float) -> None:
-        if not question.superseded():
-            services.benches[asked.tab] = share
-
-    bench = Bench(path, session.rate_hz, channels, session.tempo_bpm, progress, question.superseded)
+    bench = Bench(path, session.rate_hz, channels, session.tempo_bpm, question.progress, question.superseded)
     try:
         result = measured(
             bench,

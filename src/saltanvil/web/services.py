@@ -101,8 +101,8 @@ class Services:
         self._routings: dict[int, tuple[Session, Routing]] = {}
         #: What was measured of imported files.
         self.media_facts: dict[MediaRow, Any] = {}
-        #: How far each tab's bench is.
-        self.benches: dict[str, float] = {}
+        #: How far the questions are that take long, by tab and kind.
+        self.shares: dict[tuple[str, str], float] = {}
         self._closing = threading.Event()
         self._housekeeper = threading.Thread(target=self._keep_house, name="housekeeping", daemon=True)
         self._housekeeper.start()
@@ -151,7 +151,7 @@ class Services:
         with self._lock:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
-                self.benches.pop(audition.tab, None)
+                self.shares = {name: share for name, share in self.shares.items() if name[0] != audition.tab}
                 # What the tab asked for, nobody waits for any more.
                 self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab}
 
@@ -273,7 +273,14 @@ class Asked:
         self._gone.set()
 
     def done(self) -> None:
+        if self._services.is_latest(self._name, self._number):
+            self._services.shares.pop(self._name, None)
         self._services.answered(self._name, self._number)
+
+    def progress(self, share: float) -> None:
+        """How much of the answer is there, from 0 to 1; for whoever waits for it."""
+        if self._services.is_latest(self._name, self._number):
+            self._services.shares[self._name] = share
 
     def superseded(self) -> bool:
         # A session whose sound needs most of the machine is never ahead for long; what is measured of it comes all the same.

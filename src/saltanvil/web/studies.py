@@ -4,7 +4,7 @@ from dataclasses import replace
 from typing import Annotated, Literal
 
 import numpy as np
-from fastapi import APIRouter, HTTPException, Request
+from fastapi import APIRouter, HTTPException, Query, Request
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.audition import Scope
@@ -339,6 +339,18 @@ def give_back_answer(services: Services, asking: Asked, session_id: int, asked: 
     _, _, lane = question.session.lane(asked.lane_id or "")
     level_db = make_up_level_db(question.measured(scope_of(asked)), lane.level_db)
     return AimAnswer(revision=question.version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
+
+
+class Progress(BaseModel):
+    share: float
+
+
+@router.get("/progress")
+def study_progress(
+    services: Served, session_id: Number, tab: Annotated[str, Query(max_length=64)], kind: Literal["bench", "contrast", "aim"]
+) -> Progress:
+    """How much of an answer that a tab waits for is there; 1 if it waits for none."""
+    return Progress(share=services.shares.get((tab, kind), 1.0))
 
 
 @router.post("/overview")

@@ -154,12 +154,20 @@ export const api = {
     ask<Schemas['SlotsAnswer'] | null>('POST', `${session(id)}/studies/slots`, question),
   studyOrder: (id: number, question: Schemas['OrderQuestion']) =>
     ask<Schemas['OrderAnswer'] | null>('POST', `${session(id)}/studies/order`, question),
+  studyContrast: (id: number, question: Schemas['ContrastQuestion'], signal: AbortSignal) =>
+    ask<ContrastAnswer | null>('POST', `${session(id)}/studies/contrast`, question, signal),
+  contrastCsv: (id: number, question: Schemas['ContrastQuestion']) =>
+    ask<string>('POST', `${session(id)}/studies/contrast/csv`, question),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
   bench: (id: number, question: BenchQuestion) =>
     ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question),
-  benchProgress: (id: number, tab: string) =>
-    ask<{ share: number }>('GET', `${session(id)}/bench/progress?tab=${encodeURIComponent(tab)}`),
+  /** How far the answer to a question of this tab is, from 0 to 1. */
+  progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim') =>
+    ask<{ share: number }>(
+      'GET',
+      `${session(id)}/studies/progress?tab=${encodeURIComponent(tab)}&kind=${kind}`,
+    ),
   benchCsv: (id: number, question: BenchQuestion) =>
     ask<string>('POST', `${session(id)}/bench/csv`, question),
   newImport: (id: number, request: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' }) =>

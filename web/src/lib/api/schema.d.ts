@@ -580,6 +580,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/studies/progress": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Study Progress
+     * @description How much of an answer that a tab waits for is there; 1 if it waits for none.
+     */
+    get: operations["study_progress_api_sessions__session_id__studies_progress_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/studies/overview": {
     parameters: {
       query?: never;
@@ -594,6 +614,46 @@ export interface paths {
      * @description Answers null if the same tab has asked again meanwhile.
      */
     post: operations["study_overview_api_sessions__session_id__studies_overview_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/contrast": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Contrast
+     * @description Loudness of every section before and after each scope. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_contrast_api_sessions__session_id__studies_contrast_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/contrast/csv": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Contrast Csv
+     * @description The same as a table.
+     */
+    post: operations["contrast_csv_api_sessions__session_id__studies_contrast_csv_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -634,23 +694,6 @@ export interface paths {
      * @description The same as a table.
      */
     post: operations["bench_csv_api_sessions__session_id__bench_csv_post"];
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/sessions/{session_id}/bench/progress": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Bench Progress */
-    get: operations["bench_progress_api_sessions__session_id__bench_progress_get"];
-    put?: never;
-    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -1254,6 +1297,85 @@ export interface components {
       changed: boolean;
       /** Differences */
       differences: components["schemas"]["Difference"][];
+    };
+    /**
+     * Contrast
+     * @description before_lu, after_lu: from the quietest to the loudest section. times_s: the middles of the windows of 3 s whose
+     *     short-term loudness the lines show; None where it is below -70 LUFS.
+     */
+    Contrast: {
+      /** Sections */
+      sections: components["schemas"]["SectionContrast"][];
+      /** Steps */
+      steps: components["schemas"]["ContrastStep"][];
+      /** Before Lu */
+      before_lu: number | null;
+      /** After Lu */
+      after_lu: number | null;
+      /** Times S */
+      times_s: number[];
+      /** Before Lufs */
+      before_lufs: (number | null)[];
+      /** After Lufs */
+      after_lufs: (number | null)[];
+      /** Hints */
+      hints: components["schemas"]["Hint"][];
+    };
+    /** ContrastAnswer */
+    ContrastAnswer: {
+      /** Revision */
+      revision: number;
+      /** Length S */
+      length_s: number;
+      /** Wish Lu */
+      wish_lu: number;
+      /** Rows */
+      rows: components["schemas"]["ContrastRow"][];
+    };
+    /**
+     * ContrastQuestion
+     * @description A newer question of the same tab calls an older one off. Lines are drawn for the first scope only.
+     */
+    ContrastQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /** Scopes */
+      scopes: components["schemas"]["ContrastScope"][];
+    };
+    /**
+     * ContrastRow
+     * @description One scope with its name.
+     */
+    ContrastRow: {
+      scope: components["schemas"]["ContrastScope"];
+      /** Name */
+      name: string;
+      contrast: components["schemas"]["Contrast"];
+    };
+    /** ContrastScope */
+    ContrastScope: {
+      /** Strip Id */
+      strip_id: string;
+      /** Step Id */
+      step_id?: string | null;
+      /** Lane Id */
+      lane_id?: string | null;
+    };
+    /**
+     * ContrastStep
+     * @description From one section to the next: by how much it gets louder, in LU.
+     */
+    ContrastStep: {
+      /** From Id */
+      from_id: string;
+      /** To Id */
+      to_id: string;
+      /** Before Lu */
+      before_lu: number | null;
+      /** After Lu */
+      after_lu: number | null;
     };
     /**
      * CopyToLanes
@@ -2662,6 +2784,28 @@ export interface components {
       /** End S */
       end_s: number;
     };
+    /**
+     * SectionContrast
+     * @description One section. change_lu: loudness after less before. lost_lu: against the section that kept most. Loudness is None where
+     *     it cannot be measured (silence, or shorter than 400 ms).
+     */
+    SectionContrast: {
+      /** Section Id */
+      section_id: string;
+      /** Name */
+      name: string;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+      before: components["schemas"]["Figures"];
+      after: components["schemas"]["Figures"];
+      /** Change Lu */
+      change_lu: number | null;
+      /** Lost Lu */
+      lost_lu: number | null;
+      reduction: components["schemas"]["Reduction"] | null;
+    };
     /** SectionsFile */
     SectionsFile: {
       /** Text */
@@ -2735,6 +2879,12 @@ export interface components {
        * @default 0
        */
       bar_one_s?: number;
+      /**
+       * Keep Contrast Lu
+       * @description How much louder the loudest section of the main is to be than the quietest; a hint says when it is less. 0 is no wish.
+       * @default 0
+       */
+      keep_contrast_lu?: number;
       /** Sections */
       sections?: components["schemas"]["Section"][];
       /** Strips */
@@ -6435,6 +6585,85 @@ export interface operations {
       };
     };
   };
+  study_progress_api_sessions__session_id__studies_progress_get: {
+    parameters: {
+      query: {
+        tab: string;
+        kind: "bench" | "contrast" | "aim";
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Progress"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   study_overview_api_sessions__session_id__studies_overview_post: {
     parameters: {
       query?: never;
@@ -6457,6 +6686,166 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["OverviewAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  study_contrast_api_sessions__session_id__studies_contrast_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ContrastQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ContrastAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  contrast_csv_api_sessions__session_id__studies_contrast_csv_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ContrastQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "text/plain": string;
         };
       };
       /** @description The body cannot be read */
@@ -6617,84 +7006,6 @@ export interface operations {
         };
         content: {
           "text/plain": string;
-        };
-      };
-      /** @description The body cannot be read */
-      400: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Problem"];
-        };
-      };
-      /** @description What is asked for is not there */
-      404: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Problem"];
-        };
-      };
-      /** @description It cannot be done, and nothing was changed */
-      409: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Problem"];
-        };
-      };
-      /** @description It is too large */
-      413: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Problem"];
-        };
-      };
-      /** @description The question is not valid */
-      422: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Problem"];
-        };
-      };
-      /** @description It could not be stored, and nothing was changed */
-      507: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Problem"];
-        };
-      };
-    };
-  };
-  bench_progress_api_sessions__session_id__bench_progress_get: {
-    parameters: {
-      query: {
-        tab: string;
-      };
-      header?: never;
-      path: {
-        session_id: number;
-      };
-      cookie?: never;
-    };
-    requestBody?: never;
-    responses: {
-      /** @description Successful Response */
-      200: {
-        headers: {
-          [name: string]: unknown;
-        };
-        content: {
-          "application/json": components["schemas"]["Progress"];
         };
       };
       /** @description The body cannot be read */

@@ -82,7 +82,7 @@ class BenchState {
   private poll(id: number): void {
     clearInterval(this.polling);
     this.polling = window.setInterval(() => {
-      void api.benchProgress(id, workspace.tab).then(
+      void api.progress(id, workspace.tab, 'bench').then(
         ({ share }) => {
           if (this.share !== null) this.share = share;
         },

@@ -1,0 +1,103 @@
+"""Routes of the contrast: sections against loudness, for one scope or several."""
+
+from dataclasses import replace
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Request
+from fastapi.responses import PlainTextResponse
+from pydantic import BaseModel, Field
+
+from saltanvil.engine.audition import Scope
+from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.engine.time import session_frames
+from saltanvil.processors import processor_named
+from saltanvil.session.document import Id, Session
+from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
+from saltanvil.studies.passage import window_frames
+from saltanvil.web.services import Asked, Number, Served, Services, answered
+
+router = APIRouter(prefix="/api/sessions/{session_id}/studies/contrast", tags=["studies"])
+
+MAX_SCOPES = 32
+
+
+class ContrastScope(BaseModel):
+    strip_id: Id
+    step_id: Id | None = None
+    lane_id: Id | None = None
+
+
+class ContrastQuestion(BaseModel):
+    """A newer question of the same tab calls an older one off. Lines are drawn for the first scope only."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    number: Annotated[int | None, Field(ge=0, le=1 << 53)] = None
+    scopes: list[ContrastScope] = Field(min_length=1, max_length=MAX_SCOPES)
+
+
+class ContrastRow(BaseModel):
+    """One scope with its name."""
+
+    scope: ContrastScope
+    name: str
+    contrast: Contrast
+
+
+class ContrastAnswer(BaseModel):
+    revision: int
+    length_s: float
+    wish_lu: float
+    rows: list[ContrastRow]
+
+
+@router.post("")
+async def study_contrast(
+    services: Served, request: Request, session_id: Number, asked: ContrastQuestion
+) -> ContrastAnswer | None:
+    """Loudness of every section before and after each scope. Answers null if the same tab has asked again meanwhile."""
+    question = services.ask(asked.tab, "contrast", asked.number)
+    return await answered(services, request, question, services.studies, contrast_answer, session_id, asked)
+
+
+@router.post("/csv", response_class=PlainTextResponse)
+async def contrast_csv(services: Served, request: Request, session_id: Number, asked: ContrastQuestion) -> PlainTextResponse:
+    """The same as a table."""
+    answer = await study_contrast(services, request, session_id, asked)
+    if answer is None:
+        raise HTTPException(409, "the same tab has asked again meanwhile")
+    return PlainTextResponse(csv_of([(row.name, row.contrast) for row in answer.rows]), media_type="text/csv")
+
+
+def contrast_answer(services: Services, asking: Asked, session_id: int, asked: ContrastQuestion) -> ContrastAnswer:
+    version = services.sessions.version(session_id)
+    session, rate = version.session, version.session.rate_hz
+    media = services.media.at_rate(rate)
+    frames = session_frames(session, media)
+    rows: list[ContrastRow] = []
+    for scope in asked.scopes:
+
+        def progress(share: float, done: int = len(rows)) -> None:
+            asking.progress((done + share) / len(asked.scopes))
+
+        contrast = contrast_of(
+            lambda start, stop: ScopeRenderer(
+                session, media, services.cache, start, stop, asking.superseded, services.pool
+            ),
+            Scope(scope.strip_id, scope.step_id, scope.lane_id),
+            frames,
+            window_frames(len(session.strips), rate),
+            session.keep_contrast_lu,
+            progress,
+        )  # fmt: skip
+        if rows:
+            contrast = replace(contrast, times_s=[], before_lufs=[], after_lufs=[])
+        rows.append(ContrastRow(scope=scope, name=scope_name(session, scope), contrast=contrast))
+    return ContrastAnswer(revision=version.revision, length_s=frames / rate, wish_lu=session.keep_contrast_lu, rows=rows)
+
+
+def scope_name(session: Session, scope: ContrastScope) -> str:
+    """A scope by its strip and what of it it is."""
+    strip = session.strip(scope.strip_id)
+    if scope.step_id is not None:
+        return f"{strip.name}: {processor_named(session.step(scope.step_id).step.kind).label}"
+    return f"{strip.name}: {session.lane(scope.lane_id)[2].name}" if scope.lane_id is not None else strip.name
