@@ -1,9 +1,14 @@
 """Comparing versions: slots by mouse and by keys, equally loud, heard at once, undone."""
 
+import csv
+import io
+import json
+
 import pytest
 
+from tests.browser.test_own_material import document, version
 from tests.browser.test_page import mean_energy, setting, wait_heard
-from tests.browser.test_steps import saved, type_setting
+from tests.browser.test_steps import add, saved, type_setting
 
 THRESHOLD = "[role=slider][data-setting=threshold_db]"
 
@@ -175,3 +180,78 @@ def test_the_history_names_edits_goes_back_and_fills_a_slot(page):
     assert setting(page, "threshold_db") == -31
     page.click("header >> text=Undo")
     page.wait_for_selector("text=Undone: Snare compressor: slot 2")
+
+
+# ---- contrast -----------------------------------------------------------------------------------------------------------------
+
+
+def shown_figure(page, name):
+    return float(page.inner_text(f"[data-figure={name}]"))
+
+
+def measured_anew(page):
+    revision = version(page)["revision"]
+    page.wait_for_selector(f"[aria-label=Contrast][aria-busy=false][data-revision='{revision}']", timeout=60_000)
+
+
+def test_contrast_by_mouse_an_edit_is_followed_and_a_wish_that_is_broken_is_said(page):
+    page.click("nav.tree >> text='Main'")
+    page.click("nav[aria-label=Views] >> text=Contrast")
+    measured_anew(page)
+    before = shown_figure(page, "contrast_after")
+    assert page.locator("[data-table=sections] tbody tr").count() == 5
+    # A compressor on the main takes the chorus down: the picture follows.
+    page.click("nav[aria-label=Views] >> text=Shape")
+    add(page, "Main", "compressor")
+    type_setting(page, "threshold_db", "-50")
+    type_setting(page, "ratio", "10")
+    page.click("nav[aria-label=Views] >> text=Contrast")
+    measured_anew(page)
+    assert shown_figure(page, "contrast_after") < before - 3
+    lost = page.inner_text("[data-row=Chorus] [data-figure=lost]")
+    assert float(lost) > 2
+    # The wish is dragged in the picture, kept with the session, and the ledger says that it is broken.
+    type_setting(page, "keep_contrast_lu", "6")
+    handle = page.locator("[data-picture=wish]").bounding_box()
+    page.mouse.move(handle["x"] + 200, handle["y"] + 6)
+    page.mouse.down()
+    page.mouse.move(handle["x"] + 200, handle["y"] + 46, steps=4)
+    page.mouse.up()
+    saved(page)
+    wish = document(page)["keep_contrast_lu"]
+    assert wish > 7 and (wish * 2) % 1 == 0
+    page.click("nav.tree >> text='Main'")
+    page.wait_for_selector("[aria-label=Contrast] [data-hint='contrast wish']", timeout=60_000)
+    page.click("nav[aria-label=Views] >> text=Shape")
+    page.wait_for_selector(".ledger [data-hint='contrast wish']", timeout=60_000)
+    # A section of the table is the passage.
+    page.click("nav[aria-label=Views] >> text=Contrast")
+    page.click("[data-row=Bridge] button")
+    assert "Bridge" in page.inner_text("footer.transport")
+
+
+def test_contrast_by_keys_several_strips_in_one_table_and_its_files(page):
+    page.click("nav.tree >> text='Drums'")
+    for _ in range(2):
+        page.keyboard.press("v")
+    page.wait_for_function("location.hash.endsWith('/contrast')")
+    page.click("nav.tree >> text='Band'", modifiers=["Control"])
+    page.focus("[role=radiogroup][aria-label=Table] [aria-checked=true]")
+    page.keyboard.press("Tab")
+    page.keyboard.press("Shift+Tab")
+    page.keyboard.press("ArrowRight")
+    page.wait_for_selector("[data-table=strips] [data-row=Band]", timeout=60_000)
+    measured_anew(page)
+    assert page.locator("[data-table=strips] tbody tr").evaluate_all("rows => rows.map((row) => row.dataset.row)") == [
+        "Band", "Drums",
+    ]  # fmt: skip
+    with page.expect_download() as told:
+        page.click("[aria-label=Contrast] >> text=CSV")
+    rows = list(csv.DictReader(io.StringIO(told.value.path().read_text())))
+    assert {row["scope"] for row in rows} == {"Drums", "Band"} and len(rows) == 10
+    with page.expect_download() as told:
+        page.click("[aria-label=Contrast] >> text=PNG")
+    assert told.value.path().read_bytes().startswith(b"\x89PNG")
+    with page.expect_download() as told:
+        page.click("[aria-label=Contrast] >> text=JSON")
+    assert len(json.loads(told.value.path().read_text())["rows"]) == 2

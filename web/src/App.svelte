@@ -29,6 +29,7 @@
   import Latency from './lib/transport/Latency.svelte';
   import Transport from './lib/transport/Transport.svelte';
   import Bench from './views/Bench.svelte';
+  import Contrast from './views/Contrast.svelte';
   import MapView from './views/Map.svelte';
   import Shape from './views/Shape.svelte';
 
@@ -274,6 +275,13 @@
   </header>
   {#if session && view === 'map'}
     <MapView shape={() => show('shape')} />
+  {:else if session && view === 'contrast'}
+    <Contrast
+      bind:adding
+      bind:bands
+      sections={() => (open = 'sections')}
+      stageGain={() => (open = 'stage gain')}
+    />
   {:else if session && view === 'bench'}
     <Bench bind:adding bind:bands stageGain={() => (open = 'stage gain')} />
   {:else if session}

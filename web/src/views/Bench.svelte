@@ -7,6 +7,7 @@
   import Segments from '../lib/controls/Segments.svelte';
   import PathRail from '../lib/path/PathRail.svelte';
   import { bench } from '../lib/state/bench.svelte';
+  import { saveFile } from '../lib/state/save';
   import { workspace } from '../lib/state/workspace.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
@@ -86,13 +87,7 @@
     return () => bench.stop();
   });
 
-  function save(text: Blob, ending: string): void {
-    const link = document.createElement('a');
-    link.href = URL.createObjectURL(text);
-    link.download = `${bench.label} ${bench.test}.${ending}`.replace(/[^\w .,-]/g, '_');
-    link.click();
-    setTimeout(() => URL.revokeObjectURL(link.href), 1000);
-  }
+  const save = (content: Blob, ending: string) => saveFile(content, `${bench.label} ${bench.test}.${ending}`);
   async function saveCsv(): Promise<void> {
     const id = workspace.version?.id;
     if (id === undefined) return;

@@ -72,6 +72,12 @@ export function newId(): string {
   return crypto.randomUUID().replaceAll('-', '').slice(0, 12);
 }
 
+/** Sections against loudness, of one scope or several. */
+export type ContrastAnswer = Schemas['ContrastAnswer'];
+export type ContrastScope = Schemas['ContrastScope'];
+export type Contrast = Schemas['Contrast'];
+export type SectionContrast = Schemas['SectionContrast'];
+
 /** What the server refused, in its words. */
 export class Refused extends Error {
   constructor(

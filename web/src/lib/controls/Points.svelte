@@ -1,7 +1,7 @@
 <script lang="ts">
   /** The points of a free curve as numbers: typed, added, taken out, read from and written to files. */
   import { api, type Setting, type SettingValue } from '../api/client';
-  import { saveText } from '../state/presets.svelte';
+  import { saveText } from '../state/save';
   import { workspace } from '../state/workspace.svelte';
 
   interface Props {

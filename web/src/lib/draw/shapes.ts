@@ -51,6 +51,14 @@ export const box = (x: number, y: number, width: number, height: number, fill: F
   height,
   fill,
 });
+export const frame = (x: number, y: number, width: number, height: number, stroke: Stroke): Shape => ({
+  type: 'frame',
+  x,
+  y,
+  width,
+  height,
+  stroke,
+});
 export const text = (
   x: number,
   y: number,

@@ -1,7 +1,9 @@
 <script lang="ts">
   /** What the scope did to the passage: before, after, change; gain reduction; hints with their measure. */
+  import { untrack } from 'svelte';
   import type { Figures } from '../api/client';
   import { format } from '../controls/value';
+  import { contrast } from '../state/contrast.svelte';
   import { nameOfScope } from '../state/scope';
   import { workspace } from '../state/workspace.svelte';
 
@@ -26,9 +28,23 @@
   };
   const shown = (value: number, digits: number) =>
     (Math.abs(value) < 0.5 * 10 ** -digits ? 0 : value).toFixed(digits);
-  const hints = $derived(
-    (ledger?.hints ?? []).filter((hint) => !dismissed.includes(`${workspace.selection.stepId} ${hint.name}`)),
+  const wish = $derived(workspace.session?.keep_contrast_lu ?? 0);
+  /** Of the main, over the whole song, whatever is looked at. */
+  const overall = $derived(
+    wish ? contrast.hints.map((hint) => ({ ...hint, text: `Contrast of the main: ${hint.text}` })) : [],
   );
+  const hints = $derived(
+    [...(ledger?.hints ?? []), ...overall].filter(
+      (hint) => !dismissed.includes(`${workspace.selection.stepId} ${hint.name}`),
+    ),
+  );
+
+  $effect(() => {
+    void workspace.version?.revision;
+    if (!wish) return;
+    untrack(() => contrast.soon(true));
+    return () => contrast.stop();
+  });
   const tallest = $derived(Math.max(0.05, ...(ledger?.reduction?.histogram ?? [0])));
 
   function show(setting: string): void {
@@ -104,7 +120,7 @@
         Not matched: {ledger.matched_refused.replace(/: played unmatched$/, '')}.
       </p>{/if}
     {#each hints as hint (hint.name)}
-      <p class="hint">
+      <p class="hint" data-hint={hint.name}>
         {hint.text}
         {#if hint.setting}<button class="link" onclick={() => show(hint.setting!)}>Show</button>{/if}
         <button

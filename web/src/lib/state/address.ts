@@ -1,8 +1,13 @@
 /** The address of a view of a session: `#/3/map`. Back and forward go through what was looked at. */
 
-export const VIEWS = ['shape', 'map', 'bench'] as const;
+export const VIEWS = ['shape', 'map', 'contrast', 'bench'] as const;
 export type View = (typeof VIEWS)[number];
-export const VIEW_NAMES: Record<View, string> = { shape: 'Shape', map: 'Map', bench: 'Bench' };
+export const VIEW_NAMES: Record<View, string> = {
+  shape: 'Shape',
+  map: 'Map',
+  contrast: 'Contrast',
+  bench: 'Bench',
+};
 
 export interface Address {
   session: number | null;

@@ -1,5 +1,6 @@
 /** The user's presets of one processor, and what is done with them. */
 import { api, type Preset } from '../api/client';
+import { saveText } from './save';
 import { workspace } from './workspace.svelte';
 
 class PresetState {
@@ -70,15 +71,6 @@ class PresetState {
       workspace.note(taken.length === 1 ? 'One preset imported.' : `${taken.length} presets imported.`);
     });
   }
-}
-
-/** Hand a text to the user as a file. */
-export function saveText(text: string, name: string): void {
-  const link = document.createElement('a');
-  link.href = URL.createObjectURL(new Blob([text], { type: 'text/plain' }));
-  link.download = name;
-  link.click();
-  URL.revokeObjectURL(link.href);
 }
 
 export const presets = new PresetState();

@@ -1,0 +1,399 @@
+<script lang="ts">
+  /** Sections against loudness: what comes in and what leaves, what each section lost, and the wish to keep the contrast. */
+  import { untrack } from 'svelte';
+  import { api, type ContrastAnswer, type SectionContrast } from '../lib/api/client';
+  import Segments from '../lib/controls/Segments.svelte';
+  import Slider from '../lib/controls/Slider.svelte';
+  import { imageOf } from '../lib/draw/canvas';
+  import { dragged } from '../lib/draw/drag';
+  import { pixel } from '../lib/draw/scale';
+  import PathRail from '../lib/path/PathRail.svelte';
+  import * as geometry from '../lib/pictures/geometry/contrast';
+  import Plot, { type Mark } from '../lib/pictures/Plot.svelte';
+  import { contrast } from '../lib/state/contrast.svelte';
+  import { saveFile, saveText } from '../lib/state/save';
+  import { workspace } from '../lib/state/workspace.svelte';
+  import StripTree from '../lib/tree/StripTree.svelte';
+
+  let {
+    adding = $bindable(false),
+    bands = $bindable(4),
+    sections,
+    stageGain,
+  }: { adding: boolean; bands: number; sections: () => void; stageGain: () => void } = $props();
+  let pathHeight = $state(84);
+  let box = $state.raw({ width: 0, height: 0 });
+  let face = $state<HTMLElement | null>(null);
+
+  const rows = $derived(contrast.answer?.rows ?? []);
+  const shown = $derived(contrast.contrast);
+  const name = $derived(rows[0]?.name ?? '');
+  const wish = $derived(workspace.session?.keep_contrast_lu ?? 0);
+  const length = $derived(contrast.answer?.length_s ?? workspace.version?.length_s ?? 1);
+  const axes = $derived(geometry.axesOf(shown, length, box, wish));
+  const lines = $derived(geometry.gridShapes(axes, workspace.grid));
+  const shapes = $derived(shown ? geometry.shapesOf(shown, axes) : []);
+  const level = $derived(geometry.wishLevel(shown, wish));
+  const steps = $derived(new Map(shown?.steps.map((step) => [step.to_id, step])));
+  const LEGEND: Mark[] = [
+    { mark: 'outline', text: 'before' },
+    { mark: 'fill', text: 'after, section' },
+    { mark: 'after', text: 'after, 3 s' },
+    { mark: 'hatch', text: 'taken' },
+    { mark: 'grain', text: 'added' },
+    { mark: 'ink', text: 'wish' },
+  ];
+
+  // Whatever is chosen, shown or edited is measured anew.
+  $effect(() => {
+    void [workspace.version?.revision, contrast.several];
+    void [workspace.selection.stripId, workspace.selection.stepId, workspace.selection.laneId];
+    void workspace.selection.stripIds;
+    untrack(() => contrast.soon());
+    return () => contrast.stop();
+  });
+
+  const put = (value: number, gesture: string | null) =>
+    workspace.move('session', null, { keep_contrast_lu: value }, gesture);
+  const drag = dragged({
+    hold: () => {
+      const was = wish;
+      return (gesture) => put(was, gesture);
+    },
+    move: ({ y, gesture }) => {
+      if (shown) put(geometry.wishAt(y, shown, axes), gesture);
+    },
+  });
+
+  const text = (value: number | null | undefined, sign = false) => {
+    if (value === null || value === undefined) return '--';
+    const plain = Math.abs(value) < 0.05 ? '0.0' : value.toFixed(1);
+    return sign && Number(plain) > 0 ? `+${plain}` : plain;
+  };
+  const change = (section: SectionContrast) => text(section.change_lu, true);
+  const sectionOf = (row: ContrastAnswer['rows'][number], id: string) =>
+    row.contrast.sections.find((section) => section.section_id === id);
+  function listen({ name, start_s, end_s }: SectionContrast): void {
+    workspace.listening.setPassage({ name, start_s, end_s });
+  }
+
+  const file = (ending: string) => `${workspace.session?.name ?? ''} contrast ${name}.${ending}`;
+  async function saveCsv(): Promise<void> {
+    const id = workspace.version?.id;
+    if (id === undefined) return;
+    const table = await workspace.attempt(() => api.contrastCsv(id, contrast.question()));
+    if (table) saveText(table, file('csv'), 'text/csv');
+  }
+</script>
+
+<main class="contrast">
+  <div class="tree"><StripTree {stageGain} /></div>
+  <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
+  <section
+    class="stand"
+    aria-label="Contrast"
+    aria-busy={contrast.stale}
+    data-revision={contrast.answer?.revision ?? ''}
+    style:--path="{pathHeight}px"
+  >
+    <header>
+      <h2 title={name}>{name || 'Contrast'}</h2>
+      {#if shown && shown.before_lu !== null && shown.after_lu !== null}
+        <span class="soft"
+          >quietest to loudest <b class="figure" data-figure="contrast_before">{text(shown.before_lu)}</b> LU
+          before, <b class="figure" data-figure="contrast_after">{text(shown.after_lu)}</b> after</span
+        >
+      {/if}
+      <span class="space"></span>
+      <span class="soft figure" role="status" data-figure="contrast_state"
+        >{contrast.share !== null
+          ? `measuring ${Math.round(100 * contrast.share)} %`
+          : contrast.stale
+            ? 'waiting'
+            : 'measured'}</span
+      >
+    </header>
+    <div class="wish">
+      <Slider
+        setting={workspace.setting('session', 'keep_contrast_lu')}
+        value={wish}
+        change={(value, gesture) => put(Number(value), gesture)}
+      />
+      <Segments
+        label="Table"
+        options={[
+          ['sections', 'Sections', 'The chosen scope, section by section'],
+          ['strips', 'Strips', 'The strips chosen together, or else the main and its buses, side by side'],
+        ]}
+        value={contrast.several ? 'strips' : 'sections'}
+        change={(value) => (contrast.several = value === 'strips')}
+      />
+      <span class="space"></span>
+      <button class="button" disabled={!shown} onclick={saveCsv}>CSV</button>
+      <button
+        class="button"
+        disabled={!shown}
+        onclick={() => saveText(JSON.stringify(contrast.answer, null, 1), file('json'), 'application/json')}
+        >JSON</button
+      >
+      <button
+        class="button"
+        disabled={!shown}
+        onclick={() =>
+          face && imageOf(face, box, [...lines, ...shapes], (image) => image && saveFile(image, file('png')))}
+        >PNG</button
+      >
+    </div>
+    <div class="picture plate" bind:this={face}>
+      <div class="face">
+        <Plot
+          name="contrast-plot"
+          label="Loudness of the sections before and after, over time"
+          says={shown ? geometry.says(shown) : 'Measuring.'}
+          title="Loudness, LUFS, over bars"
+          legend={LEGEND}
+          layers={[lines, shapes]}
+          bind:box
+          playhead={{
+            start_s: 0,
+            end_s: length,
+            left: geometry.LEFT,
+            right: geometry.RIGHT,
+            top: geometry.TOP,
+            bottom: geometry.BOTTOM,
+          }}
+        >
+          {#if level !== null}
+            <div
+              class="level-handle"
+              data-picture="wish"
+              role="slider"
+              tabindex="-1"
+              aria-label="Wish in the picture"
+              aria-valuenow={wish}
+              aria-valuetext="{wish.toFixed(1)} LU"
+              style:top="{pixel(Math.max(level, axes.levels.low), axes.levels)}px"
+              style:left="{geometry.LEFT}px"
+              style:right="{geometry.RIGHT}px"
+              {@attach drag}
+            >
+              <span class="figure">keep {wish.toFixed(1)} LU</span>
+            </div>
+          {/if}
+        </Plot>
+      </div>
+    </div>
+    {#each shown?.hints ?? [] as hint (hint.name)}
+      <p class="hint" data-hint={hint.name}>{hint.text}</p>
+    {/each}
+    <div class="tables">
+      {#if shown && !shown.sections.length}
+        <p class="soft">
+          There are no sections yet. <button class="button" onclick={sections}>Make sections</button>
+        </p>
+      {:else if shown && contrast.several}
+        <table data-table="strips">
+          <thead>
+            <tr class="soft">
+              <th>After, LUFS <span>(change)</span></th>
+              {#each shown.sections as section (section.section_id)}<th title={section.name}
+                  >{section.name}</th
+                >{/each}
+              <th>Before, LU</th><th>After, LU</th>
+            </tr>
+          </thead>
+          <tbody>
+            {#each rows as row (row.name)}
+              <tr data-row={row.name}>
+                <th>{row.name}</th>
+                {#each shown.sections as section (section.section_id)}
+                  {@const own = sectionOf(row, section.section_id)}
+                  <td class="figure"
+                    >{text(own?.after.integrated_lufs)}
+                    <span class="soft">({own ? change(own) : '--'})</span></td
+                  >
+                {/each}
+                <td class="figure">{text(row.contrast.before_lu)}</td>
+                <td class="figure">{text(row.contrast.after_lu)}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      {:else if shown}
+        <table data-table="sections">
+          <thead>
+            <tr class="soft">
+              <th rowspan="2">Section</th>
+              <th colspan="3">Loudness, LUFS</th>
+              <th
+                rowspan="2"
+                title="Loudness lost against the section that kept most: make-up gain does not count"
+                >Lost, LU</th
+              >
+              <th colspan="2" title="Louder than the section before by so much">Step, LU</th>
+              <th colspan="2" title="Largest loudness of 3 s">Short-term, max</th>
+              <th colspan="2">True peak, dBTP</th>
+              <th colspan="2">Crest, dB</th>
+              <th colspan="2" title="Gain reduction of the step that works hardest">GR, dB</th>
+            </tr>
+            <tr class="soft">
+              <th>before</th><th>after</th><th>change</th><th>before</th><th>after</th><th>before</th><th
+                >after</th
+              ><th>before</th><th>after</th><th>before</th><th>after</th><th>max</th><th>mean</th>
+            </tr>
+          </thead>
+          <tbody>
+            {#each shown.sections as section (section.section_id)}
+              {@const step = steps.get(section.section_id)}
+              <tr data-row={section.name}>
+                <th
+                  ><button
+                    class="link"
+                    title="Listen to {section.name}: make it the passage"
+                    onclick={() => listen(section)}>{section.name}</button
+                  ></th
+                >
+                <td class="figure">{text(section.before.integrated_lufs)}</td>
+                <td class="figure" data-figure="after">{text(section.after.integrated_lufs)}</td>
+                <td class="figure">{change(section)}</td>
+                <td class="figure" data-figure="lost">{text(section.lost_lu)}</td>
+                <td class="figure">{step ? text(step.before_lu, true) : ''}</td>
+                <td class="figure" data-figure="step">{step ? text(step.after_lu, true) : ''}</td>
+                <td class="figure">{text(section.before.max_short_term_lufs)}</td>
+                <td class="figure">{text(section.after.max_short_term_lufs)}</td>
+                <td class="figure">{text(section.before.true_peak_dbtp)}</td>
+                <td class="figure">{text(section.after.true_peak_dbtp)}</td>
+                <td class="figure">{text(section.before.crest_db)}</td>
+                <td class="figure">{text(section.after.crest_db)}</td>
+                <td class="figure">{text(section.reduction?.largest_db)}</td>
+                <td class="figure">{text(section.reduction?.mean_db)}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      {/if}
+    </div>
+  </section>
+</main>
+
+<style>
+  .contrast {
+    height: 100%;
+    min-height: 0;
+    display: grid;
+    grid-template:
+      'tree path' auto
+      'tree stand' minmax(0, 1fr) / 248px minmax(0, 1fr);
+  }
+  .tree {
+    grid-area: tree;
+    border-right: 1px solid var(--line);
+    min-height: 0;
+  }
+  .path {
+    grid-area: path;
+    border-bottom: 1px solid var(--line);
+    min-width: 0;
+  }
+  .stand {
+    grid-area: stand;
+    min-width: 0;
+    min-height: 0;
+    display: flex;
+    flex-direction: column;
+    padding: 0 12px 8px;
+  }
+  header,
+  .wish {
+    display: flex;
+    align-items: center;
+    gap: 12px;
+    min-width: 0;
+    min-height: 40px;
+    flex-wrap: wrap;
+  }
+  header h2 {
+    font-size: 0.9375rem;
+    overflow: hidden;
+    text-overflow: ellipsis;
+    white-space: nowrap;
+  }
+  .wish {
+    margin-bottom: 8px;
+  }
+  .wish > :global(:first-child) {
+    flex: 0 1 320px;
+  }
+  .space {
+    flex: 1;
+  }
+  .picture {
+    flex: 1 1 200px;
+    min-height: 180px;
+  }
+  .tables {
+    flex: none;
+    max-height: 45%;
+    overflow: auto;
+    margin-top: 8px;
+  }
+  .hint {
+    margin: 8px 0 0;
+    padding-left: 8px;
+    border-left: 3px solid var(--taken);
+    font-size: 0.75rem;
+    line-height: 1.0625rem;
+  }
+  table {
+    width: 100%;
+    border-collapse: collapse;
+  }
+  th,
+  td {
+    height: 1.5rem;
+    padding: 0 0 0 8px;
+    font-weight: 400;
+    text-align: right;
+    white-space: nowrap;
+    border-bottom: 1px solid var(--line);
+  }
+  th:first-child {
+    text-align: left;
+    padding-left: 0;
+  }
+  thead tr:last-child th:first-child {
+    text-align: right;
+    padding-left: 8px;
+  }
+  thead tr:only-child th:first-child {
+    text-align: left;
+    padding-left: 0;
+  }
+  .link {
+    border: 0;
+    padding: 0;
+    min-height: 1.5rem;
+    text-decoration: underline;
+    text-decoration-color: var(--line);
+  }
+  @media (max-width: 47.5em) {
+    .contrast {
+      display: flex;
+      flex-direction: column;
+      overflow: auto;
+    }
+    .contrast > * {
+      flex: none;
+    }
+    .tree {
+      order: 1;
+    }
+    .picture {
+      flex: none;
+      height: 280px;
+    }
+    .tables {
+      max-height: none;
+    }
+  }
+</style>
