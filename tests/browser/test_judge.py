@@ -255,3 +255,66 @@ def test_contrast_by_keys_several_strips_in_one_table_and_its_files(page):
     with page.expect_download() as told:
         page.click("[aria-label=Contrast] >> text=JSON")
     assert len(json.loads(told.value.path().read_text())["rows"]) == 2
+
+
+# ---- blind comparison ------------------------------------------------------------------------------------------------------------
+
+
+def test_a_blind_test_of_five_rounds_by_keys_alone(page):
+    snare(page)
+    page.keyboard.press("t")
+    page.wait_for_selector("[data-act='start blind']:focus")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("[data-figure=round]:has-text('Round 1 of 5')", timeout=30_000)
+    page.wait_for_selector("footer.transport .play[aria-label*=Stop], footer.transport button[title*=Stop]", state="attached")
+    # Nothing of the page is seen behind the dialog: neither meters nor pictures.
+    assert page.evaluate("getComputedStyle(document.querySelector('dialog'), '::backdrop').backgroundColor") == page.evaluate(
+        "getComputedStyle(document.body).backgroundColor"
+    )
+    for number in range(5):
+        page.wait_for_selector(f"[data-figure=round]:has-text('Round {number + 1} of 5')")
+        for letter in ("y", "x"):
+            page.keyboard.press(letter)
+            page.wait_for_selector(f"[data-letter={letter.upper()}][aria-pressed=true]")
+        page.keyboard.press("Enter")
+    page.wait_for_selector("[aria-label=Result][data-rounds='5']")
+    kept = page.evaluate(f"fetch('/api/sessions/{page.url.split('/')[-2]}/blind').then((answer) => answer.json())")
+    assert len(kept) == 1 and sum(kept[0]["counts"]) == 5 and kept[0]["candidates"] == ["Before", "After"]
+    # X was preferred each time: the counts are how often each stood behind it.
+    assert kept[0]["counts"][0] == sum(one["order"][0] == 0 for one in kept[0]["rounds"])
+    assert page.inner_text(".verdict") == kept[0]["verdict"]
+    page.keyboard.press("Escape")
+    page.wait_for_selector("dialog", state="detached")
+
+
+def test_can_i_hear_it_by_mouse_broken_off_kept_and_written(page):
+    snare(page)
+    page.click("[data-slot='1']")
+    page.wait_for_selector("[data-slot='1'][aria-pressed=true]")
+    type_setting(page, "threshold_db", "-40")
+    page.click("[data-slot='2']")
+    page.wait_for_selector("[data-slot='2'][aria-pressed=true]")
+    page.click("[data-act=blind]")
+    page.wait_for_selector("[data-act='start blind']")
+    assert page.locator("dialog input:checked").evaluate_all("all => all.map((one) => one.value)") == ["Slot 1", "Slot 2"]
+    page.click("dialog [role=radio]:has-text('Can I hear it')")
+    page.check("dialog input[value=Before]")
+    page.wait_for_selector("text=Choose exactly two")
+    page.uncheck("dialog input[value=Before]")
+    page.click("[data-act='start blind']")
+    page.wait_for_selector("[data-letter='1']", timeout=30_000)
+    for letter in ("1", "2", "X"):
+        page.click(f"[data-letter='{letter}']")
+        page.wait_for_selector(f"[data-letter='{letter}'][aria-pressed=true]")
+    page.click("[data-answer='2']")
+    page.wait_for_selector("text=Round 2 of 10")
+    # A press of a page shortcut does nothing here, and a press beside the dialog neither.
+    page.keyboard.press("b")
+    page.mouse.click(20, 700)
+    page.click("[data-act='break off']")
+    page.wait_for_selector("[aria-label=Result][data-rounds='1']")
+    assert "of 1 right" in page.inner_text(".verdict")
+    with page.expect_download() as told:
+        page.click("dialog >> text=Write CSV")
+    assert '"' not in told.value.path().read_text() and "hear,1,Slot 1" in told.value.path().read_text()
+    assert page.locator(".path .bypassed").count() == 0

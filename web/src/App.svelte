@@ -1,9 +1,11 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import Announcer from './lib/announce/Announcer.svelte';
+  import Blind from './lib/dialogs/Blind.svelte';
   import Help from './lib/dialogs/Help.svelte';
   import History from './lib/dialogs/History.svelte';
   import Imported from './lib/dialogs/Imported.svelte';
+  import { dialogs } from './lib/dialogs/open.svelte';
   import NewSession from './lib/dialogs/NewSession.svelte';
   import Sections from './lib/dialogs/Sections.svelte';
   import StageGain from './lib/dialogs/StageGain.svelte';
@@ -148,6 +150,7 @@
     'view back': () => show(beside(-1)),
     undo: () => workspace.undo(),
     redo: () => workspace.redo(),
+    blind: () => (workspace.blindOpen = true),
     history: () => (open = 'history'),
     help: () => (open = 'help'),
   };
@@ -176,7 +179,7 @@
     const target = event.target as HTMLElement;
     const key = keyOf(event);
     const typing = target.matches('select, textarea, input:not([type=checkbox], [type=radio])');
-    if (typing || target.closest('dialog') || !workspace.session || event.defaultPrevented) return;
+    if (typing || dialogs.open || !workspace.session || event.defaultPrevented) return;
     if (key === 'Space' && (pressed(target) || target.matches('input'))) return;
     if (key === 'Ctrl+C' && getSelection()?.toString()) return;
     const id = shortcuts.idFor(key) ?? '';
@@ -320,6 +323,7 @@
       view={workspace.imported}
       close={() => (workspace.imported = null)}
     />{/if}
+  {#if workspace.blindOpen}<Blind close={() => (workspace.blindOpen = false)} />{/if}
   {#if open === 'history'}<History close={() => (open = null)} />{/if}
   {#if open === 'help'}<Help close={() => (open = null)} />{/if}
 </div>

@@ -26,6 +26,7 @@ from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.store.sessions import Version
+from saltanvil.web.comparing import Blind
 
 router = APIRouter()
 MAX_MESSAGE = 1 << 16
@@ -111,6 +112,13 @@ class Try(Message):
     edit: AnyEdit | None
 
 
+class Letter(Message):
+    """What is to be heard of a blind comparison."""
+
+    type: Literal["letter"]
+    letter: str = Field(max_length=2)
+
+
 class Heard(Message):
     type: Literal["heard"]
     epoch: int
@@ -119,12 +127,22 @@ class Heard(Message):
     late: int = Field(default=0, ge=0)
 
 
-AnyMessage = Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Try | Heard
+AnyMessage = (
+    Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Try | Letter | Heard
+)
 MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
 
 
-def pack(block: Block) -> bytes:
-    """A block as it goes over the wire."""
+#: Of a covered block: nothing in it tells which version sounds.
+COVERED: dict[str, Any] = {
+    "strips": {}, "steps": {}, "gate_states": {}, "lanes": {}, "sends": {}, "keys": {}, "reduction_db": [],
+    "detector_db": -160.0, "main_peaks_dbfs": [-160.0, -160.0], "main_true_peaks_dbtp": [-160.0, -160.0],
+    "momentary_lufs": -160.0, "short_term_lufs": -160.0, "lead_s": 0.0, "latency_s": 0.0,
+}  # fmt: skip
+
+
+def pack(block: Block, covered: bool = False) -> bytes:
+    """A block as it goes over the wire. covered: without its meters, as in a blind comparison."""
     header = {
         "epoch": block.epoch,
         "sequence": block.sequence,
@@ -146,6 +164,7 @@ def pack(block: Block) -> bytes:
         "short_term_lufs": round(block.short_term_lufs, 1),
         "lead_s": round(block.lead_s, 3),
         "latency_s": round(block.latency_s, 6),
+        **(COVERED if covered else {}),
     }
     text = json.dumps(header, separators=(",", ":")).encode()
     text += b" " * (-len(text) % 4)
@@ -186,6 +205,10 @@ class Audition:
         self._stored = -1
         #: An edit that is heard and not made.
         self._tried: Edit | None = None
+        #: The blind comparison that is heard instead, and the letter of it.
+        self._blind: Blind | None = None
+        self._letter = ""
+        self._listening: Listening = "after"
         #: What sounds, and what it was made of.
         self._made_of: tuple[Session, Move | None, Edit | None] = (version.session, None, None)
         self._sounding = version.session
@@ -194,7 +217,7 @@ class Audition:
         self.player = Player(
             version.session,
             media,
-            deliver=lambda block: self._send(pack(block)),
+            deliver=lambda block: self._send(pack(block, self._blind is not None)),
             ended=lambda epoch: self._send(json.dumps({"type": "ended", "epoch": epoch})),
             failed=lambda why: self._send(json.dumps({"type": "failed", "why": why})),
             room=lambda: self._blocks < MAX_WAITING_BLOCKS,
@@ -248,7 +271,19 @@ class Audition:
         with self._moving:
             self._play()
 
+    def cover(self, blind: Blind | None) -> None:
+        """Hear the first letter of a blind comparison instead of the document; with None the document again."""
+        with self._moving:
+            if blind is None and self._blind is None:
+                return
+            self._blind, self._letter = blind, "" if blind is None else blind.comparison.letters[0]
+            self.player.set_listening("after" if blind is not None else self._listening)
+            self._play()
+
     def _play(self) -> None:
+        if self._blind is not None:
+            self.player.set_session(*self._blind.heard(self._letter))
+            return
         # A newer move may come at any moment; it has a turn of its own.
         made_of = session, moved, tried = self._session, self._moved, self._tried
         # Called again with nothing new, it is the same document again.
@@ -282,6 +317,8 @@ class Audition:
         return (strip_id, self._slots.gains_db.get(on, 0.0) if on is not None else 0.0)
 
     def _apply_matched(self) -> None:
+        if self._blind is not None:
+            return
         self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
         self.player.set_balance(*self._balance(self._sounding))
 
@@ -301,7 +338,9 @@ class Audition:
                 player.set_scope(self._scope)
                 self._apply_matched()
             case Listen():
-                player.set_listening(message.listening)
+                self._listening = message.listening
+                if self._blind is None:
+                    player.set_listening(message.listening)
             case SetMatched():
                 self._matched_on = message.on
                 self._apply_matched()
@@ -320,6 +359,11 @@ class Audition:
                     self._loop.run_in_executor(self._movers, self.sound_moves)
             case Try():
                 self._tried = message.edit
+                if not self._waits:
+                    self._waits = True
+                    self._loop.run_in_executor(self._movers, self.sound_moves)
+            case Letter() if self._blind is not None and message.letter in self._blind.comparison.letters:
+                self._letter = message.letter
                 if not self._waits:
                     self._waits = True
                     self._loop.run_in_executor(self._movers, self.sound_moves)

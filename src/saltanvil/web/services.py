@@ -21,6 +21,7 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import check_length
 from saltanvil.session.document import NotFound, Session
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
+from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import copy_documents
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.folder import DataFolder
@@ -29,6 +30,7 @@ from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.studies.routing import Routing, routing_of
 from saltanvil.web.audition import Audition
+from saltanvil.web.comparing import Blind, Blinds
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
 from saltanvil.web.uploads import Imports
@@ -78,6 +80,7 @@ class Services:
             raise
         self.sessions = SessionStore(self.database)
         self.presets = PresetStore(self.database)
+        self.comparisons = ComparisonStore(self.database)
         self.media = MediaStore(self.database)
         self.media.clear_unfinished()
         self.cache = SegmentCache()
@@ -101,6 +104,8 @@ class Services:
         self._routings: dict[int, tuple[Session, Routing]] = {}
         #: What was measured of imported files.
         self.media_facts: dict[MediaRow, Any] = {}
+        #: Blind comparisons under way.
+        self.blinds = Blinds()
         #: How far the questions are that take long, by tab and kind.
         self.shares: dict[tuple[str, str], float] = {}
         self._closing = threading.Event()
@@ -146,6 +151,7 @@ class Services:
     def join(self, audition: Audition) -> None:
         with self._lock:
             self._auditions[audition.tab] = audition
+        audition.cover(self.blinds.of(audition.tab, audition.session_id))
 
     def leave(self, audition: Audition) -> None:
         with self._lock:
@@ -232,6 +238,13 @@ class Services:
             audition = self._auditions.get(tab)
         if audition is not None:
             audition.measured(scope, matched_db)
+
+    def cover(self, tab: str, blind: Blind | None) -> None:
+        """A tab hears the first letter of a blind comparison and sees nothing of it; or, with None, what it heard before."""
+        with self._lock:
+            audition = self._auditions.get(tab)
+        if audition is not None:
+            audition.cover(blind)
 
     def routing(self, session_id: int, session: Session) -> tuple[tuple[Session, Routing] | None, Routing]:
         """What was last told of a session's routing, with the version it was told of, and what is to be told now."""

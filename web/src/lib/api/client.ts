@@ -78,6 +78,11 @@ export type ContrastScope = Schemas['ContrastScope'];
 export type Contrast = Schemas['Contrast'];
 export type SectionContrast = Schemas['SectionContrast'];
 
+/** A blind comparison under way, and what came of one. */
+export type BlindView = Schemas['BlindView'];
+export type BlindResult = Schemas['BlindResult'];
+export type BlindCandidate = Schemas['Candidate'];
+
 /** What the server refused, in its words. */
 export class Refused extends Error {
   constructor(
@@ -164,6 +169,13 @@ export const api = {
     ask<ContrastAnswer | null>('POST', `${session(id)}/studies/contrast`, question, signal),
   contrastCsv: (id: number, question: Schemas['ContrastQuestion']) =>
     ask<string>('POST', `${session(id)}/studies/contrast/csv`, question),
+  startBlind: (id: number, question: Schemas['BlindQuestion']) =>
+    ask<BlindView | null>('POST', `${session(id)}/blind`, question),
+  answerBlind: (id: number, tab: string, letter: string) =>
+    ask<BlindView>('POST', `${session(id)}/blind/answer`, { tab, letter }),
+  endBlind: (id: number, tab: string) =>
+    ask<BlindView>('DELETE', `${session(id)}/blind?tab=${encodeURIComponent(tab)}`),
+  blindResults: (id: number) => ask<BlindResult[]>('GET', `${session(id)}/blind`),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
   bench: (id: number, question: BenchQuestion) =>

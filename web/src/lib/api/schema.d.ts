@@ -700,6 +700,74 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/blind": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Blind Results
+     * @description What was compared in this session, the newest first.
+     */
+    get: operations["blind_results_api_sessions__session_id__blind_get"];
+    put?: never;
+    /**
+     * Start Blind
+     * @description Measure the candidates and begin. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["start_blind_api_sessions__session_id__blind_post"];
+    /**
+     * End Blind
+     * @description Break off; what was answered so far is kept.
+     */
+    delete: operations["end_blind_api_sessions__session_id__blind_delete"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/blind/answer": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Answer Blind
+     * @description The answer of a round. With the last one comes the result.
+     */
+    post: operations["answer_blind_api_sessions__session_id__blind_answer_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/blind/csv": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Blind Csv
+     * @description The same as a table.
+     */
+    get: operations["blind_csv_api_sessions__session_id__blind_csv_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/exports": {
     parameters: {
       query?: never;
@@ -1263,6 +1331,126 @@ export interface components {
       rows: {
         [key: string]: number[];
       };
+    };
+    /** BlindAnswer */
+    BlindAnswer: {
+      /** Tab */
+      tab: string;
+      /** Letter */
+      letter: string;
+    };
+    /** BlindQuestion */
+    BlindQuestion: {
+      /** Tab */
+      tab: string;
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Candidates */
+      candidates: components["schemas"]["Candidate"][];
+      /**
+       * Mode
+       * @enum {string}
+       */
+      mode: "prefer" | "hear";
+      /** Rounds */
+      rounds: number;
+      /** Passage */
+      passage: string;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+    };
+    /**
+     * BlindResult
+     * @description made_at: seconds since 1970. counts: how often each candidate was preferred, or X was taken for it.
+     *
+     *     right, p: of *hear*: how often the answer was right, and how likely as many or more right answers are by guessing.
+     *     unmatched: why candidates were not equally loud, if any was not.
+     */
+    BlindResult: {
+      /**
+       * Made At
+       * @default 0
+       */
+      made_at?: number;
+      /**
+       * Mode
+       * @enum {string}
+       */
+      mode: "prefer" | "hear";
+      /** Of */
+      of: string;
+      /** Passage */
+      passage: string;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+      /** Candidates */
+      candidates: string[];
+      /** Planned */
+      planned: number;
+      /** Rounds */
+      rounds: components["schemas"]["Round"][];
+      /** Counts */
+      counts: number[];
+      /** Right */
+      right?: number | null;
+      /** P */
+      p?: number | null;
+      /** Unmatched */
+      unmatched?: string[];
+      /**
+       * Verdict
+       * @default
+       */
+      verdict?: string;
+    };
+    /**
+     * BlindView
+     * @description letters: what can be listened to; answers: what can be answered; round: the one under way, from 1. The result, with what
+     *     stood behind the letters, is told when it is over.
+     */
+    BlindView: {
+      /**
+       * Mode
+       * @enum {string}
+       */
+      mode: "prefer" | "hear";
+      /** Of */
+      of: string;
+      /** Candidates */
+      candidates: string[];
+      /** Letters */
+      letters: string[];
+      /** Answers */
+      answers: string[];
+      /** Round */
+      round: number;
+      /** Planned */
+      planned: number;
+      /** Unmatched */
+      unmatched: string[];
+      result?: components["schemas"]["BlindResult"] | null;
+    };
+    /**
+     * Candidate
+     * @description A version to be compared. slot: of a *slot*; *swapped*: the step and its neighbour in the other order.
+     */
+    Candidate: {
+      /**
+       * What
+       * @enum {string}
+       */
+      what: "before" | "after" | "slot" | "swapped";
+      /** Slot */
+      slot?: number | null;
     };
     /**
      * ClearSlot
@@ -2674,6 +2862,16 @@ export interface components {
       grid_x?: number[];
       /** Grid Y */
       grid_y?: number[];
+    };
+    /**
+     * Round
+     * @description What stood behind the letters, as numbers of candidates, and which candidate was named.
+     */
+    Round: {
+      /** Order */
+      order: number[];
+      /** Chosen */
+      chosen: number;
     };
     /**
      * Routing
@@ -6998,6 +7196,396 @@ export interface operations {
         "application/json": components["schemas"]["BenchQuestion"];
       };
     };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "text/plain": string;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  blind_results_api_sessions__session_id__blind_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BlindResult"][];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  start_blind_api_sessions__session_id__blind_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BlindQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BlindView"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  end_blind_api_sessions__session_id__blind_delete: {
+    parameters: {
+      query: {
+        tab: string;
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BlindView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  answer_blind_api_sessions__session_id__blind_answer_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BlindAnswer"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["BlindView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  blind_csv_api_sessions__session_id__blind_csv_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
     responses: {
       /** @description Successful Response */
       200: {

@@ -13,8 +13,18 @@
     side?: 'left' | 'middle' | 'right';
     /** Without a title line of its own, where the first control says what it is. */
     untitled?: boolean;
+    /** Nothing of the page is seen behind it, and a press beside it does nothing. */
+    cover?: boolean;
   }
-  let { title, close, children, width = 28, side = 'middle', untitled = false }: Props = $props();
+  let {
+    title,
+    close,
+    children,
+    width = 28,
+    side = 'middle',
+    untitled = false,
+    cover = false,
+  }: Props = $props();
 
   function modal(dialog: HTMLDialogElement) {
     const before = document.activeElement;
@@ -23,7 +33,7 @@
       close();
     };
     const press = (event: PointerEvent) => {
-      if (event.target !== dialog) return;
+      if (event.target !== dialog || cover) return;
       const box = dialog.getBoundingClientRect();
       const inside =
         event.clientX >= box.left &&
@@ -45,7 +55,7 @@
   }
 </script>
 
-<dialog {@attach modal} aria-label={title} class={side} style:width="{width}rem">
+<dialog {@attach modal} aria-label={title} class={side} class:cover style:width="{width}rem">
   {#if !untitled}
     <div class="head">
       <h2>{title}</h2>
@@ -83,6 +93,9 @@
   }
   dialog::backdrop {
     background: transparent;
+  }
+  .cover::backdrop {
+    background: var(--ground);
   }
   .notices:not(:empty) {
     margin-top: 8px;

@@ -75,6 +75,13 @@
       >
     {/if}
   {/if}
+  <button
+    class="button"
+    aria-haspopup="dialog"
+    data-act="blind"
+    title="Compare before, after, slots or orders without knowing which is which (T)"
+    onclick={() => (workspace.blindOpen = true)}>Blind</button
+  >
   {#if open}<SlotTable close={() => (open = false)} />{/if}
 </div>
 

@@ -20,6 +20,7 @@ export const SHORTCUTS: readonly Shortcut[] = [
     ['after', 'X', 'After'],
     ['difference', 'C', 'Difference'],
     ['matched', 'E', 'Loudness-matched on or off'],
+    ['blind', 'T', 'Compare blind: before, after, slots, orders'],
     ['key', 'G', 'Listen to key'],
     ['solo lane', 'O', 'Solo lane, for listening only'],
   ]),

@@ -78,6 +78,9 @@ export class Workspace {
   /** What is proposed after an import, until it is answered. */
   imported = $state.raw<ImportView | null>(null);
 
+  /** Whether the blind comparison of what is chosen is open. */
+  blindOpen = $state(false);
+
   /** As the server last stored. */
   private stored: Version | null = null;
   private readonly queue: EditQueue = new EditQueue(

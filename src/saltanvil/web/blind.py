@@ -1,0 +1,99 @@
+"""Routes of the blind comparison: it runs here, and the page is told what stood behind the letters when it is over."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, HTTPException, Query, Request
+from fastapi.responses import PlainTextResponse
+from pydantic import BaseModel, Field
+
+from saltanvil.engine.time import session_frames
+from saltanvil.session.document import NotFound
+from saltanvil.studies.blind import BlindResult, Comparison, csv_of, label_of, scope_label, soundings
+from saltanvil.web.comparing import Blind, BlindQuestion, BlindView
+from saltanvil.web.services import Asked, Number, Served, Services, answered
+
+router = APIRouter(prefix="/api/sessions/{session_id}/blind", tags=["blind comparison"])
+
+Tab = Annotated[str, Query(min_length=1, max_length=64)]
+
+
+class BlindAnswer(BaseModel):
+    tab: str = Field(min_length=1, max_length=64)
+    letter: str = Field(max_length=2)
+
+
+@router.post("")
+async def start_blind(services: Served, request: Request, session_id: Number, asked: BlindQuestion) -> BlindView | None:
+    """Measure the candidates and begin. Answers null if the same tab has asked again meanwhile."""
+    question = services.ask(asked.tab, "blind")
+    return await answered(services, request, question, services.studies, started, session_id, asked)
+
+
+def started(services: Services, asking: Asked, session_id: int, asked: BlindQuestion) -> BlindView:
+    session = services.sessions.version(session_id).session
+    media = services.media.at_rate(session.rate_hz)
+    labels = [label_of(session, asked.of, asked.id, candidate) for candidate in asked.candidates]
+    if len(set(labels)) != len(labels):
+        raise HTTPException(422, "two candidates are the same; choose others")
+    comparison = Comparison(asked.mode, len(labels), asked.rounds)
+    start = round(asked.start_s * session.rate_hz)
+    stop = min(round(asked.end_s * session.rate_hz), session_frames(session, media))
+    if stop - start < session.rate_hz // 50:
+        raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
+    candidates = soundings(
+        session, asked.of, asked.id, asked.candidates, media, start, stop, asking.superseded, services.pool, asking.progress
+    )
+    blind = Blind(session_id, comparison, candidates, asked, scope_label(session, asked.of, asked.id), labels)
+    services.blinds.start(asked.tab, blind)
+    services.cover(asked.tab, blind)
+    return blind.view()
+
+
+def under_way(services: Services, tab: str, session_id: int) -> Blind:
+    blind = services.blinds.of(tab, session_id)
+    if blind is None:
+        raise NotFound("no blind comparison is under way here; start one")
+    return blind
+
+
+@router.post("/answer")
+def answer_blind(services: Served, session_id: Number, asked: BlindAnswer) -> BlindView:
+    """The answer of a round. With the last one comes the result."""
+    blind = under_way(services, asked.tab, session_id)
+    blind.comparison.answer(asked.letter)
+    if not blind.comparison.done:
+        services.cover(asked.tab, blind)  # the next round begins with its first letter
+        return blind.view()
+    return ended(services, asked.tab, blind)
+
+
+@router.delete("")
+def end_blind(services: Served, session_id: Number, tab: Tab) -> BlindView:
+    """Break off; what was answered so far is kept."""
+    return ended(services, tab, under_way(services, tab, session_id))
+
+
+def ended(services: Services, tab: str, blind: Blind) -> BlindView:
+    result = blind.result()
+    if result.rounds:
+        result = services.comparisons.add(blind.session_id, result)
+    services.blinds.end(tab)
+    services.cover(tab, None)
+    return blind.view(result)
+
+
+@router.get("")
+def blind_results(services: Served, session_id: Number) -> list[BlindResult]:
+    """What was compared in this session, the newest first."""
+    services.sessions.version(session_id)
+    return services.comparisons.listed(session_id)
+
+
+@router.get("/csv", response_class=PlainTextResponse)
+def blind_csv(services: Served, session_id: Number) -> PlainTextResponse:
+    """The same as a table."""
+    services.sessions.version(session_id)
+    text = csv_of(services.comparisons.listed(session_id))
+    return PlainTextResponse(
+        text, media_type="text/csv", headers={"content-disposition": 'attachment; filename="comparisons.csv"'}
+    )
