@@ -147,6 +147,19 @@ def build_parser() -> argparse.ArgumentParser:
     how.add_argument("--csv", action="store_true", help="the table")
     bench.set_defaults(run=run_bench)
 
+    aim = commands.add_parser("aim", help="find the setting of a step by which a file reaches a figure")
+    aim.add_argument("input", type=Path, metavar="IN")
+    aim.add_argument("--path", type=Path, required=True, metavar="PATH.json", help="as for process")
+    aim.add_argument("--step", type=int, required=True, metavar="N", help="which step of the path, from 1")
+    aim.add_argument("--figure", required=True, help="what is asked for; `saltanvil steps --json` lists the aims of every step")
+    aim.add_argument("--target", type=float, required=True)
+    aim.add_argument("--setting", default=None, help="which setting reaches it (the usual one)")
+    aim.add_argument("--key", type=Path, default=None, metavar="KEYFILE", help="as for process")
+    aim.add_argument("--tempo", type=float, default=120.0, metavar="BPM")
+    aim.add_argument("--json", action="store_true")
+    aim.add_argument("-o", "--output", type=Path, default=None, metavar="OUT.json", help="write the path with the setting there")
+    aim.set_defaults(run=run_aim)
+
     steps = commands.add_parser("steps", help="every processor with its settings")
     steps.add_argument("--json", action="store_true")
     steps.set_defaults(run=run_steps)
@@ -455,6 +468,40 @@ def run_bench(request: argparse.Namespace) -> None:
     else:
         for figure in result.figures:
             print(f"{figure.label:<40}{'--' if figure.value is None else f'{figure.value:10.2f}'} {figure.unit}")
+
+
+def run_aim(request: argparse.Namespace) -> None:
+    from saltanvil.engine.cache import SegmentCache
+    from saltanvil.engine.path_runner import session_around
+    from saltanvil.media.stream import FileMedia, FileSound
+    from saltanvil.session.apply import apply
+    from saltanvil.session.edits import Set
+    from saltanvil.session.settings import Moved
+    from saltanvil.studies.aim import Question, aimed
+    from saltanvil.studies.match import settled
+
+    check_tempo(request.tempo)
+    path = path_from(request.path)
+    if not 1 <= request.step <= len(path.steps):
+        raise Refused(f"{request.path}: there is no step {request.step}; the path has {len(path.steps)}, counted from 1")
+    sound = FileSound(existing(request.input), None)
+    keys = [] if request.key is None else [FileSound(existing(request.key), sound.rate)]
+    media = FileMedia(sound, *keys)
+    with refusing():
+        session = settled(session_around(path, sound.rate, request.tempo, bool(keys)), media)
+        step_id = path.steps[request.step - 1].id
+        question = Question("step", step_id, request.figure, request.target, request.setting)
+        answer = aimed(session, question, media, SegmentCache(), 0, sound.frames)
+    if request.json:
+        print(json.dumps(vars(answer), indent=1))
+    elif answer.reached:
+        print(answer.text)
+    if not answer.reached:
+        raise Refused(answer.text)
+    if request.output is not None:
+        moved = Moved(of="step", id=step_id, name=answer.setting, value=answer.value)
+        written = apply(session, Set(values=[moved]))[0].strip("sound").path
+        request.output.write_text(json.dumps(written.model_dump(mode="json"), indent=1) + "\n")
 
 
 def run_steps(request: argparse.Namespace) -> None:

@@ -182,7 +182,7 @@ def test_the_history_names_edits_goes_back_and_fills_a_slot(page):
     page.wait_for_selector("text=Undone: Snare compressor: slot 2")
 
 
-# ---- contrast -----------------------------------------------------------------------------------------------------------------
+# ---- contrast --------------------------------------------------------------------------------------------------------
 
 
 def shown_figure(page, name):
@@ -257,7 +257,7 @@ def test_contrast_by_keys_several_strips_in_one_table_and_its_files(page):
     assert len(json.loads(told.value.path().read_text())["rows"]) == 2
 
 
-# ---- blind comparison ------------------------------------------------------------------------------------------------------------
+# ---- blind comparison ------------------------------------------------------------------------------------------------
 
 
 def test_a_blind_test_of_five_rounds_by_keys_alone(page):

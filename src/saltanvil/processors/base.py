@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict
 from saltanvil.dsp.envelope import clean, needs_cleaning
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.state import Stateful
+from saltanvil.processors.aims import Aim
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 
 Audio = NDArray[np.float32]
@@ -67,6 +68,8 @@ class Processor(Stateful, ABC):
     #: Pictures of the editor, the first two of them shown at first.
     pictures: ClassVar[tuple[str, ...]] = ("bite", "spectrum")
     starts: ClassVar[tuple[Start, ...]] = ()
+    #: Figures that can be asked for, with the settings that reach them.
+    aims: ClassVar[tuple[Aim, ...]] = ()
     #: The settings that stand for all where several of the kind are shown side by side.
     main: ClassVar[tuple[str, ...]] = ()
     #: Whether a detector listens, so that its key can be heard.

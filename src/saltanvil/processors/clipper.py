@@ -12,6 +12,7 @@ from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, whole
 from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_filters
 from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames, time_constant
+from saltanvil.processors.aims import Aim, gr_max, level_aims, louder_aim, peak_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Fact
@@ -166,6 +167,12 @@ class Clipper(Processor):
     pictures = ("wave", "curve", "bite", "spectrum")
     listens = True
     starts = STARTS
+    aims = (
+        peak_aim("ceiling_db", "drive_db"),
+        Aim("gr_max_db", "GR, max", "dB", gr_max, ("ceiling_db", "drive_db"), 6.0, 0.1, 36.0),
+        louder_aim("drive_db", "output_db", "ceiling_db"),
+        *level_aims("output_db", "drive_db"),
+    )
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

@@ -11,6 +11,7 @@ from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.hits import hits_not_released
 from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.aims import gr_aims, level_aims, louder_aim, peak_aim
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
 from saltanvil.processors.colour import CHARACTERS, CHARACTERS_HELP, SINE, Colour, Finish, Oversampling, Stage, peaks_db
 from saltanvil.processors.descriptor import choice, rule
@@ -203,6 +204,12 @@ class Compressor(KeyedProcessor):
     level_line = "threshold_db"
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
+    aims = (
+        *gr_aims("threshold_db", "ratio"),
+        *level_aims("makeup_db"),
+        louder_aim("makeup_db"),
+        peak_aim("threshold_db", "ratio"),
+    )
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

@@ -11,6 +11,7 @@ from saltanvil.dsp.detector import GIVEN, detector_memory
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.aims import gr_aims
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, hertz
 from saltanvil.processors.compressor import MIN_KNEE_DB
 from saltanvil.processors.descriptor import choice, rule
@@ -189,6 +190,7 @@ class Deesser(Processor):
     listens = True
     keyed = True
     starts = STARTS
+    aims = gr_aims("threshold_db", "ratio", target=6.0)
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

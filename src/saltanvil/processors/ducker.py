@@ -11,6 +11,7 @@ from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.aims import Aim, gr_max
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, lookahead_ring
@@ -131,6 +132,7 @@ class Ducker(KeyedProcessor):
     pictures = ("bite", "curve", "spectrum")
     main = ("threshold_db", "depth_db", "attack_ms", "hold_ms", "decay_ms")
     starts = STARTS
+    aims = (Aim("depth_db", "Depth, max", "dB", gr_max, ("depth_db", "threshold_db"), 6.0, 0.1, 60.0),)
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

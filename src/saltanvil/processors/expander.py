@@ -2,9 +2,10 @@
 
 from typing import Any, ClassVar
 
+from saltanvil.processors.aims import gr_aims
 from saltanvil.processors.base import Start
 from saltanvil.processors.descriptor import rule
-from saltanvil.processors.gate import GatingProcessor, GatingSettings
+from saltanvil.processors.gate import GATING_AIMS, GatingProcessor, GatingSettings
 
 
 class ExpanderSettings(GatingSettings):
@@ -105,3 +106,4 @@ class Expander(GatingProcessor):
     settings_model: ClassVar[Any] = ExpanderSettings
     main = ("threshold_db", "ratio", "range_db", "attack_ms", "release_ms")
     starts = STARTS
+    aims = (*GATING_AIMS, *gr_aims("ratio", "range_db", target=12.0)[:1])

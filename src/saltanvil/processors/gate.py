@@ -13,6 +13,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, time_constant
 from saltanvil.measure.hits import hits_begun_late
 from saltanvil.measure.reduction import WORKING_DB
+from saltanvil.processors.aims import Aim
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
@@ -77,6 +78,22 @@ class GateSettings(GatingSettings):
     pass
 
 
+def openings(seen: Evidence) -> float:
+    """How often it opens, a second."""
+    return float(seen.rows["openings"].sum()) * seen.rate / float(seen.before.shape[1])
+
+
+def open_share(seen: Evidence) -> float:
+    """Share of the time it is open or holds, in per cent."""
+    return 100.0 * float((seen.rows["gate_state"] >= dsp.HOLDING).mean())
+
+
+GATING_AIMS = (
+    Aim("openings", "Openings", "a second", openings, ("threshold_db", "hold_ms"), 2.0, 0.05, 20.0, counted=True),
+    Aim("closed_share", "Closed", "%", lambda seen: 100.0 - open_share(seen), ("threshold_db",), 60.0, 1.0, 99.0, tolerance=0.5),
+)
+
+
 class GatingProcessor(KeyedProcessor):
     """The runtime of gate and expander."""
 
@@ -92,8 +109,8 @@ class GatingProcessor(KeyedProcessor):
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         return [
-            Fact("openings", "Openings", float(seen.rows["openings"].sum()) * seen.rate / seen.before.shape[1], "a second"),
-            Fact("open_share", "Open or hold", 100.0 * float((seen.rows["gate_state"] >= dsp.HOLDING).mean()), "%"),
+            Fact("openings", "Openings", openings(seen), "a second"),
+            Fact("open_share", "Open or hold", open_share(seen), "%"),
         ]
 
     @classmethod
@@ -243,3 +260,4 @@ class Gate(GatingProcessor):
     settings_model: ClassVar[Any] = GateSettings
     main = ("threshold_db", "range_db", "attack_ms", "hold_ms", "release_ms")
     starts = STARTS
+    aims = GATING_AIMS

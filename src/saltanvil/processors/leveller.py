@@ -11,6 +11,7 @@ from saltanvil.dsp import level as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.loudness import k_weighting
 from saltanvil.dsp.units import time_constant
+from saltanvil.processors.aims import Aim, level_aims, range_after
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.detectors import KeyedProcessor, KeyedSettings, KeyFilter
@@ -113,6 +114,10 @@ class Leveller(KeyedProcessor):
     main = ("target_db", "range_db", "speed_s")
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
+    aims = (
+        Aim("range_lu", "Loudness range", "LU", range_after, ("range_db",), 4.0, 0.1, 30.0),
+        *level_aims("target_db")[:1],
+    )
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

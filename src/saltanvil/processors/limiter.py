@@ -10,6 +10,7 @@ from saltanvil.dsp.detector import detector_memory, longest_groups
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, TRUE_PEAK_ROOM, true_peak_filters
 from saltanvil.dsp.units import ms_to_frames, time_constant
+from saltanvil.processors.aims import Aim, gr_max, level_aims, louder_aim, peak_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Fact, Hint
@@ -145,6 +146,12 @@ class Limiter(Processor):
     main = ("ceiling_db", "gain_db", "release_ms")
     pictures = ("bite", "wave", "curve", "spectrum")
     starts = STARTS
+    aims = (
+        Aim("gr_max_db", "GR, max", "dB", gr_max, ("gain_db", "ceiling_db"), 2.0, 0.1, 36.0),
+        peak_aim("ceiling_db", target=3.0),
+        louder_aim("gain_db", target=3.0),
+        *level_aims("gain_db", loudness=-14.0, peak=-1.0),
+    )
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

@@ -9,6 +9,7 @@ from saltanvil.dsp.units import db_to_gain
 from saltanvil.measure import speaker
 from saltanvil.measure.distortion import UNHEARD_DB, coloured_db
 from saltanvil.measure.figures import match_db
+from saltanvil.processors.aims import Aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start
 from saltanvil.processors.descriptor import rule
 from saltanvil.processors.evidence import Evidence, Fact, Hint
@@ -111,6 +112,16 @@ STARTS = (
 )
 
 
+def harmonics(seen: Evidence) -> float:
+    """Level of what was added, against the signal, in dB."""
+    return coloured_db(seen.before, seen.after)
+
+
+def small_louder(seen: Evidence) -> float:
+    """How much louder it is on a small speaker, in LU."""
+    return speaker.louder_lu(seen.before, seen.after, seen.rate)
+
+
 class LowEnd(Processor):
     """Generates harmonics of low pitches and adds them to the dry sound.
 
@@ -135,6 +146,10 @@ class LowEnd(Processor):
     listens = True
     reduces = False
     starts = STARTS
+    aims = (
+        Aim("coloured_db", "Harmonics re signal", "dB", harmonics, ("amount_db",), -20.0, -100.0, 6.0),
+        Aim("small_louder_lu", "On a small speaker", "LU", small_louder, ("amount_db",), 3.0, 0.1, 24.0),
+    )
 
     @classmethod
     def summary(cls, settings: Settings) -> str:
@@ -144,8 +159,8 @@ class LowEnd(Processor):
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         return [
-            Fact("coloured_db", "Harmonics re signal", coloured_db(seen.before, seen.after), "dB"),
-            Fact("small_louder_lu", "On a small speaker", speaker.louder_lu(seen.before, seen.after, seen.rate), "LU"),
+            Fact("coloured_db", "Harmonics re signal", harmonics(seen), "dB"),
+            Fact("small_louder_lu", "On a small speaker", small_louder(seen), "LU"),
             Fact("full_louder_lu", "On the full range", match_db(seen.before, seen.after, seen.rate), "LU"),
         ]
 

@@ -4,6 +4,7 @@ from typing import Any
 
 from pydantic import BaseModel
 
+from saltanvil.processors.aims import Aim, LevelAim
 from saltanvil.processors.base import Processor
 from saltanvil.processors.descriptor import Descriptor, SettingValue, descriptors_of
 
@@ -16,11 +17,29 @@ class StartReference(BaseModel):
     settings: dict[str, SettingValue]
 
 
+class AimReference(BaseModel):
+    """A figure that can be asked for, the settings that reach it, the usual one first, and a usual target."""
+
+    name: str
+    label: str
+    unit: str
+    settings: list[str]
+    target: float
+    low: float
+    high: float
+
+
+def aim_reference(aim: Aim | LevelAim) -> AimReference:
+    return AimReference(
+        name=aim.name, label=aim.label, unit=aim.unit, settings=list(aim.settings), target=aim.target, low=aim.low, high=aim.high
+    )
+
+
 class ProcessorReference(BaseModel):
     """aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether it has
     a detector; keyed: whether that may listen to another sound, needs_key: whether it must; main: the settings that stand for all
-    where several are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line:
-    the setting drawn across the level picture; settings_schema: JSON schema of its settings."""
+    where several are shown side by side; aims: what can be asked of it; shows_gate: whether its plate shows the state of its gate
+    while it plays; level_line: the setting drawn across the level picture; settings_schema: JSON schema of its settings."""
 
     kind: str
     label: str
@@ -35,6 +54,7 @@ class ProcessorReference(BaseModel):
     level_line: str | None
     main: list[str]
     starts: list[StartReference]
+    aims: list[AimReference]
     settings: list[Descriptor]
     settings_schema: dict[str, Any]
 
@@ -47,6 +67,7 @@ def reference_of(processor: type[Processor]) -> ProcessorReference:
         needs_key=processor.needs_key, shows_gate=processor.shows_gate, level_line=processor.level_line,
         main=list(processor.main),
         starts=[StartReference(name=start.name, listen=start.listen, settings=start.settings) for start in processor.starts],
+        aims=[aim_reference(aim) for aim in processor.aims],
         settings=list(descriptors_of(processor.settings_model).values()),
         settings_schema=processor.settings_model.model_json_schema(),
     )  # fmt: skip

@@ -11,6 +11,7 @@ from saltanvil.dsp import saturate as dsp
 from saltanvil.dsp.units import db_to_gain, gain_to_db
 from saltanvil.measure.distortion import UNHEARD_DB, coloured_db
 from saltanvil.measure.figures import match_db
+from saltanvil.processors.aims import Aim, peak_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, number
 from saltanvil.processors.colour import CHARACTERS_HELP, SINE, CharacterName, Colour, Finish, Oversampling, Stage, peaks_db
 from saltanvil.processors.descriptor import choice, rule
@@ -191,6 +192,11 @@ STARTS = (
 )  # fmt: skip
 
 
+def harmonics(seen: Evidence) -> float:
+    """Level of what was added, against the signal, in dB."""
+    return coloured_db(seen.before, seen.after)
+
+
 class Saturator(Processor):
     """Adds harmonics: even or odd, with the manners of tape, a tube, a transformer, or none.
 
@@ -212,6 +218,10 @@ class Saturator(Processor):
     main = ("drive_db", "balance", "mix")
     pictures = ("curve", "spectrum", "bite")
     starts = STARTS
+    aims = (
+        Aim("coloured_db", "Harmonics re signal", "dB", harmonics, ("drive_db", "mix"), -30.0, -100.0, 6.0),
+        peak_aim("drive_db", target=2.0),
+    )
     matched = True
 
     @classmethod
@@ -221,7 +231,7 @@ class Saturator(Processor):
 
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
-        return [Fact("coloured_db", "Harmonics re signal", coloured_db(seen.before, seen.after), "dB")]
+        return [Fact("coloured_db", "Harmonics re signal", harmonics(seen), "dB")]
 
     @classmethod
     def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:

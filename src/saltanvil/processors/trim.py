@@ -5,6 +5,7 @@ import numpy as np
 from saltanvil.dsp import mix
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
+from saltanvil.processors.aims import level_aims
 from saltanvil.processors.base import Audio, Context, Processor, Settings, signed
 from saltanvil.processors.descriptor import choice, rule
 
@@ -24,6 +25,7 @@ class Trim(Processor):
     """
 
     kind = "trim"
+    aims = level_aims("gain_db")
     label = "Trim"
     aliases = ("gain", "volume", "level")
     settings_model = TrimSettings

@@ -72,9 +72,18 @@ def moved_words(moved: Moved, before: Session, after: Session) -> str:
     old, new = worded(was, described), worded(moved.value, described)
     if isinstance(moved.value, list):
         return f"{owner}: {described.label} changed"
-    shown = described.unit and not isinstance(moved.value, str | bool)
-    unit = f"{'' if described.unit == ':1' else ' '}{described.unit}" if shown else ""
-    return f"{owner}: {described.label} {old} to {new}{unit}".strip()
+    return f"{owner}: {described.label} {old} to {new}{unit_of(moved.value, described)}".strip()
+
+
+def unit_of(held: SettingValue, described: Descriptor) -> str:
+    """What stands behind a value, with the space before it."""
+    shown = described.unit and not isinstance(held, str | bool)
+    return f"{'' if described.unit == ':1' else ' '}{described.unit}" if shown else ""
+
+
+def with_unit(held: SettingValue, described: Descriptor) -> str:
+    """`-18 dB`, `4:1`, `35 %`, `on`."""
+    return f"{worded(held, described)}{unit_of(held, described)}"
 
 
 def worded(held: SettingValue, described: Descriptor) -> str:

@@ -22,7 +22,7 @@ from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.processors import processor_named
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Lane, Session, SlotNumber, Step, Strip
+from saltanvil.session.document import Session, SlotNumber, Step, Strip
 from saltanvil.session.edits import EditRefused, MoveStep, Set
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of, with_slot
@@ -208,15 +208,6 @@ def label_of(session: Session, of: SlotOwner, name: str, candidate: Candidate) -
             return f"Swapped with {processor_named(neighbour(session, name)[0].kind).label}"
         case what:
             return what.capitalize()
-
-
-def scope_label(session: Session, of: SlotOwner, name: str) -> str:
-    """What is compared, by name."""
-    owner = owner_of(session, of, name)
-    if isinstance(owner, Strip):
-        return owner.name
-    strip = session.strip(strip_of(session, of, name)).name
-    return f"{strip}: {owner.name if isinstance(owner, Lane) else processor_named(owner.kind).label}"
 
 
 @dataclass(frozen=True)

@@ -34,13 +34,7 @@ def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | No
 
     key: the name of the outside key; silent: why nothing of the strip is heard, as far as the document says it.
     """
-    result = whole.result
-    seen = Evidence(
-        before=result.before, after=result.after, rate=session.rate_hz, figures_before=whole.figures_before,
-        figures_after=whole.figures_after,
-        reduction=reduction_of(whole.reduction_db) if len(whole.reduction_db) else None, reduction_db=result.reduction_db,
-        detector_db=result.detector_db, rows=result.rows, key=key, key_peak_db=result.key_peak_db,
-    )  # fmt: skip
+    seen = evidence_of(whole, session.rate_hz, key)
     settings = None if step is None else resolve(session, step)
     matched_db, refused = matched(whole)
     return Ledger(
@@ -52,6 +46,17 @@ def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | No
         [] if step is None or settings is None else facts_of(seen, step, settings),
         hints_of(seen, step, settings, silent),
     )
+
+
+def evidence_of(whole: Passage, rate: int, key: str | None = None) -> Evidence:
+    """What was seen of a scope, for its processor's facts, hints and aims."""
+    result = whole.result
+    return Evidence(
+        before=result.before, after=result.after, rate=rate, figures_before=whole.figures_before,
+        figures_after=whole.figures_after,
+        reduction=reduction_of(whole.reduction_db) if len(whole.reduction_db) else None, reduction_db=result.reduction_db,
+        detector_db=result.detector_db, rows=result.rows, key=key, key_peak_db=result.key_peak_db,
+    )  # fmt: skip
 
 
 def matched(whole: Passage) -> tuple[float, str | None]:

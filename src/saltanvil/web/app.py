@@ -6,7 +6,7 @@ import sys
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
@@ -15,8 +15,9 @@ from fastapi.staticfiles import StaticFiles
 from starlette.middleware import Middleware
 
 from saltanvil.processors import REGISTRY
+from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS
 from saltanvil.processors.descriptor import Descriptor
-from saltanvil.processors.reference import ProcessorReference, reference_of
+from saltanvil.processors.reference import AimReference, ProcessorReference, aim_reference, reference_of
 from saltanvil.session.document import NotFound
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import Unreadable
@@ -74,6 +75,11 @@ def create_app(
     def list_settings() -> dict[Owner, list[Descriptor]]:
         """The settings of what is no processor: strips, lanes, sends, keys, steps and the session itself."""
         return {owner: list(described.values()) for owner, described in PART_DESCRIPTORS.items()}
+
+    @app.get("/api/aims", tags=["processors"])
+    def list_aims() -> dict[Literal["strip", "lane"], list[AimReference]]:
+        """What can be asked of what is no processor: the levels at which strips and lanes leave."""
+        return {"strip": [aim_reference(aim) for aim in STRIP_AIMS], "lane": [aim_reference(aim) for aim in LANE_AIMS]}
 
     @app.exception_handler(NotFound)
     async def missing(request: Request, error: NotFound) -> JSONResponse:

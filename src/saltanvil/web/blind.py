@@ -8,7 +8,8 @@ from pydantic import BaseModel, Field
 
 from saltanvil.engine.time import session_frames
 from saltanvil.session.document import NotFound
-from saltanvil.studies.blind import BlindResult, Comparison, csv_of, label_of, scope_label, soundings
+from saltanvil.session.wording import scope_name
+from saltanvil.studies.blind import BlindResult, Comparison, csv_of, label_of, soundings
 from saltanvil.web.comparing import Blind, BlindQuestion, BlindView
 from saltanvil.web.services import Asked, Number, Served, Services, answered
 
@@ -43,7 +44,7 @@ def started(services: Services, asking: Asked, session_id: int, asked: BlindQues
     candidates = soundings(
         session, asked.of, asked.id, asked.candidates, media, start, stop, asking.superseded, services.pool, asking.progress
     )
-    blind = Blind(session_id, comparison, candidates, asked, scope_label(session, asked.of, asked.id), labels)
+    blind = Blind(session_id, comparison, candidates, asked, scope_name(session, asked.of, asked.id), labels)
     services.blinds.start(asked.tab, blind)
     services.cover(asked.tab, blind)
     return blind.view()

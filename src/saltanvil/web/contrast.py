@@ -10,8 +10,8 @@ from pydantic import BaseModel, Field
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
-from saltanvil.processors import processor_named
 from saltanvil.session.document import Id, Session
+from saltanvil.session.wording import scope_name
 from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
 from saltanvil.studies.passage import window_frames
 from saltanvil.web.services import Asked, Number, Served, Services, answered
@@ -91,13 +91,12 @@ def contrast_answer(services: Services, asking: Asked, session_id: int, asked: C
         )  # fmt: skip
         if rows:
             contrast = replace(contrast, times_s=[], before_lufs=[], after_lufs=[])
-        rows.append(ContrastRow(scope=scope, name=scope_name(session, scope), contrast=contrast))
+        rows.append(ContrastRow(scope=scope, name=name_of(session, scope), contrast=contrast))
     return ContrastAnswer(revision=version.revision, length_s=frames / rate, wish_lu=session.keep_contrast_lu, rows=rows)
 
 
-def scope_name(session: Session, scope: ContrastScope) -> str:
-    """A scope by its strip and what of it it is."""
-    strip = session.strip(scope.strip_id)
+def name_of(session: Session, scope: ContrastScope) -> str:
+    """What a scope is called."""
     if scope.step_id is not None:
-        return f"{strip.name}: {processor_named(session.step(scope.step_id).step.kind).label}"
-    return f"{strip.name}: {session.lane(scope.lane_id)[2].name}" if scope.lane_id is not None else strip.name
+        return scope_name(session, "step", scope.step_id)
+    return scope_name(session, "strip", scope.strip_id) if scope.lane_id is None else scope_name(session, "lane", scope.lane_id)

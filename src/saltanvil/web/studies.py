@@ -16,10 +16,11 @@ from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.processors.evidence import Hint
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.document import Step, Strip
+from saltanvil.session.document import Id, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner
+from saltanvil.studies.aim import Answer, Question, aimed
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.make_up import make_up_level_db
@@ -132,7 +133,7 @@ class SlotsAnswer(BaseModel):
     slots: list[SlotLoudness]
 
 
-class AimAnswer(BaseModel):
+class LaneLevelAnswer(BaseModel):
     """The level at which a lane leaves as loud as it enters."""
 
     revision: int
@@ -161,7 +162,11 @@ class Questioned:
     """A question about a passage of a session, checked."""
 
     def __init__(
-        self, services: Services, asked: Asked, session_id: int, passage: PassageQuestion | OrderQuestion | SlotsQuestion
+        self,
+        services: Services,
+        asked: Asked,
+        session_id: int,
+        passage: "PassageQuestion | OrderQuestion | SlotsQuestion | AimQuestion",
     ) -> None:
         self.services, self._asked = services, asked
         self.version = services.sessions.version(session_id)
@@ -328,17 +333,54 @@ def slots_answer(services: Services, asking: Asked, session_id: int, asked: Slot
 
 
 @router.post("/give-back")
-async def study_give_back(services: Served, request: Request, session_id: Number, asked: PassageQuestion) -> AimAnswer | None:
-    """The aim of equal loudness for a lane. Answers null if the same tab has asked again meanwhile."""
+async def study_give_back(
+    services: Served, request: Request, session_id: Number, asked: PassageQuestion
+) -> LaneLevelAnswer | None:
+    """The level of a lane that holds its loudness. Answers null if the same tab has asked again meanwhile."""
     question = services.ask(asked.tab, "give back", asked.number)
     return await answered(services, request, question, services.studies, give_back_answer, session_id, asked)
 
 
-def give_back_answer(services: Services, asking: Asked, session_id: int, asked: PassageQuestion) -> AimAnswer:
+def give_back_answer(services: Services, asking: Asked, session_id: int, asked: PassageQuestion) -> LaneLevelAnswer:
     question = Questioned(services, asking, session_id, asked)
     _, _, lane = question.session.lane(asked.lane_id or "")
     level_db = make_up_level_db(question.measured(scope_of(asked)), lane.level_db)
-    return AimAnswer(revision=question.version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
+    return LaneLevelAnswer(revision=question.version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
+
+
+class AimQuestion(BaseModel):
+    """A figure of a step, a lane or a strip over a passage, and the target; setting: what reaches it, the usual one if None."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    number: Asking = None
+    of: SlotOwner
+    id: Id
+    figure: str = Field(max_length=64)
+    setting: str | None = Field(default=None, max_length=64)
+    target: float = Field(ge=-1000.0, le=1000.0)
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+
+
+class AimAnswer(BaseModel):
+    revision: int
+    answer: Answer
+
+
+@router.post("/aim")
+async def study_aim(services: Served, request: Request, session_id: Number, asked: AimQuestion) -> AimAnswer | None:
+    """The setting that reaches a figure; nothing is edited. Answers null if the same tab has asked again meanwhile."""
+    question = services.ask(asked.tab, "aim", asked.number)
+    return await answered(services, request, question, services.studies, aim_answer, session_id, asked)
+
+
+def aim_answer(services: Services, asking: Asked, session_id: int, asked: AimQuestion) -> AimAnswer:
+    question = Questioned(services, asking, session_id, asked)
+    answer = aimed(
+        question.session, Question(asked.of, asked.id, asked.figure, asked.target, asked.setting), question.media, services.cache,
+        question.start, question.stop, asking.superseded, services.pool, asking.progress,
+    )  # fmt: skip
+    return AimAnswer(revision=question.version.revision, answer=answer)
 
 
 class Progress(BaseModel):

@@ -78,6 +78,8 @@ export type ContrastScope = Schemas['ContrastScope'];
 export type Contrast = Schemas['Contrast'];
 export type SectionContrast = Schemas['SectionContrast'];
 
+/** A figure that can be asked for. */
+export type Aim = Schemas['AimReference'];
 /** A blind comparison under way, and what came of one. */
 export type BlindView = Schemas['BlindView'];
 export type BlindResult = Schemas['BlindResult'];
@@ -169,6 +171,9 @@ export const api = {
     ask<ContrastAnswer | null>('POST', `${session(id)}/studies/contrast`, question, signal),
   contrastCsv: (id: number, question: Schemas['ContrastQuestion']) =>
     ask<string>('POST', `${session(id)}/studies/contrast/csv`, question),
+  aims: () => ask<Record<'strip' | 'lane', Aim[]>>('GET', '/api/aims'),
+  studyAim: (id: number, question: Schemas['AimQuestion'], signal: AbortSignal) =>
+    ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/aim`, question, signal),
   startBlind: (id: number, question: Schemas['BlindQuestion']) =>
     ask<BlindView | null>('POST', `${session(id)}/blind`, question),
   answerBlind: (id: number, tab: string, letter: string) =>
@@ -177,7 +182,7 @@ export const api = {
     ask<BlindView>('DELETE', `${session(id)}/blind?tab=${encodeURIComponent(tab)}`),
   blindResults: (id: number) => ask<BlindResult[]>('GET', `${session(id)}/blind`),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
-    ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
+    ask<Schemas['LaneLevelAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
   bench: (id: number, question: BenchQuestion) =>
     ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question),
   /** How far the answer to a question of this tab is, from 0 to 1. */

@@ -571,9 +571,29 @@ export interface paths {
     put?: never;
     /**
      * Study Give Back
-     * @description The aim of equal loudness for a lane. Answers null if the same tab has asked again meanwhile.
+     * @description The level of a lane that holds its loudness. Answers null if the same tab has asked again meanwhile.
      */
     post: operations["study_give_back_api_sessions__session_id__studies_give_back_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/studies/aim": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Aim
+     * @description The setting that reaches a figure; nothing is edited. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_aim_api_sessions__session_id__studies_aim_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -982,6 +1002,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/aims": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * List Aims
+     * @description What can be asked of what is no processor: the levels at which strips and lanes leave.
+     */
+    get: operations["list_aims_api_aims_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1119,15 +1159,77 @@ export interface components {
       /** Lanes */
       lanes?: string[];
     };
-    /**
-     * AimAnswer
-     * @description The level at which a lane leaves as loud as it enters.
-     */
+    /** AimAnswer */
     AimAnswer: {
       /** Revision */
       revision: number;
-      /** Level Db */
-      level_db: number;
+      answer: components["schemas"]["Answer"];
+    };
+    /**
+     * AimQuestion
+     * @description A figure of a step, a lane or a strip over a passage, and the target; setting: what reaches it, the usual one if None.
+     */
+    AimQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      /** Figure */
+      figure: string;
+      /** Setting */
+      setting?: string | null;
+      /** Target */
+      target: number;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+    };
+    /**
+     * AimReference
+     * @description A figure that can be asked for, the settings that reach it, the usual one first, and a usual target.
+     */
+    AimReference: {
+      /** Name */
+      name: string;
+      /** Label */
+      label: string;
+      /** Unit */
+      unit: string;
+      /** Settings */
+      settings: string[];
+      /** Target */
+      target: number;
+      /** Low */
+      low: number;
+      /** High */
+      high: number;
+    };
+    /**
+     * Answer
+     * @description reached: whether the target is. setting, value: where, or how near one gets; figure: what is measured there, None where
+     *     nothing can be. renders: of the passage. text: the answer in a sentence, with the reason where it is not reached.
+     */
+    Answer: {
+      /** Reached */
+      reached: boolean;
+      /** Setting */
+      setting: string;
+      /** Value */
+      value: number;
+      /** Figure */
+      figure: number | null;
+      /** Renders */
+      renders: number;
+      /** Text */
+      text: string;
     };
     /**
      * Bands
@@ -2087,6 +2189,16 @@ export interface components {
       gain_db: number[];
     };
     /**
+     * LaneLevelAnswer
+     * @description The level at which a lane leaves as loud as it enters.
+     */
+    LaneLevelAnswer: {
+      /** Revision */
+      revision: number;
+      /** Level Db */
+      level_db: number;
+    };
+    /**
      * LanesToBuses
      * @description Send each lane to a bus of its own, which feeds what the strip feeds, instead of summing them.
      */
@@ -2599,8 +2711,8 @@ export interface components {
      * ProcessorReference
      * @description aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether it has
      *     a detector; keyed: whether that may listen to another sound, needs_key: whether it must; main: the settings that stand for all
-     *     where several are shown side by side; shows_gate: whether its plate shows the state of its gate while it plays; level_line:
-     *     the setting drawn across the level picture; settings_schema: JSON schema of its settings.
+     *     where several are shown side by side; aims: what can be asked of it; shows_gate: whether its plate shows the state of its gate
+     *     while it plays; level_line: the setting drawn across the level picture; settings_schema: JSON schema of its settings.
      */
     ProcessorReference: {
       /** Kind */
@@ -2629,6 +2741,8 @@ export interface components {
       main: string[];
       /** Starts */
       starts: components["schemas"]["StartReference"][];
+      /** Aims */
+      aims: components["schemas"]["AimReference"][];
       /** Settings */
       settings: components["schemas"]["Descriptor"][];
       /** Settings Schema */
@@ -6724,6 +6838,86 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
+          "application/json": components["schemas"]["LaneLevelAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  study_aim_api_sessions__session_id__studies_aim_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["AimQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
           "application/json": components["schemas"]["AimAnswer"] | null;
         };
       };
@@ -8613,6 +8807,28 @@ export interface operations {
         content: {
           "application/json": {
             [key: string]: components["schemas"]["Descriptor"][];
+          };
+        };
+      };
+    };
+  };
+  list_aims_api_aims_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": {
+            [key: string]: components["schemas"]["AimReference"][];
           };
         };
       };
