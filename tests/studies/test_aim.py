@@ -233,7 +233,7 @@ def test_from_the_command_line(tmp_path, capsys):
     x = hits(5)[:, START - RATE : STOP]
     soundfile.write(sound, x.T, RATE, "FLOAT")
     path.write_text(
-        json.dumps({"steps": [{"kind": "trim", "settings": {"gain_db": 6.0}}, {"kind": "compressor", "settings": {}}]})
+        json.dumps({"steps": [{"kind": "trim", "settings": {"gain_db": -9.0}}, {"kind": "compressor", "settings": {}}]})
     )
     command = ["aim", str(sound), "--path", str(path), "--step", "2", "--figure", "gr_max_db", "--target", "2"]
     assert main([*command, "--json", "-o", str(out)]) == 0
