@@ -318,3 +318,45 @@ def test_can_i_hear_it_by_mouse_broken_off_kept_and_written(page):
         page.click("dialog >> text=Write CSV")
     assert '"' not in told.value.path().read_text() and "hear,1,Slot 1" in told.value.path().read_text()
     assert page.locator(".path .bypassed").count() == 0
+
+
+# ---- aim --------------------------------------------------------------------------------------------------------------------
+
+
+def test_a_clipper_is_aimed_at_six_decibels_by_keys_alone_and_undone_as_one(page):
+    add(page, "Snare", "clipper")
+    before = setting(page, "ceiling_db")
+    page.keyboard.press("i")
+    page.wait_for_selector("dialog select[aria-label=Figure]:focus")
+    page.keyboard.press("Tab")
+    page.keyboard.press("Control+a")
+    page.keyboard.type("6")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("dialog", state="detached", timeout=30_000)
+    page.wait_for_selector("text=/Peaks down by 6.0 dB: Ceiling .* renders?\\./")
+    # The ledger measures for itself.
+    page.wait_for_function("document.querySelector('[data-figure=peaks_down_db]')?.textContent.trim() === '6.0 dB'")
+    assert setting(page, "ceiling_db") != before
+    page.keyboard.press("Control+z")
+    page.wait_for_function(f"document.querySelector('[role=slider][data-setting=ceiling_db]').ariaValueNow === '{before:g}'")
+
+
+def test_an_aim_that_cannot_be_reached_changes_nothing_and_a_strip_is_aimed_by_mouse(page):
+    snare(page)
+    revision = version(page)["revision"]
+    page.click("[data-act=aim]")
+    page.select_option("dialog [aria-label=By]", "ratio")
+    page.fill("dialog [aria-label=Target]", "40")
+    page.click("[data-act=find]")
+    page.wait_for_selector("dialog [data-figure=aim_refused]:has-text('Try Threshold')", timeout=30_000)
+    assert version(page)["revision"] == revision
+    page.click("dialog >> text=Close")
+    page.click(".path .plate.strip button, .path .plate:has-text('trim') button")
+    page.click("[data-act=aim]")
+    page.select_option("dialog [aria-label=Figure]", "loudness_lufs")
+    page.fill("dialog [aria-label=Target]", "-30")
+    page.click("[data-act=find]")
+    page.wait_for_selector("text=/Loudness -30.0 LUFS: Level/", timeout=30_000)
+    assert version(page)["revision"] == revision + 1
+    page.click("text=Undo >> nth=-1")
+    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { onMount } from 'svelte';
   import Announcer from './lib/announce/Announcer.svelte';
+  import AimDialog from './lib/dialogs/AimDialog.svelte';
   import Blind from './lib/dialogs/Blind.svelte';
   import Help from './lib/dialogs/Help.svelte';
   import History from './lib/dialogs/History.svelte';
@@ -150,6 +151,7 @@
     'view back': () => show(beside(-1)),
     undo: () => workspace.undo(),
     redo: () => workspace.redo(),
+    aim: () => (workspace.aimOpen = true),
     blind: () => (workspace.blindOpen = true),
     history: () => (open = 'history'),
     help: () => (open = 'help'),
@@ -323,6 +325,7 @@
       view={workspace.imported}
       close={() => (workspace.imported = null)}
     />{/if}
+  {#if workspace.aimOpen}<AimDialog close={() => (workspace.aimOpen = false)} />{/if}
   {#if workspace.blindOpen}<Blind close={() => (workspace.blindOpen = false)} />{/if}
   {#if open === 'history'}<History close={() => (open = null)} />{/if}
   {#if open === 'help'}<Help close={() => (open = null)} />{/if}

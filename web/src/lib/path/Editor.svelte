@@ -7,6 +7,7 @@
   import Points from '../controls/Points.svelte';
   import Pictures from '../pictures/Pictures.svelte';
   import { format } from '../controls/value';
+  import { aiming } from '../state/aiming.svelte';
   import { slots } from '../state/slots.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { divide, splitName } from '../state/splits';
@@ -88,6 +89,15 @@
       >{/if}
     {#if gateState}<GateState state={gateState} word />{/if}
     <span class="space"></span>
+    {#if aiming.aims.length}
+      <button
+        class="button"
+        aria-haspopup="dialog"
+        data-act="aim"
+        title="Ask for a result, such as GR of 2 dB, and have the setting found (I)"
+        onclick={() => (workspace.aimOpen = true)}>Aim</button
+      >
+    {/if}
     {#if step && processor}
       {#if !split}
         {#if result?.lane}

@@ -26,6 +26,7 @@ export const SHORTCUTS: readonly Shortcut[] = [
   ]),
   ...list('Path', [
     ['add', 'A', 'Add a step'],
+    ['aim', 'I', 'Aim: ask for a result and have the setting found'],
     ['bypass', 'B', 'Bypass the step, the lane, or the chosen steps'],
     ['bypass all', 'Shift+B', 'Bypass the whole path'],
     ['swap', 'R', 'Swap the step with its neighbour, both orders at equal loudness'],

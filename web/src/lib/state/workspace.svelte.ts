@@ -2,6 +2,7 @@
 /** The open session and its edits; what is chosen, listened to and measured have files of their own. One for the page. */
 import { api, newId, Refused, sendFile } from '../api/client';
 import type {
+  Aim,
   Edit,
   ImportView,
   Owner,
@@ -43,6 +44,8 @@ export class Workspace {
   processors = $state.raw<Processor[]>([]);
   /** What is described of strips, lanes, sends, keys, steps and the session. */
   settings = $state.raw<Partial<Record<Owner, Setting[]>>>({});
+  /** What can be asked of strips and lanes. */
+  aims = $state.raw<Partial<Record<'strip' | 'lane', Aim[]>>>({});
   /** Ready-made paths and splits. */
   pathStarts = $state.raw<PathStart[]>([]);
   /** The session as the page shows it: as the server last told, with what is on its way there. */
@@ -80,6 +83,8 @@ export class Workspace {
 
   /** Whether the blind comparison of what is chosen is open. */
   blindOpen = $state(false);
+  /** Whether an aim for what is chosen is open. */
+  aimOpen = $state(false);
 
   /** As the server last stored. */
   private stored: Version | null = null;
@@ -135,12 +140,14 @@ export class Workspace {
   /** wanted: the session that the address names. */
   async start(wanted: number | null = null): Promise<void> {
     await this.attempt(async () => {
-      const [processors, settings, starts, all] = await Promise.all([
+      const [processors, settings, starts, all, aims] = await Promise.all([
         api.processors(),
         api.settings(),
         api.pathStarts(),
         api.sessions(),
+        api.aims(),
       ]);
+      this.aims = aims;
       this.settings = settings;
       this.processors = processors;
       this.pathStarts = starts;
