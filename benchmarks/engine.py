@@ -37,6 +37,7 @@ from saltanvil.session.document import Path as StepPath
 from saltanvil.session.document import Send, Session, Step, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
+from saltanvil.studies.aim import Question, aimed
 from saltanvil.studies.ledger import ledger_of
 from saltanvil.studies.passage import passage_of
 from saltanvil.studies.pictures import bite_of, curve_of
@@ -284,7 +285,31 @@ def main() -> None:
         f"{180 / (time.perf_counter() - began):.0f} x real time" + ("" if heard else " (silent)"),
         "40 x",
     )
+    aims()
     keyed_and_sent()
+
+
+def aims() -> None:
+    """An aim at the end of a path of five steps over 20 s, against one render of the same by itself."""
+    kinds = ("equaliser", "gate", "compressor", "saturator", "clipper")
+    steps = [{"id": kind, "kind": kind, "settings": {"output": "not held"} if kind == "saturator" else {}} for kind in kinds]
+    track = Strip(id="t", name="T", kind="track", media_id=0, path=StepPath.model_validate({"steps": steps}))
+    session = Session(name="aim", strips=[Strip(id="main", name="Main", kind="main", output=None), track])
+    media = Arrays(music(2, 22))
+    stop = 21 * RATE
+
+    def render() -> None:
+        ScopeRenderer(session, media, SegmentCache(), RATE, stop).compare(Scope("t", "clipper"))
+
+    answer = aimed(session, Question("step", "clipper", "peaks_down_db", 6.0), media, SegmentCache(), RATE, stop)  # compiled
+    alone = best(render)
+    whole = best(lambda: aimed(session, Question("step", "clipper", "peaks_down_db", 6.0), media, SegmentCache(), RATE, stop))
+    assert answer.reached
+    say(
+        "aim, 20 s at the end of five steps",
+        f"{whole * 1000:.0f} ms, {answer.renders} renders, {whole / alone:.1f} x one render of the path",
+        "",
+    )
 
 
 def keyed_and_sent() -> None:

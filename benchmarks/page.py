@@ -306,6 +306,30 @@ def sixty_strips(address: str) -> None:
         httpx.post(f"{url}/edits", json={"edit": edit}).raise_for_status()
 
 
+def slot_to_ear(page: Page, address: str, times: int) -> list[float]:
+    """Between two versions of the tone's whole path, one of them with a step more that takes it down by 60 dB."""
+    url = f"{address}/api/sessions/1"
+    tone = next(strip["id"] for strip in httpx.get(url).json()["session"]["strips"] if strip["name"] == "Tone")
+    down = {"id": "down", "kind": "trim", "settings": {"gain_db": -60.0}}
+    store = {"op": "store_slot", "of": "strip", "id": tone}
+    for edit in ({**store, "slot": 1}, {"op": "add_step", "strip_id": tone, "step": down}, {**store, "slot": 2}):
+        answer = httpx.post(f"{url}/edits", json={"edit": edit})
+        assert answer.is_success, answer.text
+    page.click("nav.tree >> text=Tone")
+    page.click(".path >> text=/^trim 0/")
+    page.wait_for_selector("[data-slot='2'][aria-pressed=true]")
+    page.click("[data-slot='1']")
+    sustained(page)
+    result = []
+    for _ in range(times):
+        page.wait_for_timeout(700 + int(np.random.default_rng(len(result)).integers(0, 50)))
+        result.append(pressed(page, "[data-slot='2']", False))
+        page.wait_for_timeout(700)
+        result.append(pressed(page, "[data-slot='1']", True))
+    ended(page)
+    return result
+
+
 def main() -> None:
     parts = [part for part in sys.argv[1:] if not part.startswith("--")]
     gap_s = 60.0 if "--quick" in sys.argv else 300.0
@@ -341,6 +365,9 @@ def main() -> None:
             row("Play to first sound", percentiles(play_to_sound(page, 20)), "median 100 ms")
             row("control moved to changed sample, by a tap", percentiles(control_to_ear(page, 40)), "median 60, 95th 90 ms")
             row("the same while dragging, an edit every 16 ms", percentiles(drag_to_ear(page, 40)), "")
+
+        def slot() -> None:
+            row("a slot of another structure switched to, by the tap", percentiles(slot_to_ear(page, address, 20)), "")
 
         def thread() -> None:
             page.click("nav.tree >> text=Snare")
@@ -383,7 +410,7 @@ def main() -> None:
             row("page's main thread, 60 strips", main_thread(page, 15.0), "none over 50 ms")
             page.keyboard.press("Space")
 
-        for part in (ear, thread, quiet_gaps, busy_ear, busy_gaps, memory, strips):
+        for part in (ear, slot, thread, quiet_gaps, busy_ear, busy_gaps, memory, strips):
             if not parts or part.__name__ in parts:
                 part()
         if busy.is_alive():

@@ -263,8 +263,7 @@ def ensure_demo(folder: Path) -> None:
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
 
-    with DataFolder(folder) as held:
-        database = Database(held.database)
+    with DataFolder(folder) as held, Database(held.database) as database:
         sessions = SessionStore(database)
         if sessions.listed():
             return
@@ -308,8 +307,8 @@ def run_restore(request: argparse.Namespace) -> None:
     from saltanvil.store.folder import DataFolder
 
     copy = existing(request.copy)
-    with DataFolder(request.data) as held:
-        for name in restore_documents(Database(held.database), copy):
+    with DataFolder(request.data) as held, Database(held.database) as database:
+        for name in restore_documents(database, copy):
             print(name)
 
 

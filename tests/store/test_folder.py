@@ -7,20 +7,24 @@ import stat
 import subprocess
 import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
 
-from saltanvil.cli import main
+from saltanvil.cli import ensure_demo, main
 from saltanvil.session.apply import apply
 from saltanvil.session.document import Session, Strip
 from saltanvil.session.edits import AddStrip, EditRefused, RemoveStrip, Set
 from saltanvil.session.settings import Moved
+from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import KEPT_DAYS, back_up, copy_documents, findings, restore_documents
-from saltanvil.store.database import Database, StoreError
+from saltanvil.store.database import Database, StoreError, newest_version
 from saltanvil.store.folder import DATABASE, DataFolder
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
+from saltanvil.studies.blind import BlindResult
+from saltanvil.web.services import Services
 from tests.signals import noise
 
 DAY = 86400.0
@@ -42,8 +46,7 @@ def folder(tmp_path):
 
 def close(database):
     database.connection().execute("PRAGMA wal_checkpoint(TRUNCATE)")
-    database.connection().close()
-    del database._local.connection
+    database.close()
 
 
 def serve(folder):
@@ -172,11 +175,17 @@ def test_the_last_three_days_are_kept_and_come_back_beside_what_is_there(folder)
     with DataFolder(folder) as held:
         database = Database(held.database)
         sessions = SessionStore(database)
+        compared = BlindResult(
+            mode="prefer", of="Take", passage="Verse", start_s=0.0, end_s=2.0, candidates=["Before", "After"], planned=3,
+            rounds=[], counts=[1, 2],
+        )  # fmt: skip
         now = time.mktime((2026, 11, 20, 12, 0, 0, 0, 0, -1))
         for day in range(5):
             assert copy_documents(folder, now + day * DAY) is not None
             assert copy_documents(folder, now + day * DAY + 60) is None
             sessions.rename(1, f"day {day + 1}")
+            if day == 1:
+                ComparisonStore(database).add(1, compared)
         copies = sorted((folder / "copies").iterdir())
         assert [path.name for path in copies] == [f"documents-2026-11-{day}.db" for day in (22, 23, 24)] and len(
             copies
@@ -186,6 +195,7 @@ def test_the_last_three_days_are_kept_and_come_back_beside_what_is_there(folder)
         assert restored.session.strips == sessions.version(1).session.strips
         assert sessions.undo(2).session.name == "day 1"  # with its history
         assert sessions.version(1).session.name == "day 5"
+        assert [one.counts for one in ComparisonStore(database).listed(2)] == [[1, 2]]
 
 
 def test_media_that_nothing_needs_go_after_a_week(folder):
@@ -282,3 +292,33 @@ def test_what_is_heard_early_of_a_drag_is_what_is_stored(folder):
         for name in ("a", "b", "c"):
             edit = Set(values=[Moved(of="session", name="name", value=name)])
             assert sessions.edit(1, edit, "drag", told.append).session is told[-1]
+
+
+def test_another_process_that_reads_and_leaves_does_not_take_the_log_away(tmp_path):
+    """The last connection that closes deletes SQLite's log. A server that had lost its lock on the file (POSIX drops all of a
+    process's locks on a file when any of its descriptors of it closes; "How To Corrupt An SQLite Database File", 2.2) had it
+    deleted under it, and its new connections failed with a disk I/O error."""
+    folder = tmp_path / "data"
+    ensure_demo(folder)
+    services = Services(folder)
+    try:
+        services.sessions.create(Session(name="Kelpwick"))
+        log = folder / f"{DATABASE}-wal"
+        before = log.stat().st_ino, log.stat().st_size
+        code = "import sqlite3, sys; c = sqlite3.connect(sys.argv[1]); print(*c.execute('PRAGMA user_version')); c.close()"
+        command = [sys.executable, "-c", code, str(folder / DATABASE)]
+        assert subprocess.run(command, capture_output=True, text=True, check=True).stdout == f"({newest_version()},)\n"
+        assert (log.stat().st_ino, log.stat().st_size) == before
+        with ThreadPoolExecutor(1) as pool:  # a connection of its own
+            assert pool.submit(services.sessions.create, Session(name="Low tide")).result() == 4
+    finally:
+        services.close()
+
+
+def test_a_database_that_is_closed_leaves_no_connection(folder):
+    with DataFolder(folder) as held, Database(held.database) as database:
+        sessions = SessionStore(database)
+        with ThreadPoolExecutor(2) as pool:
+            assert list(pool.map(lambda _: len(sessions.listed()), range(8))) == [1] * 8
+    # A connection that was left would keep the log beside the database; the last that closes takes it away.
+    assert not folder.joinpath(f"{DATABASE}-wal").exists()

@@ -53,7 +53,7 @@ def back_up(folder: Path, target: Path) -> int:
 
 
 def copy_documents(folder: Path, now: float | None = None) -> Path | None:
-    """Keep today's copy of sessions, edits and presets (not the media, which never change), and the last three of them.
+    """Keep today's copy of all documents (not the media, which never change), and the last three of them.
 
     Returns the copy; None where there is one of today already. Raises StoreError.
     """
@@ -66,7 +66,8 @@ def copy_documents(folder: Path, now: float | None = None) -> Path | None:
     try:
         copies.mkdir(mode=0o700, exist_ok=True)
         part.unlink(missing_ok=True)
-        with closing(Database(part).connection()) as copy:
+        with Database(part) as made:
+            copy = made.connection()
             copy.execute("ATTACH ? AS source", (f"{folder / DATABASE}",))
             copy.execute("BEGIN")
             for table in DOCUMENTS:
@@ -96,6 +97,7 @@ def restore_documents(database: Database, copy: Path) -> list[str]:
     names: list[str] = []
     made: dict[int | None, int | None] = {None: None}
     with closing(read_only(copy)) as source, database.transaction() as connection:
+        tables = {row[0] for row in source.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
         for row in source.execute("SELECT * FROM sessions WHERE deleted_at IS NULL ORDER BY id"):
             name = f"{row['name'][:100]} ({copy.stem.removeprefix('documents-')})"
             session = read_session(row["document"], row["name"])[0].model_copy(update={"name": name})
@@ -108,6 +110,12 @@ def restore_documents(database: Database, copy: Path) -> list[str]:
                 "INSERT INTO edits (session_id, seq, edit, inverse) VALUES (?, ?, ?, ?)",
                 [(cursor.lastrowid, *edit) for edit in edits],
             )
+            if "comparisons" in tables:
+                compared = source.execute("SELECT made_at, result FROM comparisons WHERE session_id = ?", (row["id"],))
+                connection.executemany(
+                    "INSERT INTO comparisons (session_id, made_at, result) VALUES (?, ?, ?)",
+                    [(cursor.lastrowid, *one) for one in compared],
+                )
             names.append(name)
             made[row["id"]] = cursor.lastrowid
         for row in source.execute("SELECT * FROM presets WHERE deleted_at IS NULL"):

@@ -8,9 +8,11 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from importlib import resources
 from pathlib import Path
+from typing import Self
+from weakref import WeakKeyDictionary
 
 #: Small tables, tested whole at every start; the media are tested by `saltanvil check`.
-DOCUMENTS = ("sessions", "edits", "presets")
+DOCUMENTS = ("sessions", "edits", "comparisons", "presets")
 MAGIC = b"SQLite format 3\x00"
 REMEDY = "nothing was written to it; put a copy in its place, or name another folder with --data"
 
@@ -92,11 +94,17 @@ class Database:
 
     What a transaction has committed is on the disk (`synchronous = FULL`): it outlives a crash of the machine. Raises
     StoreError if the file cannot be opened, is damaged, newer or another program's; nothing is written to it then.
+
+    It is to be closed before the file is opened anew in the same process: the check of the file opens it by itself, and POSIX
+    drops all locks of a process on a file when any of its descriptors of it closes. SQLite would not know that it holds none, and
+    another process could delete its log ("How To Corrupt An SQLite Database File", 2.2).
     """
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self._local = threading.local()
+        #: One a thread; those of threads that are gone close by themselves.
+        self._connections: WeakKeyDictionary[threading.Thread, sqlite3.Connection] = WeakKeyDictionary()
+        self._lock = threading.Lock()
         if path.exists():
             check_file(path)
         try:
@@ -114,15 +122,32 @@ class Database:
             ) from error
 
     def connection(self) -> sqlite3.Connection:
-        result: sqlite3.Connection | None = getattr(self._local, "connection", None)
+        with self._lock:
+            result = self._connections.get(threading.current_thread())
         if result is None:
-            result = sqlite3.connect(self.path, timeout=20.0, isolation_level=None)
+            # Closed by `close`, from whichever thread; used by its own only.
+            result = sqlite3.connect(self.path, timeout=20.0, isolation_level=None, check_same_thread=False)
             result.row_factory = sqlite3.Row
             result.execute("PRAGMA journal_mode = WAL")
             result.execute("PRAGMA synchronous = FULL")
             result.execute("PRAGMA foreign_keys = ON")
-            self._local.connection = result
+            with self._lock:
+                self._connections[threading.current_thread()] = result
         return result
+
+    def close(self) -> None:
+        """Close the connections of all threads; nobody may be using them any more."""
+        with self._lock:
+            connections = list(self._connections.values())
+            self._connections.clear()
+        for connection in connections:
+            connection.close()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *raised: object) -> None:
+        self.close()
 
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:

@@ -3,10 +3,10 @@
 from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Request
-from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
 from saltanvil.studies.bench import Bench, Question, Result, Test, csv_of, measured, path_on_bench
+from saltanvil.web.csv import CsvResponse
 from saltanvil.web.services import Asked, Number, Served, Services, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/bench", tags=["bench"])
@@ -41,13 +41,13 @@ async def ask_bench(services: Served, request: Request, session_id: Number, aske
     return await answered(services, request, question, services.bench, answer, session_id, asked)
 
 
-@router.post("/csv", response_class=PlainTextResponse)
-async def bench_csv(services: Served, request: Request, session_id: Number, asked: BenchQuestion) -> PlainTextResponse:
+@router.post("/csv", response_class=CsvResponse)
+async def bench_csv(services: Served, request: Request, session_id: Number, asked: BenchQuestion) -> str:
     """The same as a table."""
     found = await ask_bench(services, request, session_id, asked)
     if found is None:
         raise HTTPException(409, "the same tab has asked again meanwhile")
-    return PlainTextResponse(csv_of(found.result), media_type="text/csv")
+    return csv_of(found.result)
 
 
 def answer(services: Services, question: Asked, session_id: int, asked: BenchQuestion) -> BenchAnswer:

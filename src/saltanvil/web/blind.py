@@ -3,7 +3,6 @@
 from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request
-from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.time import session_frames
@@ -11,6 +10,7 @@ from saltanvil.session.document import NotFound
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.blind import BlindResult, Comparison, csv_of, label_of, soundings
 from saltanvil.web.comparing import Blind, BlindQuestion, BlindView
+from saltanvil.web.csv import CsvResponse
 from saltanvil.web.services import Asked, Number, Served, Services, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/blind", tags=["blind comparison"])
@@ -90,11 +90,8 @@ def blind_results(services: Served, session_id: Number) -> list[BlindResult]:
     return services.comparisons.listed(session_id)
 
 
-@router.get("/csv", response_class=PlainTextResponse)
-def blind_csv(services: Served, session_id: Number) -> PlainTextResponse:
+@router.get("/csv", response_class=CsvResponse)
+def blind_csv(services: Served, session_id: Number) -> str:
     """The same as a table."""
     services.sessions.version(session_id)
-    text = csv_of(services.comparisons.listed(session_id))
-    return PlainTextResponse(
-        text, media_type="text/csv", headers={"content-disposition": 'attachment; filename="comparisons.csv"'}
-    )
+    return csv_of(services.comparisons.listed(session_id))

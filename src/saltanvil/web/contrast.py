@@ -4,7 +4,6 @@ from dataclasses import replace
 from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Request
-from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.audition import Scope
@@ -14,6 +13,7 @@ from saltanvil.session.document import Id, Session
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
 from saltanvil.studies.passage import window_frames
+from saltanvil.web.csv import CsvResponse
 from saltanvil.web.services import Asked, Number, Served, Services, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies/contrast", tags=["studies"])
@@ -59,13 +59,13 @@ async def study_contrast(
     return await answered(services, request, question, services.studies, contrast_answer, session_id, asked)
 
 
-@router.post("/csv", response_class=PlainTextResponse)
-async def contrast_csv(services: Served, request: Request, session_id: Number, asked: ContrastQuestion) -> PlainTextResponse:
+@router.post("/csv", response_class=CsvResponse)
+async def contrast_csv(services: Served, request: Request, session_id: Number, asked: ContrastQuestion) -> str:
     """The same as a table."""
     answer = await study_contrast(services, request, session_id, asked)
     if answer is None:
         raise HTTPException(409, "the same tab has asked again meanwhile")
-    return PlainTextResponse(csv_of([(row.name, row.contrast) for row in answer.rows]), media_type="text/csv")
+    return csv_of([(row.name, row.contrast) for row in answer.rows])
 
 
 def contrast_answer(services: Services, asking: Asked, session_id: int, asked: ContrastQuestion) -> ContrastAnswer:

@@ -124,6 +124,7 @@ class Services:
         for pool in (self.pool, self.pictures, self.studies, self.bench, self.movers):
             pool.shutdown(wait=False, cancel_futures=True)
         self._housekeeper.join(timeout=10.0)
+        self.database.close()
         self._held.close()
 
     def _keep_house(self) -> None:

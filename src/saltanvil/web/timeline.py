@@ -3,7 +3,6 @@
 from typing import Annotated
 
 from fastapi import APIRouter, Request
-from fastapi.responses import PlainTextResponse
 from pydantic import BaseModel, Field
 
 from saltanvil.measure.tempo import estimate
@@ -14,6 +13,7 @@ from saltanvil.session.edits import MAX_VALUES, Batch, EditRefused, Set
 from saltanvil.session.settings import Moved
 from saltanvil.studies.parts import proposed
 from saltanvil.studies.stage_gain import Level, StripTrim, trims
+from saltanvil.web.csv import CsvResponse
 from saltanvil.web.services import Asked, Number, Served, Services, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}", tags=["timeline"])
@@ -81,10 +81,6 @@ def parts_of(services: Services, question: Asked, session_id: int) -> PartsAnswe
     session = services.sessions.version(session_id).session
     result = proposed(session, services.media.at_rate(session.rate_hz), question.superseded)
     return PartsAnswer(sections=result, edit=section_rules.SetSections(sections=result))
-
-
-class CsvResponse(PlainTextResponse):
-    media_type = "text/csv"
 
 
 @router.get("/sections.csv", response_class=CsvResponse)

@@ -7237,7 +7237,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "text/plain": string;
+          "text/csv": string;
         };
       };
       /** @description The body cannot be read */
@@ -7397,7 +7397,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "text/plain": string;
+          "text/csv": string;
         };
       };
       /** @description The body cannot be read */
@@ -7787,7 +7787,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "text/plain": string;
+          "text/csv": string;
         };
       };
       /** @description The body cannot be read */
