@@ -115,13 +115,6 @@ def clipper(page: Page) -> None:
     play(page)
 
 
-def deesser(page: Page) -> None:
-    strip(page, "Lead voice")
-    add(page, "de-esser")
-    start(page, "voice: soften s and sh")
-    play(page)
-
-
 def saturator(page: Page) -> None:
     strip(page, "Drums")
     plate(page, "Saturator")
@@ -215,6 +208,17 @@ def bench(page: Page) -> None:
     page.wait_for_timeout(5000)
 
 
+def contrast(page: Page) -> None:
+    strip(page, "Main")
+    add(page, "compressor")
+    put(page, "threshold_db", "-30")
+    put(page, "ratio", "2.5")
+    page.click("nav[aria-label=Views] >> text=Contrast")
+    page.wait_for_selector("[data-table=sections]", timeout=60_000)
+    put(page, "keep_contrast_lu", "12")
+    page.wait_for_selector("[aria-label=Contrast][aria-busy=false] [data-hint]", timeout=60_000)
+
+
 def narrow(page: Page) -> None:
     page.wait_for_timeout(2500)
 
@@ -233,7 +237,7 @@ SHOTS: dict[str, tuple[str, int, int, Shot]] = {
     "saturator-salt": ("salt", 1280, 800, saturator),
     "lowend-iron": ("iron", 1280, 800, lowend),
     "limiter-iron": ("iron", 1280, 800, limiter),
-    "deesser-salt": ("salt", 1280, 800, deesser),
+    "contrast-iron": ("iron", 1280, 800, contrast),
     "shaper-iron": ("iron", 1280, 800, shaper),
     "freecurve-salt": ("salt", 1280, 800, freecurve),
     "bands-salt": ("salt", 1280, 800, bands),

@@ -21,6 +21,8 @@ DIALOGS = {
     "Add a step": "[aria-label='Add a step']",
     "Starting points": "text=Starting points",
     "Latency": "header .latency button",
+    "Compare blind: Compressor": "[data-act=blind]",
+    "Aim: Compressor": "[data-act=aim]",
 }
 #: Screen words that others have replaced (the product's list of words); whole labels, or anywhere in a text.
 OLD_LABELS = (
@@ -60,7 +62,7 @@ def test_axe_finds_nothing_in_any_view(page, theme):
     if theme == "iron":
         page.click("header >> text=Dark")
     wrong = {}
-    for view in ("Shape", "Map", "Bench"):
+    for view in ("Shape", "Map", "Contrast", "Bench"):
         page.click(f"header nav >> text={view}")
         page.wait_for_timeout(700)
         if result := violations(page):
@@ -159,7 +161,7 @@ def test_no_old_word_is_on_any_screen(page):
         look()
         page.keyboard.press("Escape")
         page.wait_for_selector("dialog", state="detached")
-    for view in ("Map", "Bench"):
+    for view in ("Map", "Contrast", "Bench"):
         page.click(f"header nav >> text={view}")
         page.wait_for_timeout(500)
         look()
@@ -196,8 +198,11 @@ def test_nothing_overlaps_or_is_cut_off(page, width, height):
     """Also at 200 and 400 % zoom of 1280 x 1024: 640 and 320 pixels."""
     page.set_viewport_size({"width": width, "height": height})
     page.wait_for_timeout(300)
-    assert page.evaluate("document.documentElement.scrollWidth") <= width
-    assert page.evaluate(BOXES) == []
+    for view in ("Shape", "Contrast"):
+        page.click(f"header nav >> text={view}")
+        page.wait_for_timeout(300)
+        assert page.evaluate("document.documentElement.scrollWidth") <= width, view
+        assert page.evaluate(BOXES) == [], view
 
 
 def test_every_picture_says_its_figures_in_a_sentence(page):
@@ -212,6 +217,8 @@ def test_every_picture_says_its_figures_in_a_sentence(page):
             page.wait_for_function(
                 "[...document.querySelectorAll('.pictures figcaption')].every((one) => /-?\\d+\\.\\d/.test(one.textContent))"
             )
+    page.click("header nav >> text=Contrast")
+    page.wait_for_function("/LU before/.test(document.querySelector('.contrast-plot figcaption')?.textContent ?? '')")
     page.click("header nav >> text=Bench")
     page.wait_for_function("/\\d/.test(document.querySelector('.chart figcaption')?.textContent ?? '')")
     assert page.locator("figure:not([aria-label])").count() == 0

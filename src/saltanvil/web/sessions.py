@@ -10,6 +10,7 @@ from saltanvil.engine.time import session_frames
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.session.apply import AnyEdit
+from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document import Rate, Session, SlotNumber
 from saltanvil.session.edits import Batch
 from saltanvil.session.settings import differing, resolve
@@ -36,11 +37,12 @@ class SessionRow(BaseModel):
 class VersionView(BaseModel):
     """A session as it stands. `revision` grows with every change.
 
-    since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates` and `resolved` tell of
+    since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates`, `resolved` and `sums` tell of
     the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
-    document says, by its id and their names. held: the steps whose loudness is held; measuring: those that are being measured.
+    document says, by its id and their names. sums: what a split by copies does to sound that its lanes leave as it is, in dB, by
+    its id; -160 where they cancel. held: the steps whose loudness is held; measuring: those that are being measured.
     """
 
     id: int
@@ -57,6 +59,7 @@ class VersionView(BaseModel):
     redo: str | None
     plates: dict[str, str]
     resolved: dict[str, dict[str, SettingValue]]
+    sums: dict[str, float]
     held: list[str]
     measuring: list[str]
 
@@ -118,6 +121,7 @@ def view(services: Services, version: Version, notices: Sequence[str] = (), sinc
         routing=routing, notices=list(notices), undo=version.undo, redo=version.redo,
         plates={step.id: processor_named(step.kind).summary(resolve(session, step)) for step in steps},
         resolved={step.id: now for step in steps if (now := dict(differing(session, step, listening=True)))},
+        sums={step.id: full_sum_db(step, split) for step in steps if (split := step.split) is not None and split.by == "copies"},
         held=[step.id for strip in session.strips for step in strip.path.walk() if is_matched(step)],
         measuring=services.matches.measuring(version.id),
     )  # fmt: skip

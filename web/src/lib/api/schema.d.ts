@@ -4036,11 +4036,12 @@ export interface components {
      * VersionView
      * @description A session as it stands. `revision` grows with every change.
      *
-     *     since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates` and `resolved` tell of
+     *     since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates`, `resolved` and `sums` tell of
      *     the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
      *     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
      *     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
-     *     document says, by its id and their names. held: the steps whose loudness is held; measuring: those that are being measured.
+     *     document says, by its id and their names. sums: what a split by copies does to sound that its lanes leave as it is, in dB, by
+     *     its id; -160 where they cancel. held: the steps whose loudness is held; measuring: those that are being measured.
      */
     VersionView: {
       /** Id */
@@ -4075,6 +4076,10 @@ export interface components {
           [key: string]:
             boolean | number | string | number[] | [number, number][];
         };
+      };
+      /** Sums */
+      sums: {
+        [key: string]: number;
       };
       /** Held */
       held: string[];

@@ -3,7 +3,7 @@
   import type { Setting, Step } from '../api/client';
   import Slider from '../controls/Slider.svelte';
   import { format } from '../controls/value';
-  import { BAND_STARTS, removeSplit, divide, idleSumDb, splitAt, splitName } from '../state/splits';
+  import { BAND_STARTS, removeSplit, divide, splitAt, splitName } from '../state/splits';
   import {
     bypassSteps,
     chosenSteps,
@@ -37,6 +37,8 @@
 
   const LEFT = 108;
   const LEAST = 84;
+  /** Of a sum that cancels. */
+  const SILENT_DB = -120;
   const MOST = 252;
   const strip = $derived(workspace.selection.strip);
   const steps = $derived(strip?.path.steps ?? []);
@@ -62,8 +64,8 @@
 
   function sum(step: Step): string {
     if (step.settings['by'] !== 'copies') return 'flat if idle';
-    const db = idleSumDb(step);
-    return Number.isFinite(db) ? format(db, 'dB') : 'cancels';
+    const db = workspace.version?.sums[step.id];
+    return db === undefined ? '' : db > SILENT_DB ? format(db, 'dB') : 'cancels';
   }
   function match(step: Step): string {
     if (step.settings['law'] !== 'steady') return `Law: ${String(step.settings['law'])}`;

@@ -17,6 +17,7 @@ export function merged(known: Version | null, answer: VersionAnswer): Version | 
     routing: answer.routing ?? known.routing,
     plates: { ...old(known.plates), ...answer.plates },
     resolved: { ...old(known.resolved), ...answer.resolved },
+    sums: { ...old(known.sums), ...answer.sums },
   };
 }
 

@@ -120,13 +120,3 @@ export function splitName(split: Step): string {
   if (by === 'copies') return split.settings['blend'] && split.lanes?.length === 2 ? 'In parallel' : 'Copies';
   return by === 'mid/side' ? 'Mid/side' : 'Left/right';
 }
-
-/** What copies that leave the sound as it is would add up to. */
-export function idleSumDb(split: Step): number {
-  const sum = (split.lanes ?? []).reduce(
-    (total, lane) =>
-      total + (lane.mute || lane.level_db <= -90 ? 0 : (lane.invert ? -1 : 1) * 10 ** (lane.level_db / 20)),
-    0,
-  );
-  return sum === 0 ? -Infinity : 20 * Math.log10(Math.abs(sum));
-}

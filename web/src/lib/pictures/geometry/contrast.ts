@@ -114,7 +114,9 @@ export function shapesOf(contrast: Contrast, axes: Axes): Shape[] {
     if (before !== null) shapes.push(frame(x, y(before) - 1, end - x, 2, { ink: 'soft' }));
     if (after !== null) {
       shapes.push(filled(x, y(after) - 2, end - x, 4, { ink: 'after' }));
-      if (end - x > 36) shapes.push(text((x + end) / 2, y(after) - 10, db(after), 'center', 'ink'));
+      // On the side that is not hatched.
+      const beside = before !== null && after < before - 0.05 ? 11 : -10;
+      if (end - x > 36) shapes.push(text((x + end) / 2, y(after) + beside, db(after), 'center', 'ink'));
     }
     return shapes;
   });
