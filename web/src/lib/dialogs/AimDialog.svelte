@@ -100,6 +100,13 @@
     align-items: center;
     gap: 8px;
   }
+  select,
+  input {
+    height: 1.75rem;
+    color: var(--ink);
+    background: var(--plate);
+    border: 1px solid var(--edge);
+  }
   input {
     width: 7rem;
   }

@@ -239,6 +239,10 @@
   }
   .rounds input {
     width: 4rem;
+    height: 1.75rem;
+    color: var(--ink);
+    background: var(--plate);
+    border: 1px solid var(--edge);
   }
   .verdict {
     font-weight: 600;

@@ -14,6 +14,7 @@ const version = (strips: Strip[], more: Partial<Version> = {}) =>
     routing: { latency_ms: 1 },
     plates: { c: 'old', d: 'other' },
     resolved: { c: { output_db: 1 } },
+    sums: {},
     ...more,
   }) as unknown as Version;
 const answer = (since: number | null, strips: Strip[], ids: string[], more: object = {}) =>
