@@ -582,7 +582,7 @@ def run_render(request: argparse.Namespace) -> bool:
         )
         files.extend((targets[strip_id].name, file) for strip_id, file in written.items())
 
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels let go of the interpreter
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels release the interpreter
         list(pool.map(export, range(len(work))))
     for _, targets in work:
         for path in targets.values():

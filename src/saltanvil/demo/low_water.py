@@ -266,7 +266,7 @@ def syllables() -> Iterator[tuple[float, float, int, str, bool, float]]:
 
 
 def phrase_gaps() -> list[tuple[float, float]]:
-    """Stretches of the voice track in which only the room is heard, each over 0.5 s, with 0.15 s kept clear."""
+    """Stretches of the voice track with nothing but the room, each over 0.5 s, with 0.15 s kept clear."""
     spans = sorted((start - 0.14, start + length) for start, length, *_ in syllables())
     gaps, at = [], 0.0
     for start, end in [*spans, (LENGTH_S, LENGTH_S)]:

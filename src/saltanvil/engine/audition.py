@@ -29,7 +29,7 @@ class Scope:
 class Audition:
     """How a plan is listened to. `matched_db` goes on *before*, so that *after* is always what will be rendered.
 
-    balance: a strip and the gain by which the version of it that is heard (an order of its steps, a slot) is as loud as the
+    balance: a strip and the gain by which the version of it that sounds (an order of its steps, a slot) is as loud as the
     one it is compared with.
     live: whether what is for listening only counts: solo, and the session's low latency.
     """

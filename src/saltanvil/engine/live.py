@@ -25,7 +25,7 @@ WAY_S, MAX_WAY_S = 0.03, 0.15
 WAY_STEP_S, WAY_BACK_S = 0.01, 0.005
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
-#: With less than this ahead, nothing is rendered twice: a change is heard from the next block on, and what lies ahead grows.
+#: With less than this ahead, nothing is rendered twice: a change sounds from the next block on, and what lies ahead grows.
 SPARE_S = 0.15
 #: Without a report for so long, a listener does not listen.
 SILENT_S = 1.0

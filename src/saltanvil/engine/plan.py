@@ -30,7 +30,7 @@ from saltanvil.session.graph import Graph, NodeId
 
 
 def forget(node: Node) -> None:
-    """Let go of a block that nothing needs any more; what leaves the strips stays."""
+    """Drop a block that nothing needs any more; what leaves the strips stays."""
     if not isinstance(node, OutNode):
         node.out = NOTHING
 

@@ -23,7 +23,7 @@ BLOCK_FRAMES = 1 << 16
 
 
 class Cancelled(Exception):
-    """The work was called off."""
+    """The work was cancelled."""
 
 
 def render_nodes(

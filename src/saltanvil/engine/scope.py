@@ -136,7 +136,7 @@ class ScopeRenderer:
     # ---- stretches -----------------------------------------------------------------------------------------------------
 
     def _stretches(self, plan: Plan, wanted: Iterable[Node]) -> dict[int, RenderedSegment]:
-        """The stretches of nodes, by their identity: from the cache, or made from those of their sources, which are let go of
+        """The stretches of nodes, by their identity: from the cache, or made from those of their sources, which are dropped
         as soon as all that is made of them is there."""
         wanted = list(wanted)
         names = fingerprints(plan, (self.begin, self.end, self.session.rate_hz))

@@ -1,4 +1,4 @@
-"""A play: plan, place, meters and monitor, whose states are kept along the lead, so that an edit is heard at once.
+"""A play: plan, place, meters and monitor, whose states are kept along the lead, so that an edit sounds at once.
 
     heard      earliest block that can still be replaced          rendered so far
     --|-----------|-------|-------|-------|-------|-------|-------|--> blocks
@@ -35,7 +35,7 @@ BLOCK_FRAMES = 1024
 #: Long, so that the cores seldom wait for each other.
 PREROLL_BLOCK_FRAMES = 1 << 16
 #: Saving states may take this share of the time that rendering takes: a play of many strips is saved before fewer of its
-#: blocks, and an edit of it is heard a block or two later.
+#: blocks, and an edit of it sounds a block or two later.
 SAVING_SHARE = 0.2
 #: How much of the times of earlier blocks counts with the next one.
 RECENT = 0.9
@@ -45,7 +45,7 @@ RECENT = 0.9
 class Block:
     """One block for the ear, (2, frames), and what its meters read. `position_s` is the session time of its start.
 
-    version: how often the play was taken back; seam: the first block of this version, which goes on exactly from the one before.
+    version: how often the play was rewound; seam: the first block of this version, which goes on exactly from the one before.
     steps: each step's largest change of gain in dB, negative where it fell; gate_states: what its gate is doing;
     lanes: peak of each lane in its split's sum, in dBFS; sends: of what each send brings to its bus; keys: loudest
     level at each detector that has an outside key, in dB.
@@ -133,7 +133,7 @@ class Stream:
         session, rate = wanted.session, wanted.session.rate_hz
         rack = Rack()
         plan = compile_plan(session, media, rack, wanted.audition)
-        #: None after it was taken back: the state's objects are others.
+        #: None after it was rewound: the state's objects are others.
         self._plan: Plan | None = plan
         self._set_ends(session)
         # The states settle on what comes before; then the latency is filled.
@@ -170,7 +170,7 @@ class Stream:
         self.seam = saved.sequence
 
     def forget(self, heard: int) -> None:
-        """Let go of the states before blocks that can never be replaced."""
+        """Drop the states before blocks that can never be replaced."""
         while self._saved and self._saved[0].frames < heard:
             self._saved.popleft()
 

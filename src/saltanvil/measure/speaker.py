@@ -1,7 +1,7 @@
 """A small speaker, as a model: one channel, a limited band, and no distortion whatever the level.
 
 Nothing much below 180 Hz (24 dB per octave, Butterworth) or above 9 kHz (12 dB per octave), and a presence of 3 dB about
-2 kHz (common practice, no source). Being linear it adds nothing: what is heard through it was there before.
+2 kHz (common practice, no source). Being linear it adds nothing: what sounds through it was there before.
 """
 
 import numpy as np

@@ -27,7 +27,7 @@ def powers(x: NDArray[np.float32], size: int, starts: NDArray[np.int64]) -> NDAr
     result = np.empty((len(starts), size // 2 + 1))
     for at in range(0, len(starts), ROWS):
         rows = starts[at : at + ROWS, None] + np.arange(size)
-        # SciPy's transform lets other threads run meanwhile: what is heard.
+        # SciPy's transform lets other threads run meanwhile: what sounds.
         transformed = rfft(padded[:, rows] * window, axis=-1, overwrite_x=True)
         result[at : at + ROWS] = (transformed.real**2 + transformed.imag**2).mean(axis=0) * scale
     return result

@@ -111,7 +111,7 @@ class Split(Processor):
                   (lanes are delayed to the latest) --+
 
     By copies every lane gets the whole; by bands a crossover cuts it (see `saltanvil.dsp.crossover`), in linear phase
-    by differences of low-passes; mid and side, left and right are scaled so that an idle split gives back its input.
+    by differences of low-passes; mid and side, left and right are scaled so that an idle split leaves its input as it is.
 
     >>> Split(SplitSettings(by="mid/side"), 2, Context()).divide(np.ones((2, 4), np.float32))[0][0, 0].round(4)
     np.float32(1.4142)

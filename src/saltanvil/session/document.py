@@ -150,8 +150,8 @@ Content = TypeVar("Content", bound=Part)
 class Slots(Part, Generic[Content]):
     """Up to four versions of a step, a lane or a strip's path, each a full copy of it.
 
-    on: the slot that what is heard was stored into or taken from last; what was changed since is kept when another slot is
-    switched to. kept: each slot's version; the object itself is what is heard.
+    on: the slot that what sounds was stored into or taken from last; what was changed since is kept when another slot is
+    switched to. kept: each slot's version; the object itself is what sounds.
     """
 
     on: SlotNumber | None = None

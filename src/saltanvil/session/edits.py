@@ -355,7 +355,7 @@ class Batch(Edit):
 
 
 def let_go(session: Session, inverse: Edit) -> Edit:
-    """Let go of the keys whose source is not there any more, and measure over the whole song what was measured over a section
+    """Drop the keys whose source is not there any more, and measure over the whole song what was measured over a section
     that is gone; returns the inverse that also gives them back."""
     sections = {section.id for section in session.sections}
     lost: list[Edit] = [SetKey(step_id=step.id, key=None) for _, step, key in session.keyed_steps() if lost_source(session, key)]

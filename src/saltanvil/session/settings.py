@@ -157,7 +157,7 @@ def loudness_gain_db(step: Step) -> float | None:
 def resolve(session: Session, step: Step, listening: bool = False) -> Settings:
     """What a step runs with.
 
-    listening: as it is heard in the page, where the session's low latency counts; what is measured and rendered goes
+    listening: as it sounds in the page, where the session's low latency counts; what is measured and rendered goes
     without it, so that *after* is what a file contains. A step's own low latency belongs to its sound.
     """
     kind = processor_named(step.kind)

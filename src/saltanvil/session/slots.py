@@ -1,7 +1,7 @@
 """Slots: up to four versions of a step, a lane or a strip's path, stored and switched as edits, and what differs between them.
 
-    store into 2     kept[2] = a copy of what is heard; on = 2
-    switch to 1      kept[on] = a copy of what is heard; what is heard = kept[1]; on = 1
+    store into 2     kept[2] = a copy of what sounds; on = 2
+    switch to 1      kept[on] = a copy of what sounds; what sounds = kept[1]; on = 1
 
 So a version keeps what is changed while it is on, and what was stored before a change stays as it was if the change is stored
 into another slot.
@@ -28,7 +28,7 @@ STEP_OWN = ("id", "slots")
 
 
 class Version(BaseModel):
-    """A step, a lane or a path with its slots, as it was: what an edit of slots takes back."""
+    """A step, a lane or a path with its slots, as it was: what undoes an edit of slots."""
 
     of: SlotOwner
     id: Id
@@ -61,7 +61,7 @@ def owner_of(session: Session, of: SlotOwner, name: str) -> Step | Lane | Strip:
 
 
 def version_of(owner: Step | Lane | Strip) -> Step | Lane | Path:
-    """A full copy of what is heard, without slots of its own."""
+    """A full copy of what sounds, without slots of its own."""
     held = owner.path if isinstance(owner, Strip) else owner
     return held.model_copy(update={"slots": None}, deep=True)
 
@@ -160,7 +160,7 @@ class SlotEdit(Edit):
 
 
 class StoreSlot(SlotEdit):
-    """Store what is heard into a slot, or another version of it, such as one of the history; what is heard stays."""
+    """Store what sounds into a slot, or another version of it, such as one of the history; what sounds stays."""
 
     op: Literal["store_slot"] = "store_slot"
     version: Version | None = None
@@ -176,7 +176,7 @@ class StoreSlot(SlotEdit):
             raise EditRefused("this is a version of something else")
         if slots.on == self.slot:
             raise EditRefused(f"slot {self.slot} is on; choose another one, or switch first")
-        if slots.on is None:  # what is heard is to be found again
+        if slots.on is None:  # what sounds is to be found again
             free = next((number for number in range(1, MAX_SLOTS + 1) if number != self.slot and number not in slots.kept), None)
             if free is None:
                 raise EditRefused("every other slot is taken; store what you hear into one of them first (Shift and its digit)")
@@ -208,7 +208,7 @@ class SwitchSlot(SlotEdit):
 
 
 class ClearSlot(SlotEdit):
-    """Empty a slot; what is heard stays."""
+    """Empty a slot; what sounds stays."""
 
     op: Literal["clear_slot"] = "clear_slot"
 
@@ -229,7 +229,7 @@ def content_path(content: Step | Lane | Path | Strip) -> Path:
 
 def fitting(session: Session, owner: Step | Lane | Strip, content: Step | Lane | Path, seed: str) -> Step | Lane | Path:
     """The version as it fits the session now: parts that live elsewhere meanwhile get new names, buses and
-    sources of keys that are gone are let go."""
+    sources of keys that are gone are dropped."""
     own = {*content_path(owner).ids(), *([] if isinstance(owner, Strip) else [owner.id])}
     elsewhere = {name for strip in session.strips for name in (strip.id, *strip.path.ids())} - own
     path = content_path(content)
@@ -394,7 +394,7 @@ def with_slots_on(path: Path, slot: int) -> Path:
 
 
 def without_slots(path: Path) -> Path:
-    """A copy of a path as it is heard, without other versions."""
+    """A copy of a path as it sounds, without other versions."""
     steps = []
     for step in path.steps:
         lanes = [lane.model_copy(update={"path": without_slots(lane.path), "slots": None}) for lane in step.lanes]

@@ -31,7 +31,7 @@ log = logging.getLogger(__name__)
 
 
 class ImportCancelled(Exception):
-    """The import was called off; nothing of it remains."""
+    """The import was cancelled; nothing of it remains."""
 
 
 @dataclass(frozen=True)

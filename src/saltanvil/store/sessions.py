@@ -39,7 +39,7 @@ class Made:
 class Version:
     """A session as it stands: the revision grows with every change, undo and redo included.
 
-    notices: what was left out when it was read. undo, redo: what they would take back or bring back, in words.
+    notices: what was left out when it was read. undo, redo: what they would undo or redo, in words.
     """
 
     id: int

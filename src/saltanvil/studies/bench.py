@@ -1,6 +1,6 @@
 """The bench: known signals through a path with its present settings, and what came out of them.
 
-Every test runs the engine itself on signals of its own (`saltanvil.engine.through`), so what it measures is what is heard
+Every test runs the engine itself on signals of its own (`saltanvil.engine.through`), so what it measures is what sounds
 and rendered. Detectors whose key lies outside the path get the test signal as their key.
 """
 

@@ -212,7 +212,7 @@ def label_of(session: Session, of: SlotOwner, name: str, candidate: Candidate) -
 
 @dataclass(frozen=True)
 class Sounding:
-    """A candidate as it is heard: the document, and the gain on its strip by which it is as loud as the first."""
+    """A candidate as it sounds: the document, and the gain on its strip by which it is as loud as the first."""
 
     session: Session
     strip_id: str

@@ -20,7 +20,7 @@ def why_silent(split: Step) -> str:
 
 
 def general_hints(seen: Evidence, step: Step | None, settings: Settings | None, silent: str | None) -> list[Hint]:
-    """silent: why nothing of the strip is heard, as far as the document says it."""
+    """silent: why the strip is silent, as far as the document says it."""
     hints = []
     before, after = seen.figures_before.sample_peak_dbfs, seen.figures_after.sample_peak_dbfs
     if after > 0.0:

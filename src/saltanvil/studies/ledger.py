@@ -32,7 +32,7 @@ class Ledger:
 def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
     """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*; where that is refused, 0.
 
-    key: the name of the outside key; silent: why nothing of the strip is heard, as far as the document says it.
+    key: the name of the outside key; silent: why the strip is silent, as far as the document says it.
     """
     seen = evidence_of(whole, session.rate_hz, key)
     settings = None if step is None else resolve(session, step)

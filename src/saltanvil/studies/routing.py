@@ -26,7 +26,7 @@ class LatencyCause:
 @dataclass(frozen=True)
 class StripRouting:
     """latency_ms: how late it is from the sources on; path_ms: what its own path adds; causes: the steps that make it so.
-    silent: why nothing of it is heard, if so; keys: the steps that listen to it or to something in it."""
+    silent: why it is silent, if it is; keys: the steps that listen to it or to something in it."""
 
     latency_ms: float
     path_ms: float
@@ -186,7 +186,7 @@ class Silences:
         self._within: dict[str, str | None] = {}
 
     def of(self, strip: Strip) -> str | None:
-        """Why nothing of a strip is heard, the nearest cause first."""
+        """Why a strip is silent, the nearest cause first."""
         return self.within(strip) or self.leaving(strip) or self.beyond(strip)
 
     def within(self, strip: Strip) -> str | None:

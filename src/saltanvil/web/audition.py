@@ -106,7 +106,7 @@ class Move(Message):
 
 
 class Try(Message):
-    """An edit that is heard and not made, such as a starting point under the cursor; null ends it. It may be refused."""
+    """An edit that sounds but is not made, such as a starting point under the cursor; null ends it. It may be refused."""
 
     type: Literal["try"]
     edit: AnyEdit | None
@@ -203,9 +203,9 @@ class Audition:
         self._session = version.session
         self._moved: Move | None = None
         self._stored = -1
-        #: An edit that is heard and not made.
+        #: An edit that sounds but is not made.
         self._tried: Edit | None = None
-        #: The blind comparison that is heard instead, and the letter of it.
+        #: The blind comparison that sounds instead, and the letter of it.
         self._blind: Blind | None = None
         self._letter = ""
         self._listening: Listening = "after"
@@ -252,7 +252,7 @@ class Audition:
         self._measured[scope] = matched_db
         self._apply_matched()
 
-    # ---- what is heard before it is stored ----------------------------------------------------------------------------
+    # ---- what sounds before it is stored ----------------------------------------------------------------------------
 
     def set_session(self, session: Session, gesture: str | None = None, number: int | None = None) -> None:
         """A stored document. gesture, number: of the edit that made it, if this tab did; newer moves of it go on sounding."""

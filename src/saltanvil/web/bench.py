@@ -13,7 +13,7 @@ router = APIRouter(prefix="/api/sessions/{session_id}/bench", tags=["bench"])
 
 
 class BenchQuestion(BaseModel):
-    """whole: the strip's trim and level too. A newer question of the same tab calls an older one off."""
+    """whole: the strip's trim and level too. A newer question of the same tab cancels an older one."""
 
     tab: str = Field(min_length=1, max_length=64)
     number: Annotated[int | None, Field(ge=0, le=1 << 53)] = None

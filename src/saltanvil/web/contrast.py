@@ -28,7 +28,7 @@ class ContrastScope(BaseModel):
 
 
 class ContrastQuestion(BaseModel):
-    """A newer question of the same tab calls an older one off. Lines are drawn for the first scope only."""
+    """A newer question of the same tab cancels an older one. Lines are drawn for the first scope only."""
 
     tab: str = Field(min_length=1, max_length=64)
     number: Annotated[int | None, Field(ge=0, le=1 << 53)] = None

@@ -57,7 +57,7 @@ class PresetView(BaseModel):
 
 class NewPreset(PresetBody):
     """session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one. slots: a
-    path with the slots of its steps and lanes, and not only what is heard."""
+    path with the slots of its steps and lanes, and not only what sounds."""
 
     session_id: int | None = Field(default=None, ge=0, le=1 << 53)
     replace: bool = False

@@ -257,7 +257,7 @@ class Services:
     # ---- superseded questions --------------------------------------------------------------------------------------
 
     def ask(self, tab: str, kind: str, number: int | None = None) -> "Asked":
-        """A question of a tab; one of the same kind with a lower number (the older, without numbers) is called off."""
+        """A question of a tab; one of the same kind with a lower number (the older, without numbers) is cancelled."""
         with self._lock:
             latest = self._asked.get((tab, kind), 0)
             number = latest + 1 if number is None else number

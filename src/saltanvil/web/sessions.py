@@ -37,8 +37,8 @@ class SessionRow(BaseModel):
 class VersionView(BaseModel):
     """A session as it stands. `revision` grows with every change.
 
-    since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates`, `resolved` and `sums` tell of
-    the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
+    since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates`, `resolved` and `sums`
+    tell of the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
     document says, by its id and their names. sums: what a split by copies does to sound that its lanes leave as it is, in dB, by
@@ -252,7 +252,7 @@ def go_to(services: Served, session_id: Number, question: PlaceRequest) -> Versi
 
 @router.post("/{session_id}/history/slot")
 def slot_from_history(services: Served, session_id: Number, question: SlotRequest) -> VersionView:
-    """Put what a step, a lane or a path was at a place of the history into a slot, to be compared with what is heard."""
+    """Put what a step, a lane or a path was at a place of the history into a slot, to be compared with what sounds."""
     before = services.sessions.version(session_id)
     then = services.sessions.session_at(session_id, question.position)
     edit = StoreSlot(of=question.of, id=question.id, slot=question.slot, version=whole(then, question.of, question.id))

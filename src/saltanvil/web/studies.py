@@ -337,7 +337,7 @@ async def study_give_back(
     services: Served, request: Request, session_id: Number, asked: PassageQuestion
 ) -> LaneLevelAnswer | None:
     """The level of a lane that holds its loudness. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "give back", asked.number)
+    question = services.ask(asked.tab, "make up", asked.number)
     return await answered(services, request, question, services.studies, give_back_answer, session_id, asked)
 
 

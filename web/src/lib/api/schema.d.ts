@@ -183,7 +183,7 @@ export interface paths {
     put?: never;
     /**
      * Slot From History
-     * @description Put what a step, a lane or a path was at a place of the history into a slot, to be compared with what is heard.
+     * @description Put what a step, a lane or a path was at a place of the history into a slot, to be compared with what sounds.
      */
     post: operations["slot_from_history_api_sessions__session_id__history_slot_post"];
     delete?: never;
@@ -1345,7 +1345,7 @@ export interface components {
     };
     /**
      * BenchQuestion
-     * @description whole: the strip's trim and level too. A newer question of the same tab calls an older one off.
+     * @description whole: the strip's trim and level too. A newer question of the same tab cancels an older one.
      */
     BenchQuestion: {
       /** Tab */
@@ -1556,7 +1556,7 @@ export interface components {
     };
     /**
      * ClearSlot
-     * @description Empty a slot; what is heard stays.
+     * @description Empty a slot; what sounds stays.
      */
     ClearSlot: {
       /**
@@ -1624,7 +1624,7 @@ export interface components {
     };
     /**
      * ContrastQuestion
-     * @description A newer question of the same tab calls an older one off. Lines are drawn for the first scope only.
+     * @description A newer question of the same tab cancels an older one. Lines are drawn for the first scope only.
      */
     ContrastQuestion: {
       /** Tab */
@@ -2418,7 +2418,7 @@ export interface components {
     /**
      * NewPreset
      * @description session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one. slots: a
-     *     path with the slots of its steps and lanes, and not only what is heard.
+     *     path with the slots of its steps and lanes, and not only what sounds.
      */
     NewPreset: {
       /** Kind */
@@ -3731,7 +3731,7 @@ export interface components {
     };
     /**
      * StoreSlot
-     * @description Store what is heard into a slot, or another version of it, such as one of the history; what is heard stays.
+     * @description Store what sounds into a slot, or another version of it, such as one of the history; what sounds stays.
      */
     "StoreSlot-Input": {
       /**
@@ -3752,7 +3752,7 @@ export interface components {
     };
     /**
      * StoreSlot
-     * @description Store what is heard into a slot, or another version of it, such as one of the history; what is heard stays.
+     * @description Store what sounds into a slot, or another version of it, such as one of the history; what sounds stays.
      */
     "StoreSlot-Output": {
       /**
@@ -3920,7 +3920,7 @@ export interface components {
     /**
      * StripRouting
      * @description latency_ms: how late it is from the sources on; path_ms: what its own path adds; causes: the steps that make it so.
-     *     silent: why nothing of it is heard, if so; keys: the steps that listen to it or to something in it.
+     *     silent: why it is silent, if it is; keys: the steps that listen to it or to something in it.
      */
     StripRouting: {
       /** Latency Ms */
@@ -4002,7 +4002,7 @@ export interface components {
     };
     /**
      * Version
-     * @description A step, a lane or a path with its slots, as it was: what an edit of slots takes back.
+     * @description A step, a lane or a path with its slots, as it was: what undoes an edit of slots.
      */
     "Version-Input": {
       /**
@@ -4018,7 +4018,7 @@ export interface components {
     };
     /**
      * Version
-     * @description A step, a lane or a path with its slots, as it was: what an edit of slots takes back.
+     * @description A step, a lane or a path with its slots, as it was: what undoes an edit of slots.
      */
     "Version-Output": {
       /**
@@ -4036,8 +4036,8 @@ export interface components {
      * VersionView
      * @description A session as it stands. `revision` grows with every change.
      *
-     *     since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates`, `resolved` and `sums` tell of
-     *     the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
+     *     since: of an answer that goes on from a revision which the asker has: then `session.strips`, `plates`, `resolved` and `sums`
+     *     tell of the strips that changed only, `routing` only if it did, and `strip_ids` names all strips in order. None: everything.
      *     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
      *     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
      *     document says, by its id and their names. sums: what a split by copies does to sound that its lanes leave as it is, in dB, by

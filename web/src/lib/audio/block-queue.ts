@@ -5,7 +5,7 @@
  */
 export interface QueuedBlock {
   sequence: number;
-  /** How often the play was taken back, and the first block of this version. */
+  /** How often the play was rewound, and the first block of this version. */
   version: number;
   seam: number;
   left: Float32Array;

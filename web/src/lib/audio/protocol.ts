@@ -6,7 +6,7 @@ import type { QueuedBlock } from './block-queue';
 export interface BlockHeader {
   epoch: number;
   sequence: number;
-  /** How often the play was taken back, and the first block of this version. */
+  /** How often the play was rewound, and the first block of this version. */
   version: number;
   seam: number;
   frames: number;

@@ -1,4 +1,4 @@
-/** Dragging in a picture: one gesture from press to release, called off by Escape. */
+/** Dragging in a picture: one gesture from press to release, cancelled by Escape. */
 
 export interface Place {
   /** In pixels of the picture. */

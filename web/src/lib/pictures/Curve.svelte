@@ -16,7 +16,7 @@
     shapesOf,
     type Point,
   } from './geometry/curve';
-  import Plot from './Plot.svelte';
+  import Plot, { type Mark } from './Plot.svelte';
 
   /** Settings whose level a drag along the input axis moves; the first that the step has. */
   const LEVELS = ['threshold_db', 'target_db', 'ceiling_db'];
@@ -24,6 +24,13 @@
   const KNEE = 24;
   const MAX_RATIO = 50;
 
+  const LEGEND: Mark[] = [
+    { mark: 'after', text: 'output' },
+    { mark: 'dashed', text: 'unchanged' },
+    { mark: 'hatch', text: 'taken' },
+    { mark: 'grain', text: 'added' },
+    { mark: 'key', text: 'detector' },
+  ];
   let box = $state.raw({ width: 0, height: 0 });
   let held: 'level' | 'ratio' | number | null = null;
   let moving = $state<Point[] | null>(null);
@@ -130,6 +137,7 @@
   label="Output level against input level, with the levels at the detector"
   says={curve ? says(curve, threshold) : ''}
   title={workspace.selection.step?.key ? 'Against the key, dB' : 'Out against in, dB'}
+  legend={LEGEND}
   layers={[lines, shapes]}
   bind:box
 >

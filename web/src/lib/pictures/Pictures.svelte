@@ -37,7 +37,7 @@
     return [first, second];
   });
 
-  /** Whether a picture shows an older version than the one that is heard. */
+  /** Whether a picture shows an older version than the one that sounds. */
   function busy(picture: Kind): boolean {
     const later = { spectrum: spectrumState.busy, bands: spectrumState.busy || bandsState.busy }[
       picture as string

@@ -1,7 +1,7 @@
 <script lang="ts">
   /**
    * Where the sound is, over a picture of a stretch of time. While it plays the head glides by itself, a pixel at a time, and is only
-   * set right where it strays from what is heard: no frame of the page is needed for it.
+   * set right where it strays from what sounds: no frame of the page is needed for it.
    */
   import { workspace } from '../state/workspace.svelte';
 
@@ -18,7 +18,7 @@
   let { start_s, end_s, left = 0, right = 0, top = 0, bottom = 0, marked = false }: Props = $props();
   let head = $state<HTMLElement | null>(null);
   let width = $state(0);
-  /** It may stray so far from what is heard, in seconds. */
+  /** It may stray so far from what sounds, in seconds. */
   const STRAY_S = 0.04;
   let glide: { animation: Animation; from_s: number } | null = null;
 

@@ -53,11 +53,14 @@
     children,
     ...rest
   }: Props = $props();
-  let figure = $state<HTMLElement | null>(null);
+  let area = $state<HTMLElement | null>(null);
   let shown = $state(0);
+  /** In a narrower picture, or beside controls of its own, the legend stands under it. */
+  const ROOM = 340;
+  const below = $derived(legend.length > 0 && (Boolean(tools) || (box.width > 0 && box.width < ROOM)));
 
   $effect(() => {
-    const element = figure;
+    const element = area;
     if (!element) return;
     return whenShown(element, () => {
       box = { width: element.clientWidth, height: element.clientHeight };
@@ -66,32 +69,54 @@
   });
 </script>
 
-<figure class="plot {name}" aria-label={label} bind:this={figure} {...rest}>
-  {#each layers as shapes, n (n)}<Layer {shapes} {shown} />{/each}
-  {#if title || legend.length}
-    <div class="top" aria-hidden="true">
-      <span class="title">{title}</span>
-      {#if legend.length}
-        <ul class="legend">
-          {#each legend as { mark, text } (text)}<li><i class={mark}></i>{text}</li>{/each}
-        </ul>
-      {/if}
-    </div>
-  {/if}
-  {#if tools}<div class="tools">{@render tools()}</div>{/if}
-  {#if playhead}<Playhead {...playhead} />{/if}
-  {#if box.width}{@render children?.()}{/if}
+{#snippet marks()}
+  <ul class="legend" aria-hidden="true">
+    {#each legend as { mark, text } (text)}<li><i class={mark}></i>{text}</li>{/each}
+  </ul>
+{/snippet}
+
+<figure class="frame {name}" aria-label={label} {...rest}>
+  <div class="plot" bind:this={area}>
+    {#each layers as shapes, n (n)}<Layer {shapes} {shown} />{/each}
+    {#if title || (legend.length && !below)}
+      <div class="top" aria-hidden="true">
+        <span class="title">{title}</span>
+        {#if !below}{@render marks()}{/if}
+      </div>
+    {/if}
+    {#if tools}<div class="tools">{@render tools()}</div>{/if}
+    {#if playhead}<Playhead {...playhead} />{/if}
+    {#if box.width}{@render children?.()}{/if}
+  </div>
+  {#if below}{@render marks()}{/if}
   <figcaption class="unseen">{says}</figcaption>
 </figure>
 
 <style>
-  .plot {
-    position: relative;
+  .frame {
     margin: 0;
     height: 100%;
     min-width: 0;
+    display: flex;
+    flex-direction: column;
+    position: relative;
+  }
+  .plot {
+    position: relative;
+    flex: 1;
+    min-height: 0;
     overflow: hidden;
     container-type: inline-size;
+  }
+  .frame > .legend {
+    flex: none;
+    gap: 0 10px;
+    margin: 0;
+    padding: 0 8px 2px;
+    justify-content: flex-start;
+    color: var(--ink-soft);
+    font-size: 0.75rem;
+    line-height: 1rem;
   }
   .top,
   .tools {

@@ -5,8 +5,13 @@
   import { valueAt } from '../draw/scale';
   import { workspace } from '../state/workspace.svelte';
   import { axesOf, grid, handles, hasGain, says, shapesOf } from './geometry/response';
-  import Plot from './Plot.svelte';
+  import Plot, { type Mark } from './Plot.svelte';
 
+  const LEGEND: Mark[] = [
+    { mark: 'after', text: 'gain' },
+    { mark: 'hatch', text: 'cut' },
+    { mark: 'grain', text: 'boost' },
+  ];
   let box = $state.raw({ width: 0, height: 0 });
   const response = $derived(workspace.measuring.study?.response ?? null);
   const settings = $derived(workspace.selection.step?.settings ?? {});
@@ -41,6 +46,7 @@
   label="Gain over frequency"
   says={response ? says(response) : ''}
   title="Gain, dB, over frequency, Hz"
+  legend={LEGEND}
   layers={[lines, shapes]}
   bind:box
 >

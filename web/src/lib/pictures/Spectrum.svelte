@@ -9,7 +9,7 @@
   import { spectrumState, type Fraction } from '../state/spectrum.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { axesOf, bandOf, cornersOf, grid, says, shapesOf } from './geometry/spectrum';
-  import Plot from './Plot.svelte';
+  import Plot, { type Mark } from './Plot.svelte';
 
   /** Wheel clicks within so long are one edit. */
   const WHEEL_MS = 1500;
@@ -36,6 +36,14 @@
   const lines = $derived(grid(axes));
   const cut = $derived(corners.length > 0 && settings['range_db'] !== undefined);
   const shapes = $derived(spectrum ? shapesOf(spectrum, axes, at, cut) : []);
+  const legend: Mark[] = $derived([
+    { mark: 'outline', text: 'before' },
+    { mark: 'fill', text: 'after' },
+    { mark: 'hatch', text: 'taken' },
+    { mark: 'grain', text: 'added' },
+    { mark: 'taken', text: 'difference' },
+    ...(spectrum?.key_db ? [{ mark: 'key', text: 'key filter' } as const] : []),
+  ]);
   const x = (hz: number) => atHz(hz, axes.xs);
 
   // A new study means new sound: ask for its spectrum too.
@@ -78,6 +86,7 @@
   name="spectrum"
   label="Level over frequency before and after"
   says={spectrum ? says(spectrum) : ''}
+  {legend}
   layers={[lines, shapes]}
   bind:box
   data-pictures={spectrum?.moving_before_db.length ?? 0}

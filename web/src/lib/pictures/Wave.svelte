@@ -19,13 +19,20 @@
     windowAround,
     type Sides,
   } from './geometry/wave';
-  import Plot from './Plot.svelte';
+  import Plot, { type Mark } from './Plot.svelte';
 
   /** Columns asked for while it scrolls through two seconds of the passage. */
   const SCROLLING_COLUMNS = 4096;
   const LOWEST_CEILING_DB = -36;
 
   let box = $state.raw({ width: 0, height: 0 });
+  const LEGEND: Mark[] = [
+    { mark: 'outline', text: 'before' },
+    { mark: 'fill', text: 'after' },
+    { mark: 'hatch', text: 'taken' },
+    { mark: 'taken', text: 'cut here' },
+    { mark: 'ink', text: 'ceiling' },
+  ];
   let sides = $state<Sides>('two');
   let time = $state<'still' | 'scrolling'>('still');
   let dragging = $state<number | null>(null);
@@ -80,6 +87,7 @@
   label="Waveform before and after, with what was cut"
   says={wave ? says(wave, ceiling_db) : ''}
   title="Waveform, dBFS"
+  legend={LEGEND}
   layers={[lines, shapes]}
   bind:box
   playhead={{ start_s: span[0], end_s: span[1], left: LEFT, right: RIGHT, top: 28, bottom: 18 }}

@@ -16,7 +16,7 @@ export interface Choice {
 
 class BlindState {
   view = $state.raw<BlindView | null>(null);
-  /** What is heard. */
+  /** What sounds. */
   letter = $state('X');
   mode = $state<Mode>('prefer');
   rounds = $state(ROUNDS.prefer);

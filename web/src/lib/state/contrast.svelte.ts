@@ -84,7 +84,7 @@ class ContrastState {
       try {
         return await api.studyContrast(id, this.question(scopes), request.signal);
       } catch (error) {
-        if (error instanceof DOMException) return null; // called off
+        if (error instanceof DOMException) return null; // cancelled
         throw error;
       }
     }, true);

@@ -26,7 +26,7 @@ export interface Questions {
 export class Measuring {
   study = $state.raw<ScopeAnswer | null>(null);
   overview = $state.raw<OverviewAnswer | null>(null);
-  /** Whether what is shown is of an older version of the session than the one that is heard. */
+  /** Whether what is shown is of an older version of the session than the one that sounds. */
   stale = $state(false);
   overviewStale = $state(false);
   /** Whether the overview's picture is shown: otherwise it is not asked for. */

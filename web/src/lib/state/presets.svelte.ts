@@ -19,7 +19,7 @@ class PresetState {
     await this.load(this.kind);
   }
 
-  /** here: only for the open session; slots: with all versions, and not only what is heard. */
+  /** here: only for the open session; slots: with all versions, and not only what sounds. */
   save(
     name: string,
     settings: Record<string, unknown>,

@@ -73,7 +73,7 @@ class SlotState {
     return scope ? workspace.edit({ op: 'clear_slot', of: scope.of, id: scope.id, slot }) : Promise.resolve();
   }
 
-  /** One value of another slot for what is heard. */
+  /** One value of another slot for what sounds. */
   take(of: 'step' | 'lane', id: string, name: string, value: SettingValue): Promise<void> {
     return workspace.edit(setOf(of, id, { [name]: value }));
   }

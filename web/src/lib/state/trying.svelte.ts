@@ -1,4 +1,4 @@
-/** An edit that is heard and not made: a starting point under the cursor, at the loudness of what is there. */
+/** An edit that sounds but is not made: a starting point under the cursor, at the loudness of what is there. */
 import { api, type Edit } from '../api/client';
 import { workspace } from './workspace.svelte';
 
