@@ -6,6 +6,9 @@ export const SETTLE_MS = 150;
 /** The overview takes the whole song: it waits longer. */
 export const OVERVIEW_SETTLE_MS = 600;
 
+/** A question that comes back without an answer, though no newer one was asked, is asked again so often. */
+const MOST_RETRIES = 5;
+
 /** Columns of the whole session's waveform; more where only a part of it is seen. */
 const OVERVIEW_COLUMNS = 1200;
 const MAX_OVERVIEW_COLUMNS = 16384;
@@ -44,6 +47,8 @@ export class Measuring {
   edited(): void {
     this.stale = this.overviewStale = true;
     this.editedAt = performance.now();
+    // An answer on its way is of an older version, and must not take the place of the question that is to come.
+    this.latest += 1;
     clearTimeout(this.timer);
     this.timer = setTimeout(() => void this.ask(), SETTLE_MS);
   }
@@ -107,14 +112,20 @@ export class Measuring {
     this.stale = this.overviewStale = false;
   }
 
-  private async ask(): Promise<void> {
+  private async ask(retries = 0): Promise<void> {
     const number = (this.latest += 1);
     const study = await this.questions.study(this.detail);
-    if (number !== this.latest || !study) return;
+    if (number !== this.latest) return;
+    clearTimeout(this.timer);
+    if (!study) {
+      // What is shown would stay out of date until the next edit.
+      if (retries < MOST_RETRIES)
+        this.timer = setTimeout(() => void this.ask(retries + 1), SETTLE_MS * 2 ** retries);
+      return;
+    }
     this.study = study;
     this.stale = false;
     const settled = this.editedAt + OVERVIEW_SETTLE_MS - performance.now();
-    clearTimeout(this.timer);
     if (settled > 0) this.timer = setTimeout(() => void this.askOverview(number), settled);
     else await this.askOverview(number);
   }

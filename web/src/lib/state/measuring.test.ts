@@ -51,6 +51,35 @@ test('an answer that an edit has overtaken neither shows nor counts as up to dat
   expect([measuring.study?.revision, measuring.stale]).toEqual([2, false]);
 });
 
+test('an answer that comes between an edit and its question does not count as measured, and the question is asked', async () => {
+  const { measuring, answers, answer } = made();
+  measuring.looked();
+  measuring.edited();
+  await answer(0, 1);
+  expect(measuring.stale).toBe(true);
+  vi.advanceTimersByTime(SETTLE_MS);
+  expect(answers.length).toBe(2);
+  await answer(1, 2);
+  expect([measuring.study?.revision, measuring.stale]).toEqual([2, false]);
+});
+
+test('a question that comes back without an answer is asked again, and not for ever', async () => {
+  const { measuring, answers, answer } = made();
+  measuring.looked();
+  answers[0]!(null);
+  await vi.advanceTimersByTimeAsync(SETTLE_MS);
+  expect(answers.length).toBe(2);
+  await answer(1, 3);
+  expect([measuring.study?.revision, measuring.stale]).toEqual([3, false]);
+  measuring.looked();
+  for (let n = 2; n < answers.length; n += 1) {
+    answers[n]!(null);
+    await vi.advanceTimersByTimeAsync(60_000);
+  }
+  expect(answers.length).toBe(2 + 6);
+  expect(measuring.stale).toBe(true);
+});
+
 test('the overview is asked for only where its picture is shown', async () => {
   const { measuring, answer, overviews } = made();
   measuring.looked();
