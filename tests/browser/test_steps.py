@@ -325,9 +325,10 @@ def test_the_spectrum_smooths_and_moves_and_corners_are_dragged(page):
     page.wait_for_function("Number(document.querySelector('.spectrum').dataset.pictures) > 50")
     before = setting(page, "key_low_hz")
     corner = page.locator("[data-picture=key_low_hz]").bounding_box()
-    page.mouse.move(corner["x"] + 5, corner["y"] + 120)
+    y = corner["y"] + 0.75 * corner["height"]
+    page.mouse.move(corner["x"] + 5, y)
     page.mouse.down()
-    page.mouse.move(corner["x"] + 65, corner["y"] + 120, steps=5)
+    page.mouse.move(corner["x"] + 65, y, steps=5)
     page.mouse.up()
     saved(page)
     assert setting(page, "key_low_hz") > 1.5 * before

@@ -55,9 +55,14 @@
   }: Props = $props();
   let area = $state<HTMLElement | null>(null);
   let shown = $state(0);
-  /** In a narrower picture, or beside controls of its own, the legend stands under it. */
-  const ROOM = 340;
-  const below = $derived(legend.length > 0 && (Boolean(tools) || (box.width > 0 && box.width < ROOM)));
+  /** Where it does not fit beside the title, or there are controls, the legend stands under the picture. Widths in pixels, rough. */
+  const LETTER = 6.5;
+  const MARK = 30;
+  const EDGES = 64;
+  const wanted = $derived(
+    legend.reduce((sum, { text }) => sum + MARK + LETTER * text.length, EDGES + LETTER * title.length),
+  );
+  const below = $derived(legend.length > 0 && (Boolean(tools) || (box.width > 0 && box.width < wanted)));
 
   $effect(() => {
     const element = area;
