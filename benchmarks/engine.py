@@ -37,7 +37,7 @@ from saltanvil.session.document import Path as StepPath
 from saltanvil.session.document import Send, Session, Step, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
-from saltanvil.studies.aim import Question, aimed
+from saltanvil.studies.aim import Answer, Question, Search
 from saltanvil.studies.ledger import ledger_of
 from saltanvil.studies.passage import passage_of
 from saltanvil.studies.pictures import bite_of, curve_of
@@ -301,9 +301,11 @@ def aims() -> None:
     def render() -> None:
         ScopeRenderer(session, media, SegmentCache(), RATE, stop).compare(Scope("t", "clipper"))
 
-    answer = aimed(session, Question("step", "clipper", "peaks_down_db", 6.0), media, SegmentCache(), RATE, stop)  # compiled
-    alone = best(render)
-    whole = best(lambda: aimed(session, Question("step", "clipper", "peaks_down_db", 6.0), media, SegmentCache(), RATE, stop))
+    def aim() -> Answer:
+        return Search(session, Question("step", "clipper", "peaks_down_db", 6.0), media, SegmentCache(), RATE, stop).run()
+
+    answer = aim()  # compiled
+    alone, whole = best(render), best(aim)
     assert answer.reached
     say(
         "aim, 20 s at the end of five steps",

@@ -476,7 +476,7 @@ def run_aim(request: argparse.Namespace) -> None:
     from saltanvil.session.apply import apply
     from saltanvil.session.edits import Set
     from saltanvil.session.settings import Moved
-    from saltanvil.studies.aim import Question, aimed
+    from saltanvil.studies.aim import Question, Search
     from saltanvil.studies.match import settled
 
     check_tempo(request.tempo)
@@ -490,7 +490,7 @@ def run_aim(request: argparse.Namespace) -> None:
         session = settled(session_around(path, sound.rate, request.tempo, bool(keys)), media)
         step_id = path.steps[request.step - 1].id
         question = Question("step", step_id, request.figure, request.target, request.setting)
-        answer = aimed(session, question, media, SegmentCache(), 0, sound.frames)
+        answer = Search(session, question, media, SegmentCache(), 0, sound.frames).run()
     if request.json:
         print(json.dumps(vars(answer), indent=1))
     elif answer.reached:

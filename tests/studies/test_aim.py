@@ -22,7 +22,7 @@ from saltanvil.session.document import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import NodeId
 from saltanvil.session.settings import Address, descriptor
-from saltanvil.studies.aim import Question, Search, aimed
+from saltanvil.studies.aim import Question, Search
 from saltanvil.studies.match import settled
 
 #: Demo tracks that a processor is made for.
@@ -122,7 +122,7 @@ def test_every_offer_reaches_what_it_can_reach(sounds, kind, aim, setting):
         if target is None:
             continue  # no figure that one could ask for
         tried += 1
-        answer = aimed(session, Question("step", "s", aim.name, target, setting), media, probe.cache, START, STOP)
+        answer = Search(session, Question("step", "s", aim.name, target, setting), media, probe.cache, START, STOP).run()
         assert answer.reached, (name, answer.text)
         assert described.minimum <= answer.value <= described.maximum and answer.setting == setting
         again = measured_again(moved(session, "step", "s", setting, answer.value), media, aim.name)
@@ -136,7 +136,7 @@ def compressor_on_snare(sounds, **settings):
 
 
 def ask(session, media, figure, target, setting=None, of="step", name="s", **more):
-    return aimed(session, Question(of, name, figure, target, setting), media, SegmentCache(), START, STOP, **more)
+    return Search(session, Question(of, name, figure, target, setting), media, SegmentCache(), START, STOP, **more).run()
 
 
 def test_what_cannot_be_reached_is_said_with_how_near_one_gets(sounds):

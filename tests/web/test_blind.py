@@ -127,3 +127,14 @@ def test_a_tab_that_connects_again_goes_on_comparing(blind, session):  # noqa: F
     again = Client(address, number, "t")
     wait_for(lambda: services._auditions.get("t") is not None and services._auditions["t"]._blind is not None)
     again.close()
+
+
+def test_what_is_measured_while_it_runs_counts_afterwards(blind):
+    """The gain that matches *before* is not heard while the page is covered, and is when it no longer is."""
+    services, client, number, _ = blind
+    audition = services._auditions["t"]
+    start(client, number)
+    audition.measured(audition._scope, 5.0)
+    assert audition.player._wanted.audition.matched_db == 0.0
+    assert client.delete(f"/api/sessions/{number}/blind?tab=t").status_code == 200
+    assert audition.player._wanted.audition.matched_db == 5.0

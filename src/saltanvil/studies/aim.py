@@ -90,7 +90,7 @@ def applies(session: Session, of: SlotOwner, name: str, setting: Descriptor) -> 
 
 
 class Search:
-    """Renders of one question, counted and kept."""
+    """The setting that reaches a figure over frames start..stop; nothing is edited. Its renders are counted and kept."""
 
     def __init__(
         self,
@@ -301,18 +301,3 @@ class Search:
             f"{self.shown(best)}.{hint}"
         )
         return self.refused(best, why)
-
-
-def aimed(
-    session: Session,
-    question: Question,
-    media: Media,
-    cache: SegmentCache,
-    start: int,
-    stop: int,
-    cancelled: Callable[[], bool] = lambda: False,
-    pool: ThreadPoolExecutor | None = None,
-    progress: Callable[[float], None] = lambda share: None,
-) -> Answer:
-    """The setting that reaches a figure over frames start..stop; nothing is edited. Raises NotFound, EditRefused, Cancelled."""
-    return Search(session, question, media, cache, start, stop, cancelled, pool, progress).run()

@@ -230,7 +230,6 @@ def soundings(
     stop: int,
     cancelled: Callable[[], bool] = lambda: False,
     pool: Executor | None = None,
-    progress: Callable[[float], None] = lambda share: None,
 ) -> list[Sounding]:
     """Every candidate, its loudness measured over frames start..stop at the end of its strip's path.
 
@@ -248,7 +247,6 @@ def soundings(
         first = lufs if number == 0 else first
         gain_db, refused = match_gain(first, lufs, label_of(session, of, name, candidates[0]))
         result.append(Sounding(version, strip_id, gain_db, refused))
-        progress((number + 1) / len(versions))
     return result
 
 

@@ -279,6 +279,7 @@ class Audition:
             self._blind, self._letter = blind, "" if blind is None else blind.comparison.letters[0]
             self.player.set_listening("after" if blind is not None else self._listening)
             self._play()
+            self._apply_matched()  # what was measured meanwhile
 
     def _play(self) -> None:
         if self._blind is not None:

@@ -41,9 +41,7 @@ def started(services: Services, asking: Asked, session_id: int, asked: BlindQues
     stop = min(round(asked.end_s * session.rate_hz), session_frames(session, media))
     if stop - start < session.rate_hz // 50:
         raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
-    candidates = soundings(
-        session, asked.of, asked.id, asked.candidates, media, start, stop, asking.superseded, services.pool, asking.progress
-    )
+    candidates = soundings(session, asked.of, asked.id, asked.candidates, media, start, stop, asking.superseded, services.pool)
     blind = Blind(session_id, comparison, candidates, asked, scope_name(session, asked.of, asked.id), labels)
     services.blinds.start(asked.tab, blind)
     services.cover(asked.tab, blind)

@@ -20,7 +20,7 @@ from saltanvil.session.document import Id, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner
-from saltanvil.studies.aim import Answer, Question, aimed
+from saltanvil.studies.aim import Answer, Question, Search
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.make_up import make_up_level_db
@@ -376,11 +376,11 @@ async def study_aim(services: Served, request: Request, session_id: Number, aske
 
 def aim_answer(services: Services, asking: Asked, session_id: int, asked: AimQuestion) -> AimAnswer:
     question = Questioned(services, asking, session_id, asked)
-    answer = aimed(
+    search = Search(
         question.session, Question(asked.of, asked.id, asked.figure, asked.target, asked.setting), question.media, services.cache,
         question.start, question.stop, asking.superseded, services.pool, asking.progress,
     )  # fmt: skip
-    return AimAnswer(revision=question.version.revision, answer=answer)
+    return AimAnswer(revision=question.version.revision, answer=search.run())
 
 
 class Progress(BaseModel):
