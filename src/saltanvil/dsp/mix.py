@@ -8,13 +8,9 @@ from saltanvil.dsp.kernel import TICK_FRAMES, inline, kernel
 POSITION, PRIMED, FROM_LEFT, FROM_RIGHT, NOW_LEFT, NOW_RIGHT, GLIDE_STATE = range(7)
 
 
-@kernel("void(float32[:,::1],float32[:,::1],float64,float64,float64,float64[::1])")
-def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
-    """Give each side its gain, gliding over ticks. x: (1 or 2, frames); y: (1 or 2, frames), at least as many.
-
-    A mono x into a stereo y is placed by the two gains; a mono y takes `left`. part: share of the way a tick, 0..1.
-    """
-    frames = x.shape[1]
+@inline
+def place_stretch(x, y, start, frames, left, right, part, state):  # type: ignore[no-untyped-def]
+    """`place` from frame `start` up to `frames`."""
     channels = y.shape[0]
     if state[PRIMED] == 0.0:
         state[FROM_LEFT] = left
@@ -22,7 +18,6 @@ def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
         state[FROM_RIGHT] = right
         state[NOW_RIGHT] = right
         state[PRIMED] = 1.0
-    start = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
@@ -48,6 +43,24 @@ def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
                     out[i] = np.float32(source[i] * gain64)
         start += count
         state[POSITION] += count
+
+
+@kernel("void(float32[:,::1],float32[:,::1],float64,float64,float64,float64[::1])")
+def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
+    """Give each side its gain, gliding over ticks. x: (1 or 2, frames); y: (1 or 2, frames), at least as many.
+
+    A mono x into a stereo y is placed by the two gains; a mono y takes `left`. part: share of the way a tick, 0..1.
+    """
+    place_stretch(x, y, 0, x.shape[1], left, right, part, state)
+
+
+@kernel("void(float32[:,::1],float32[:,::1],int64[::1],float64[:,::1],float64,float64[::1])")
+def place_along(x, y, ends, gains, part, state):  # type: ignore[no-untyped-def]
+    """`place` with other gains from time to time. ends: frame at which each piece ends; gains: (pieces, 2), left and right."""
+    start = 0
+    for piece in range(ends.shape[0]):
+        place_stretch(x, y, start, ends[piece], gains[piece, 0], gains[piece, 1], part, state)
+        start = ends[piece]
 
 
 @kernel("void(float32[:,::1],float32[:,::1])")

@@ -1,16 +1,22 @@
 """Compiling a session to a plan: which nodes there are, with what gains and delays; and what of it cannot glide."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Mapping
+from functools import partial
+from types import MappingProxyType
+from typing import Literal, TypeVar
 
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.audition import Audition, heard_alone
+from saltanvil.engine.automation import Moving
 from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes import (
+    BypassFade,
     DividedNode,
     EndNode,
     Entry,
     Feed,
+    Gains,
     KeyFeed,
     LaneEntry,
     LaneNode,
@@ -23,18 +29,25 @@ from saltanvil.engine.nodes import (
 )
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
-from saltanvil.processors import processor_named
+from saltanvil.processors import Processor, processor_named
 from saltanvil.processors.base import Context, Settings
 from saltanvil.processors.split import Split, SplitSettings
 from saltanvil.session.blend import lane_shares
-from saltanvil.session.document import Key, Path, Session, Step, Strip
+from saltanvil.session.document import Automated, Key, Lane, Owner, Path, Send, Session, Step, Strip
+from saltanvil.session.envelopes import Course
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import audible, key_muted, lane_levels, level_gain, pan_gains
-from saltanvil.session.settings import resolve
+from saltanvil.session.settings import Automation, resolve, settings_of, with_values
+
+T = TypeVar("T")
+NO_VALUES: Mapping[str, float] = MappingProxyType({})
+#: What of a lane moves its place in the sum.
+LANE_MOVES = ("level_db", "mute")
 
 
 def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
     """What cannot change without a crossfade; all else glides."""
+    automation = Automation(session)
     strips = tuple(
         (
             strip.id,
@@ -42,23 +55,23 @@ def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
             strip.media_id,
             strip.start_s,
             [(send.id, send.target) for send in strip.sends],
-            structural_key(session, strip.path, audition.live),
+            structural_key(automation, strip.path, audition.live),
         )
         for strip in session.strips
     )
     return strips, audition.scope, audition.listening
 
 
-def structural_key(session: Session, path: Path, live: bool) -> tuple[object, ...]:
+def structural_key(automation: Automation, path: Path, live: bool) -> tuple[object, ...]:
     """What of a path cannot change without a crossfade."""
-    result: list[object] = []
+    session, result = automation.session, list[object]()
     for step in path.steps:
-        kind, settings = processor_named(step.kind), resolve(session, step, live)
-        lanes = tuple((lane.id, lane.bypass, lane.output, structural_key(session, lane.path, live)) for lane in step.lanes)
+        kind, settings = processor_named(step.kind), resolve(session, step, live, automation=automation)
+        lanes = tuple((lane.id, lane.bypassed, lane.output, structural_key(automation, lane.path, live)) for lane in step.lanes)
         key = None if step.key is None else (step.key.strip_id, step.key.step_id, step.key.lane_id, step.key.at)
         latency = kind.latency_of(settings, session.rate_hz)
         result.append(
-            (step.id, step.kind, step.bypass, latency, kind.structural_key(settings), kind.widens(settings), key, lanes)
+            (step.id, step.kind, step.bypassed, latency, kind.structural_key(settings), kind.widens(settings), key, lanes)
         )
     return tuple(result)
 
@@ -110,7 +123,13 @@ class Compiler:
         self.context = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm)
         self.graph = Graph(session)
         self.late = Latencies(self.graph, audition.live)
-        self.settings = {step.id: resolve(session, step, audition.live) for strip in session.strips for step in strip.path.walk()}
+        #: What moves values, and the objects with their levers counted in.
+        self.automation = automation = Automation(session)
+        self.settings = {
+            step.id: resolve(session, step, audition.live, automation=automation)
+            for strip in session.strips
+            for step in strip.path.walk()
+        }
         self.widening = set().union(*(widening(strip.path, self.settings) for strip in session.strips))
         self.nodes: dict[NodeId, Node] = {}
         self.only = heard_alone(session, audition)
@@ -154,7 +173,9 @@ class Compiler:
         if point.kind == "divided":
             step = self.graph.steps[point.id]
             channels = self.channels_of(step, sources[0])
-            return DividedNode(self.split(step, channels), self.settings[step.id], sources[0], latency_frames, channels)
+            divided = DividedNode(self.split(step, channels), self.settings[step.id], sources[0], latency_frames, channels)
+            divided.moving = self.moving_settings(step, sources[0].latency_frames)
+            return divided
         lane, index = self.lanes[point.id]
         step = self.graph.steps[point.id]
         assert step.split is not None
@@ -163,63 +184,156 @@ class Compiler:
             return LaneEntry(0 if step.split.by == "copies" else index, sources[0], channels)
         if point.kind == "lane":
             late = self.rack.delay_line(sources[0].channels, "lane", lane.id)
-            return LaneNode(lane, sources[0], sources[1], self.steps(lane.path), late)
+            fade = self.fade("lane", lane, latency_frames)
+            return LaneNode(lane, sources[0], sources[1], self.steps(lane.path), late, fade)
         node = sources[0]
         assert isinstance(node, LaneNode)
         channels = self.nodes[NodeId("divided", step.id)].channels
         place = self.split(step, channels).places(step.split.by, channels, len(step.lanes))[index]
-        level = lane_levels(step, self.audition.live, self.only)[index]
-        return PlacedNode(
-            node, sources[1], latency_frames, channels, place, level, self.shares(step)[index], self.rack, self.rate
+        level, share = self.lane_gains(step, index)
+        moving = self.moving_lane(step, lane, index, latency_frames)
+        return PlacedNode(node, sources[1], latency_frames, channels, place, level, share, self.rack, self.rate, moving)
+
+    def lane_gains(self, step: Step, index: int, values: Mapping[str, float] = NO_VALUES) -> Gains:
+        """A lane's own level, and what a blend gives it. values: the lane's and the split's that move, as they are."""
+        lane = self.automation.now("lane", step.lanes[index].id, step.lanes[index])
+        lane = with_values(lane, {name: held for name, held in values.items() if name in LANE_MOVES})
+        lanes = [lane if held.id == lane.id else held for held in step.lanes]
+        step = with_values(
+            self.automation.now("step", step.id, step), {name: held for name, held in values.items() if name not in LANE_MOVES}
+        ).model_copy(update={"lanes": lanes})
+        settings = settings_of(self.session, step, self.audition.live)
+        assert isinstance(settings, SplitSettings)
+        return lane_levels(step, self.audition.live, self.only)[index], lane_shares(step, settings)[index]
+
+    # ---- what moves over time --------------------------------------------------------------------------------------------
+
+    def moving(self, courses: Mapping[str, Course], build: Callable[[dict[str, float]], T], latency: int) -> Moving[T] | None:
+        """latency: of the sound that is treated; None where nothing moves."""
+        return Moving(courses, build, self.rack.clock, latency, self.rate) if courses else None
+
+    def courses(self, of: Owner, name: str, part: Automated, *names: str) -> dict[str, Course]:
+        """Some of the courses of an object; all but a bypass if none is named."""
+        held = self.automation.moving(of, name, part)
+        return {name: course for name, course in held.items() if (name in names if names else name != "bypass")}
+
+    def moving_settings(self, step: Step, latency: int) -> Moving[Settings] | None:
+        now = self.automation.now("step", step.id, step)
+        live = self.audition.live
+        return self.moving(
+            self.courses("step", step.id, step), lambda values: settings_of(self.session, with_values(now, values), live), latency
         )
 
-    def shares(self, step: Step) -> tuple[float, ...]:
-        settings = self.settings[step.id]
-        assert isinstance(settings, SplitSettings)
-        return lane_shares(step, settings)
+    def moving_lane(self, step: Step, lane: Lane, index: int, latency: int) -> Moving[Gains] | None:
+        courses = self.courses("lane", lane.id, lane, *LANE_MOVES) | self.courses("step", step.id, step, "position", "trim_db")
+        return self.moving(courses, lambda values: self.lane_gains(step, index, values), latency)
+
+    def fade(self, of: Literal["step", "lane"], part: Step | Lane, latency: int) -> BypassFade | None:
+        """The fade of a bypass that has an envelope, whether that is on or not. latency: of the sound that leaves."""
+        if "bypass" not in part.envelopes:
+            return None
+        moving = self.moving(self.courses(of, part.id, part, "bypass"), lambda values: share_of(values["bypass"] < 0.5), latency)
+        return BypassFade(0.0 if part.bypass else 1.0, moving, self.rack, part.id, self.rate)
 
     def channels_of(self, step: Step, source: Node) -> int:
         """Of a step and all that follows it."""
         return 2 if step.id in self.widening else source.channels
 
     def split(self, step: Step, channels: int) -> Split:
-        made = self.rack.processor(step, self.settings[step.id], channels, self.context)
+        moving = bool(self.courses("step", step.id, step))
+        made = self.rack.processor(step, self.settings[step.id], channels, self.context, moving)
         assert isinstance(made, Split)
         return made
 
     def step(self, step: Step, point: NodeId, sources: list[Node], latency_frames: int) -> StepNode:
         settings, channels = self.settings[step.id], self.channels_of(step, sources[0])
-        processor = self.rack.processor(step, settings, channels, self.context)
         if step.lanes:
+            processor: Processor = self.split(step, channels)
             late_by = latency_frames - sources[0].latency_frames
             split = SplitNode(step, settings, processor, sources, latency_frames, channels, late_by, 0, self.rack)
             split.placed = [node for node in sources[1:] if isinstance(node, PlacedNode)]
             split.lanes = [node for placed in split.placed for node in placed.sources[:1] if isinstance(node, LaneNode)]
+            split.fade = self.fade("step", step, latency_frames)
             return split
+        moving = self.moving_settings(step, latency_frames - self.late.own[step.id])
+        processor = self.rack.processor(step, settings, channels, self.context, moving is not None)
         wait = self.late.wait(point)
         key = None
         if step.key is not None:
             key = KeyFeed(
                 wait=latency_frames - self.late.own[step.id] - sources[1].latency_frames,
-                gain=self.key_gain(point, step.key),
+                gain=self.key_gain(point, step)[0],
                 late=self.rack.delay_line(channels, "key", step.id),
                 glide=self.rack.glide("key", step.id),
+                moving=self.moving_key(point, step, sources[1].latency_frames),
             )
-        return StepNode(
+        node = StepNode(
             step, settings, processor, sources, latency_frames, channels, self.late.own[step.id], wait, self.rack, key
         )
+        node.moving, node.fade = moving, self.fade("step", step, latency_frames)
+        return node
 
-    def key_gain(self, point: NodeId, key: Key) -> float:
+    def key_source(self, point: NodeId, key: Key) -> tuple[Strip, Lane | None]:
+        """The strip a key is taken from, and the lane, if it is one."""
         source = self.graph.heard_at(self.graph.strip_of[point], key)
-        lane = self.lanes[source.id][0] if source.id in self.lanes else None
-        return 0.0 if key_muted(key, self.graph.strip_of[source], lane) else db_to_gain(key.trim_db)
+        return self.graph.strip_of[source], self.lanes[source.id][0] if source.id in self.lanes else None
+
+    def key_gain(self, point: NodeId, step: Step, values: Mapping[str, float] = NO_VALUES) -> Gains:
+        """values: those that move, as they are: the key's trim, and the mutes of its source."""
+        assert step.key is not None
+        strip, lane = self.key_source(point, step.key)
+        if "strip mute" in values:
+            strip = with_values(strip, {"mute": values["strip mute"]})
+        if lane is not None and "lane mute" in values:
+            lane = with_values(lane, {"mute": values["lane mute"]})
+        trim_db = values.get("trim_db", self.automation.now("key", step.id, step.key).trim_db)
+        gain = 0.0 if key_muted(step.key, strip, lane) else db_to_gain(trim_db)
+        return gain, gain
+
+    def moving_key(self, point: NodeId, step: Step, latency: int) -> Moving[Gains] | None:
+        assert step.key is not None
+        courses = self.courses("key", step.id, step.key)
+        if step.key.mutes:
+            strip, lane = self.key_source(point, step.key)
+            mutes = {"strip mute": self.courses("strip", strip.id, strip, "mute")}
+            if lane is not None:
+                mutes["lane mute"] = self.courses("lane", lane.id, lane, "mute")
+            courses |= {name: held["mute"] for name, held in mutes.items() if held}
+        return self.moving(courses, lambda values: self.key_gain(point, step, values), latency)
+
+    def strip_with(self, strip: Strip, values: Mapping[str, float]) -> Strip:
+        """A strip with its levers counted in, and what moves as it is."""
+        return with_values(self.automation.now("strip", strip.id, strip), values)
 
     def out(self, strip: Strip, end: Node) -> OutNode:
-        level = level_gain(strip.level_db) if audible(self.session, strip, self.audition.live) else 0.0
-        if self.audition.balance[0] == strip.id:
-            level *= db_to_gain(self.audition.balance[1])
-        left, right = pan_gains(strip, self.nodes[NodeId("in", strip.id)].channels)
-        return OutNode(end, (level * left, level * right), self.rack.glide("fader", strip.id), self.rate)
+        channels = self.nodes[NodeId("in", strip.id)].channels
+
+        def gains(values: Mapping[str, float]) -> Gains:
+            now = self.strip_with(strip, values)
+            level = level_gain(now.level_db) if audible(self.session, now, self.audition.live) else 0.0
+            if self.audition.balance[0] == strip.id:
+                level *= db_to_gain(self.audition.balance[1])
+            left, right = pan_gains(now, channels)
+            return level * left, level * right
+
+        moving = self.moving(self.courses("strip", strip.id, strip, "level_db", "pan", "mute"), gains, end.latency_frames)
+        return OutNode(end, gains(NO_VALUES), self.rack.glide("fader", strip.id), self.rate, moving)
+
+    def feed_gains(self, strip: Strip, send: Send | None, target: str, values: Mapping[str, float] = NO_VALUES) -> Gains:
+        """What a send, or (None) a lane sent to a bus, gets on its way to a strip.
+
+        values: the strip's that move, as they are, and the send's, with `send` before their names.
+        """
+        now = self.strip_with(strip, {name: held for name, held in values.items() if not name.startswith("send ")})
+        level = 1.0 if send is not None and send.pre else level_gain(now.level_db)
+        if send is not None:
+            own = {name.removeprefix("send "): held for name, held in values.items() if name.startswith("send ")}
+            send = with_values(self.automation.now("send", send.id, send), own)
+            level *= 0.0 if send.mute else level_gain(send.level_db)
+        if not audible(self.session, now, self.audition.live, target):
+            level = 0.0
+        left, right = pan_gains(now, self.nodes[NodeId("in", strip.id)].channels)
+        return level * left, level * right
 
     def entry(self, strip: Strip, point: NodeId) -> Entry:
         feeds: list[tuple[str, Node, Feed]] = []
@@ -228,21 +342,30 @@ class Compiler:
             if source not in self.nodes or self.graph.idle(source, way):
                 continue
             node, other = self.nodes[source], self.graph.strip_of[source]
-            sends = [send for send in other.sends if send.target == strip.id] if way == "send" else []
-            name = {"output": other.id, "lane": source.id, "send": sends[0].id if sends else ""}[way]
+            send = next((send for send in other.sends if send.target == strip.id), None) if way == "send" else None
+            name = {"output": other.id, "lane": source.id, "send": "" if send is None else send.id}[way]
             feed = Feed(name, latency_frames - node.latency_frames, self.rack.delay_line(2, "feed", name, strip.id))
             if way != "output":
-                level = 1.0 if sends and sends[0].pre else level_gain(other.level_db)
-                if sends:
-                    level *= 0.0 if sends[0].mute else level_gain(sends[0].level_db)
-                if not audible(self.session, other, self.audition.live, strip.id):
-                    level = 0.0
-                left, right = pan_gains(other, self.nodes[NodeId("in", other.id)].channels)
-                feed.gains, feed.glide = (level * left, level * right), self.rack.glide("feed", name, strip.id)
+                courses = self.courses("strip", other.id, other, "level_db", "pan", "mute")
+                if send is not None:
+                    courses |= {f"send {name}": held for name, held in self.courses("send", send.id, send).items()}
+                feed.gains, feed.glide = self.feed_gains(other, send, strip.id), self.rack.glide("feed", name, strip.id)
+                feed.moving = self.moving(courses, partial(self.feed_gains, other, send, strip.id), node.latency_frames)
             feeds.append((f"{other.id} {name}", node, feed))
         feeds.sort(key=lambda given: given[0])  # the sum does not depend on the order of the strips
         channels = self.media.channels(strip.media_id) if strip.media_id is not None else (1 if strip.kind == "track" else 2)
+        now = self.strip_with(strip, NO_VALUES)
+        moving = self.moving(
+            self.courses("strip", strip.id, strip, "trim_db"),
+            lambda values: share_of(db_to_gain(values["trim_db"])),
+            latency_frames,
+        )
         return Entry(
-            strip, [node for _, node, _ in feeds], [feed for *_, feed in feeds], latency_frames, channels, self.rate, self.media,
-            self.rack.glide("trim", strip.id),
+            now, [node for _, node, _ in feeds], [feed for *_, feed in feeds], latency_frames, channels, self.rate, self.media,
+            self.rack.glide("trim", strip.id), moving,
         )  # fmt: skip
+
+
+def share_of(gain: float) -> Gains:
+    """The same to both sides."""
+    return float(gain), float(gain)

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 from saltanvil.processors import processor_named
 from saltanvil.session.graph import Graph, NodeId
-from saltanvil.session.settings import resolve
+from saltanvil.session.settings import Automation, resolve
 
 
 class Latencies:
@@ -19,10 +19,11 @@ class Latencies:
         self.latency_frames: dict[NodeId, int] = {}
         self.own: dict[str, int] = {}
         session = graph.session.model_copy(update={"low_latency": True}) if low_latency else graph.session
+        automation = Automation(session)
         for step_id, step in graph.steps.items():
             if step_id == step.id:
                 kind = processor_named(step.kind)
-                self.own[step_id] = kind.latency_of(resolve(session, step, listening), session.rate_hz)
+                self.own[step_id] = kind.latency_of(resolve(session, step, listening, automation=automation), session.rate_hz)
         for point in graph.order:
             latest = max(
                 (self.latency_frames[source] for source, way in graph.sources[point] if sums(graph, source, way)), default=0

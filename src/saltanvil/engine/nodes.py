@@ -5,15 +5,17 @@ Which points there are and what each is made of is said by `saltanvil.session.gr
 """
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.gate import GATE_STATES
 from saltanvil.dsp.glide import glide_part
+from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import SILENCE_DB, db_to_gain, gain_to_db
 from saltanvil.engine.audition import ScopeMonitor
+from saltanvil.engine.automation import Moving
 from saltanvil.engine.media import Media
 from saltanvil.engine.rack import Audio, DelayLine, Glide, Rack
 from saltanvil.processors import Processor, Settings
@@ -24,6 +26,53 @@ from saltanvil.session.document import Lane, Step, Strip
 #: Below this a change of level is not worth telling.
 SOUNDING_DB = -60.0
 NOTHING: Audio = np.zeros((2, 0), np.float32)
+#: Gains to the left and the right.
+Gains = tuple[float, float]
+
+
+def place(x: Audio, y: Audio, gains: Gains, moving: Moving[Gains] | None, at: int, part: float, glide: Glide) -> None:
+    """Give each side its gain (see `mix.place`), or the gains that move. at: the session's frame of the block's begin."""
+    if moving is None:
+        mix.place(x, y, *gains, part, glide.values)
+        return
+    pieces = moving.pieces(at, x.shape[1])
+    ends = np.array([end for _, end, _ in pieces], np.int64)
+    mix.place_along(x, y, ends, np.array([held for *_, held in pieces], np.float64), part, glide.values)
+
+
+def moves_of(*moving: Moving[Gains] | None) -> tuple[object, ...]:
+    """What tells the sound of moving gains apart."""
+    return tuple(None if one is None else one.cache_key() for one in moving)
+
+
+class BypassFade:
+    """A bypass that moves over time: the sound goes over from the treated to the untreated, and both go on.
+
+    treated: share of the treated sound as long as it does not move, to both sides.
+    """
+
+    def __init__(self, treated: float, moving: Moving[Gains] | None, rack: Rack, name: str, rate: int) -> None:
+        self.moving, self.rate = moving, rate
+        self.gains, self.rest = (treated, treated), (1.0 - treated, 1.0 - treated)
+        self.glide, self.rest_glide = rack.glide("bypass", name), rack.glide("bypassed", name)
+        self.others = None if moving is None else moving.mapped(lambda gains: (1.0 - gains[0], 1.0 - gains[1]))
+
+    def __call__(self, at: int, before: Audio, treated: Audio) -> Audio:
+        y, rest, part = np.empty_like(treated), np.empty_like(treated), glide_part(self.rate)
+        place(treated, y, self.gains, self.moving, at, part, self.glide)
+        place(before, rest, self.rest, self.others, at, part, self.rest_glide)
+        mix.accumulate(rest, y)
+        return y
+
+    def telemetry(self, at: int, frames: int, told: Telemetry) -> Telemetry:
+        """What a step did, without what nobody hears of it."""
+        share = np.full(-(-frames // TICK_FRAMES), self.gains[0], np.float32)
+        for begin, end, (gain, _) in [] if self.moving is None else self.moving.pieces(at, frames):
+            share[begin // TICK_FRAMES : -(-end // TICK_FRAMES)] = gain
+        return replace(told, reduction_db=told.reduction_db * share[: len(told.reduction_db)])
+
+    def cache_key(self) -> tuple[object, ...]:
+        return self.gains, moves_of(self.moving)
 
 
 class Node:
@@ -64,16 +113,17 @@ class Feed:
     name: str
     wait: int
     late: DelayLine
-    gains: tuple[float, float] | None = None
+    gains: Gains | None = None
     glide: Glide | None = None
+    moving: Moving[Gains] | None = None
     peak_db: float = SILENCE_DB
 
-    def sound(self, x: Audio, part: float) -> Audio:
+    def sound(self, x: Audio, part: float, at: int) -> Audio:
         """(2, frames), as late as the latest."""
         if self.gains is not None:
             assert self.glide is not None
             y = np.empty((2, x.shape[1]), np.float32)
-            mix.place(x, y, *self.gains, part, self.glide.values)
+            place(x, y, self.gains, self.moving, at, part, self.glide)
             self.peak_db = gain_to_db(float(mix.peak(y)))
             x = y
         return self.late(x, self.wait)
@@ -84,9 +134,10 @@ class Entry(Node):
 
     def __init__(
         self, strip: Strip, sources: Sequence[Node], feeds: list[Feed], latency_frames: int, channels: int, rate: int,
-        media: Media, trim: Glide,
+        media: Media, trim: Glide, moving: Moving[Gains] | None = None,
     ) -> None:  # fmt: skip
         super().__init__(sources, latency_frames, channels)
+        self.moving = moving
         self.strip, self.feeds, self.rate, self.media, self.trim = strip, feeds, rate, media, trim
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
@@ -96,17 +147,18 @@ class Entry(Node):
         else:
             x = np.zeros((self.channels, frames), np.float32)
             for feed, sound in zip(self.feeds, inputs, strict=True):
-                mix.accumulate(feed.sound(sound, glide_part(self.rate)), x)
+                mix.accumulate(feed.sound(sound, glide_part(self.rate), at), x)
         trim = db_to_gain(strip.trim_db)
-        if trim == 1.0 and not self.trim.values[mix.PRIMED]:
+        if trim == 1.0 and self.moving is None and not self.trim.values[mix.PRIMED]:
             return x
         y = np.empty_like(x)
-        mix.place(x, y, trim, trim, glide_part(self.rate), self.trim.values)
+        place(x, y, (trim, trim), self.moving, at, glide_part(self.rate), self.trim)
         return y
 
     def cache_key(self) -> tuple[object, ...]:
         strip = self.strip
-        return strip.media_id, strip.start_s, strip.trim_db, [(feed.gains, feed.wait) for feed in self.feeds]
+        feeds = [(feed.gains, feed.wait, moves_of(feed.moving)) for feed in self.feeds]
+        return strip.media_id, strip.start_s, strip.trim_db, moves_of(self.moving), feeds
 
 
 @dataclass
@@ -117,12 +169,13 @@ class KeyFeed:
     gain: float
     late: DelayLine
     glide: Glide
+    moving: Moving[Gains] | None = None
 
-    def sound(self, x: Audio, channels: int, part: float) -> Audio:
+    def sound(self, x: Audio, channels: int, part: float, at: int) -> Audio:
         """With as many channels as the sound it steers: the mean of its sides, or the same on both."""
         x = self.fitted(x, channels)
         y = np.empty((channels, x.shape[1]), np.float32)
-        mix.place(x, y, self.gain, self.gain, part, self.glide.values)
+        place(x, y, (self.gain, self.gain), self.moving, at, part, self.glide)
         return self.late(y, self.wait)
 
     @staticmethod
@@ -142,8 +195,12 @@ def widened(x: Audio, channels: int) -> Audio:
 class StepNode(Node):
     """What leaves a step.
 
-    settings: those it runs with; late_by: its own latency; wait: how long the sound waits for the key before it.
+    settings: those it runs with; late_by: its own latency; wait: how long the sound waits for the key before it; moving: settings
+    that move over time; fade: a bypass that does.
     """
+
+    moving: Moving[Settings] | None = None
+    fade: BypassFade | None = None
 
     def __init__(
         self, step: Step, settings: Settings, processor: Processor, sources: Sequence[Node], latency_frames: int, channels: int,
@@ -161,23 +218,52 @@ class StepNode(Node):
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         x = self.waiting(widened(inputs[0], self.channels), self.wait)
         # A key's way is walked also past a bypass, so that it is settled when the step comes back.
-        key = None if self.key is None else self.key.sound(inputs[1], self.channels, glide_part(self.rate))
+        key = None if self.key is None else self.key.sound(inputs[1], self.channels, glide_part(self.rate), at)
         scope_monitor = self.scope_monitor
-        if self.step.bypass:
+        if self.step.bypassed:
             self.processor.telemetry = Telemetry()
             self.moved_db = 0.0
             y = before = self.late(x, self.late_by)
             return y if scope_monitor is None else scope_monitor.compare(before, y, self.latency_frames)
-        y = self.processor.process(x, key)
+        y = self._treated(at, x, key)
         self._tell(x, y)
-        if scope_monitor is None:
+        if scope_monitor is None and self.fade is None:
             self.late.remember(x, self.late_by)  # so that a bypass, or whoever listens next, finds its past
             return y
         before = self.late(x, self.late_by)
+        if self.fade is not None:
+            y = self.fade(at, before, y)
+            self.processor.telemetry = self.fade.telemetry(at, frames, self.processor.telemetry)
+        if scope_monitor is None:
+            return y
         heard = self.processor.heard if self.processor.listens else None
         if scope_monitor.audition.listening == "key" and heard is not None:
             scope_monitor.straight(scope_monitor.rack.delay_line(len(heard), "key")(heard, self.late_by), self.latency_frames)
         return scope_monitor.compare(before, y, self.latency_frames)
+
+    def _treated(self, at: int, x: Audio, key: Audio | None) -> Audio:
+        """What the processor makes of a block, with the settings that hold at each time."""
+        processor = self.processor
+        if self.moving is None:
+            return processor.process(x, key)
+        parts: list[Audio] = []
+        told: list[Telemetry] = []
+        heard: list[Audio] = []
+        pieces = self.moving.pieces(at, x.shape[1])
+        for begin, end, settings in pieces:
+            processor.take(settings, processor.context)
+            if len(pieces) == 1:
+                return processor.process(x, key)
+            cut = slice(begin, end)
+            parts.append(
+                processor.process(np.ascontiguousarray(x[:, cut]), None if key is None else np.ascontiguousarray(key[:, cut]))
+            )
+            told.append(processor.telemetry)
+            if processor.heard is not None:
+                heard.append(processor.heard)
+        processor.telemetry = joined(told)
+        processor.heard = np.concatenate(heard, axis=1) if heard else None
+        return np.concatenate(parts, axis=1)
 
     def _tell(self, x: Audio, y: Audio) -> None:
         """How far the peak moved, where the processor does not say what it does."""
@@ -186,11 +272,12 @@ class StepNode(Node):
             self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
 
     def cache_key(self) -> tuple[object, ...]:
-        return self.step.kind, self.settings.model_dump_json(), self.step.bypass, self.late_by, *self.heard_key()
+        moves = None if self.moving is None else self.moving.cache_key(), None if self.fade is None else self.fade.cache_key()
+        return self.step.kind, self.settings.model_dump_json(), self.step.bypassed, self.late_by, moves, *self.heard_key()
 
     def heard_key(self) -> tuple[object, ...]:
         """What its sound depends on besides its settings: its key's way, and the tempo."""
-        key = None if self.key is None else (self.key.gain, self.key.wait)
+        key = None if self.key is None else (self.key.gain, self.key.wait, moves_of(self.key.moving))
         return self.wait, key, self.processor.context.tempo_bpm
 
     @property
@@ -210,18 +297,37 @@ class StepNode(Node):
         yield self
 
 
+def joined(told: Sequence[Telemetry]) -> Telemetry:
+    """The telemetry of blocks that follow each other."""
+    return Telemetry(
+        np.concatenate([one.reduction_db for one in told]),
+        np.concatenate([one.detector_db for one in told]),
+        {row: np.concatenate([one.rows[row] for one in told]) for row in told[0].rows},
+    )
+
+
 class DividedNode(Node):
     """What a split makes of its input: the lanes' inputs, one after the other along the channels."""
+
+    moving: Moving[Settings] | None = None
 
     def __init__(self, processor: Split, settings: Settings, source: Node, latency_frames: int, channels: int) -> None:
         super().__init__([source], latency_frames, channels, processor.settings.by != "copies")
         self.split, self.settings = processor, settings
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
-        return self.split.divide(sensible(widened(inputs[0], self.channels))).reshape(-1, frames)
+        x = sensible(widened(inputs[0], self.channels))
+        if self.moving is None:
+            return self.split.divide(x).reshape(-1, frames)
+        parts: list[Audio] = []
+        for begin, end, settings in self.moving.pieces(at, frames):
+            self.split.take(settings, self.split.context)
+            parts.append(self.split.divide(np.ascontiguousarray(x[:, begin:end])).reshape(-1, end - begin))
+        return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1)
 
     def cache_key(self) -> tuple[object, ...]:
-        return (self.settings.model_dump_json(include={"by", "dividers_hz", "slope", "phase"}),)
+        moves = None if self.moving is None else self.moving.cache_key()
+        return self.settings.model_dump_json(include={"by", "dividers_hz", "slope", "phase"}), moves
 
 
 class LaneEntry(Node):
@@ -240,33 +346,45 @@ class LaneEntry(Node):
 
 
 class LaneNode(Node):
-    """What leaves a lane's path; a lane bypassed is a delay."""
+    """What leaves a lane's path; a lane bypassed is a delay. fade: a bypass that moves over time."""
 
-    def __init__(self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], late: DelayLine) -> None:
-        super().__init__([last, entry], last.latency_frames, last.channels, stored=lane.bypass)
-        self.lane, self.steps, self.late = lane, steps, late
+    def __init__(
+        self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], late: DelayLine, fade: BypassFade | None = None
+    ) -> None:
+        super().__init__([last, entry], last.latency_frames, last.channels, stored=lane.bypassed or fade is not None)
+        self.lane, self.steps, self.late, self.fade = lane, steps, late, fade
         self.latency = last.latency_frames - entry.latency_frames
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         entered = widened(inputs[1], self.channels)
-        if self.lane.bypass:
+        if self.lane.bypassed:
             return self.late(entered, self.latency)
+        if self.fade is not None:
+            return self.fade(at, self.late(entered, self.latency), widened(inputs[0], self.channels))
         self.late.remember(entered, self.latency)
         return inputs[0]
 
     def cache_key(self) -> tuple[object, ...]:
-        return self.lane.bypass, self.latency
+        return self.lane.bypassed, self.latency, None if self.fade is None else self.fade.cache_key()
 
 
 class PlacedNode(Node):
-    """A lane in its split's sum. place: gains to both sides; level: the lane's own; share: what a blend gives it."""
+    """A lane in its split's sum. place: gains to both sides; level: the lane's own; share: what a blend gives it; moving: both,
+    where one of them moves over time."""
 
     def __init__(
-        self, lane: LaneNode, entry: Node, latency_frames: int, channels: int, place: tuple[float, float], level: float,
-        share: float, rack: Rack, rate: int,
+        self, lane: LaneNode, entry: Node, latency_frames: int, channels: int, place: Gains, level: float,
+        share: float, rack: Rack, rate: int, moving: Moving[Gains] | None = None,
     ) -> None:  # fmt: skip
         super().__init__([lane, entry], latency_frames, channels)
         self.lane, self.place, self.level, self.share, self.rate = lane.lane, place, level, share, rate
+        self.moving = moving
+        #: The gains to both sides, and those of a lane at full level and of one by itself.
+        self.sides = self.by_share = self.by_level = None
+        if moving is not None:
+            self.sides = moving.mapped(lambda held: (held[0] * held[1] * place[0], held[0] * held[1] * place[1]))
+            self.by_share = moving.mapped(lambda held: (held[1] * place[0], held[1] * place[1]))
+            self.by_level = moving.mapped(lambda held: (held[0] * place[0], held[0] * place[1]))
         self.wait = latency_frames - lane.latency_frames
         self.waiting = rack.delay_line(lane.channels, "lane waits", self.lane.id)
         self.glide = rack.glide("lane", self.lane.id)
@@ -277,26 +395,34 @@ class PlacedNode(Node):
         y = np.empty((self.channels, frames), np.float32)
         left, right = self.place
         gain = self.level * self.share
-        mix.place(self.waiting(inputs[0], self.wait), y, gain * left, gain * right, glide_part(self.rate), self.glide.values)
+        sound = self.waiting(inputs[0], self.wait)
+        place(sound, y, (gain * left, gain * right), self.sides, at, glide_part(self.rate), self.glide)
         scope_monitor = self.scope_monitor
         if scope_monitor is not None:
             entered = inputs[1]
             late = scope_monitor.rack.delay_line(len(entered), self.lane.id, "lane before")(
                 entered, self.latency_frames - self.sources[1].latency_frames
             )
-            y = scope_monitor.compare(self.in_place(late, self.share), y, self.latency_frames)
+            y = scope_monitor.compare(self._in_place(late, self.share, self.by_share, at), y, self.latency_frames)
         self.peak_db = gain_to_db(float(mix.peak(y)))
         return y
 
-    def in_place(self, x: Audio, gain: float = 1.0) -> Audio:
-        """What enters or leaves the lane as it would lie in the sum."""
+    def entering(self, x: Audio) -> Audio:
+        """What enters the lane as it would lie in the sum, at full level."""
+        return self._in_place(x, 1.0, None, 0)
+
+    def leaving(self, x: Audio, at: int) -> Audio:
+        """What leaves the lane's path as it would lie in the sum by itself. at: the session's frame of its first sound."""
+        return self._in_place(x, self.level, self.by_level, at + self.latency_frames)
+
+    def _in_place(self, x: Audio, gain: float, moving: Moving[Gains] | None, at: int) -> Audio:
         y = np.empty((self.channels, x.shape[1]), np.float32)
         left, right = self.place
-        mix.place(x, y, gain * left, gain * right, 1.0, np.zeros(mix.GLIDE_STATE))
+        place(x, y, (gain * left, gain * right), moving, at, 1.0, Glide())
         return y
 
     def cache_key(self) -> tuple[object, ...]:
-        return self.wait, self.level, self.share, self.place, self.channels
+        return self.wait, self.level, self.share, self.place, self.channels, moves_of(self.moving)
 
 
 class SplitNode(StepNode):
@@ -308,15 +434,18 @@ class SplitNode(StepNode):
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         self.moved_db = 0.0
         x = widened(inputs[0], self.channels)
-        if self.step.bypass:
+        if self.step.bypassed:
             y = before = self.late(x, self.late_by)
             return y if self.scope_monitor is None else self.scope_monitor.compare(before, y, self.latency_frames)
         y = self.joined(inputs[1:], frames)
         self._tell(x, y)
-        if self.scope_monitor is None:
+        if self.scope_monitor is None and self.fade is None:
             self.late.remember(x, self.late_by)
             return y
-        return self.scope_monitor.compare(self.late(x, self.late_by), y, self.latency_frames)
+        before = self.late(x, self.late_by)
+        if self.fade is not None:
+            y = self.fade(at, before, y)
+        return y if self.scope_monitor is None else self.scope_monitor.compare(before, y, self.latency_frames)
 
     def joined(self, lanes: Sequence[Audio], frames: int) -> Audio:
         y = np.zeros((self.channels, frames), np.float32)
@@ -326,7 +455,8 @@ class SplitNode(StepNode):
         return y
 
     def cache_key(self) -> tuple[object, ...]:
-        return self.step.bypass, self.late_by, [lane.output is None for lane in self.step.lanes]
+        fade = None if self.fade is None else self.fade.cache_key()
+        return self.step.bypassed, self.late_by, [lane.output is None for lane in self.step.lanes], fade
 
     def walk(self) -> Iterator[StepNode]:
         yield self
@@ -353,17 +483,17 @@ class EndNode(Node):
 class OutNode(Node):
     """A strip's output: its level and pan, to stereo."""
 
-    def __init__(self, end: Node, gains: tuple[float, float], fader: Glide, rate: int) -> None:
+    def __init__(self, end: Node, gains: Gains, fader: Glide, rate: int, moving: Moving[Gains] | None = None) -> None:
         super().__init__([end], end.latency_frames, 2)
-        self.gains, self.fader, self.rate = gains, fader, rate
+        self.gains, self.fader, self.rate, self.moving = gains, fader, rate, moving
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         y = np.empty((2, frames), np.float32)
-        mix.place(inputs[0], y, *self.gains, glide_part(self.rate), self.fader.values)
+        place(inputs[0], y, self.gains, self.moving, at, glide_part(self.rate), self.fader)
         return y
 
     def cache_key(self) -> tuple[object, ...]:
-        return (self.gains,)
+        return self.gains, moves_of(self.moving)
 
 
 @dataclass
@@ -386,7 +516,7 @@ class StripNode:
         return self.out.out
 
     @property
-    def gains(self) -> tuple[float, float]:
+    def gains(self) -> Gains:
         return self.out.gains
 
     def walk(self) -> Iterator[StepNode]:

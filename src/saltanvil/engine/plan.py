@@ -50,6 +50,8 @@ class Plan:
     nodes: dict[NodeId, Node]
     strips: dict[str, StripNode]
     tap: list[Audio]
+    #: The session's frame at which the present block begins.
+    at: int = 0
 
     @property
     def latency_frames(self) -> int:
@@ -65,6 +67,8 @@ class Plan:
 
     def run(self, start: int, frames: int, pool: Executor | None = None, spent: Callable[[Node], None] = forget) -> None:
         """Make the next block of every node; spent: called for a node when all that is made of it is done."""
+        self.rack.clock.advance(start, frames)
+        self.at = start
         if pool is None:
             for node in self.nodes.values():
                 node.run(start, frames)
@@ -95,5 +99,7 @@ class Plan:
 
     def _alone(self, strip: StripNode, x: Audio, late: int) -> None:
         """Straight to the ear, at the strip's level and pan, in time with everything else."""
-        heard = OutNode(strip.end, strip.gains, self.rack.glide("difference"), self.session.rate_hz).make(0, x.shape[1], [x])
+        moving = None if strip.out.moving is None else strip.out.moving.later(late)
+        out = OutNode(strip.end, strip.gains, self.rack.glide("difference"), self.session.rate_hz, moving)
+        heard = out.make(self.at, x.shape[1], [x])
         self.tap.append(self.rack.delay_line(2, "difference")(heard, self.latency_frames - late))

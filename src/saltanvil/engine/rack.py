@@ -5,6 +5,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.state import Stateful
+from saltanvil.engine.automation import Clock
 from saltanvil.processors import Processor, Settings, processor_named
 from saltanvil.processors.base import Context
 from saltanvil.session.document import Step
@@ -79,17 +80,17 @@ class Rack:
     def __init__(self) -> None:
         self.held: dict[Key, Processor | DelayLine | Glide] = {}
         self.used: set[Key] = set()
+        self.clock = Clock()
 
-    def processor(self, step: Step, settings: Settings, channels: int, context: Context) -> Processor:
-        """settings: those the step runs with."""
+    def processor(self, step: Step, settings: Settings, channels: int, context: Context, moving: bool = False) -> Processor:
+        """settings: those the step runs with. moving: they move over time, so that the node gives them to it."""
         kind = processor_named(step.kind)
         name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.structural_key(settings)))
         self.used.add(name)
         result = self.held.get(name)
         if isinstance(result, Processor):
-            if result.configured != (settings, context):
-                result.configure(settings, context)
-                result.configured = settings, context
+            if not moving:
+                result.take(settings, context)
             return result
         made = self.held[name] = kind(settings, channels, context)
         return made
@@ -117,6 +118,7 @@ class Rack:
     def clone(self, apart: bool = False) -> "Rack":
         """Everything in the state it has; see `Stateful.clone`. What is as new is left out."""
         twin = Rack()
+        twin.clock = self.clock.clone()
         twin.held = {
             name: state.clone(apart) for name, state in self.held.items() if isinstance(state, Processor) or not state.fresh
         }

@@ -15,7 +15,7 @@ from saltanvil.engine.audition import RENDERED, Scope
 from saltanvil.engine.cache import RenderedSegment, SegmentCache, fingerprint
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
-from saltanvil.engine.nodes import Entry, Node, PlacedNode, SplitNode, StepNode, widened
+from saltanvil.engine.nodes import Entry, Node, PlacedNode, SplitNode, StepNode, joined, widened
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.render import Cancelled
@@ -95,7 +95,7 @@ class ScopeRenderer:
         leaving = self._cut(stretches[id(after)].audio, after.latency_frames)
         if isinstance(placed, PlacedNode):
             # A lane is measured by itself, wherever the blend stands.
-            entering, leaving = placed.in_place(entering), placed.in_place(leaving, placed.level)
+            entering, leaving = placed.entering(entering), placed.leaving(leaving, self.start)
         traces = [(stretches[id(step)], step.latency_frames) for step in tracing if len(stretches[id(step)].reduction_db)]
         reduction, detector = np.empty(0, np.float32), np.empty(0, np.float32)
         rows: dict[str, NDArray[np.float32]] = {}
@@ -196,12 +196,8 @@ class ScopeRenderer:
                 node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in inputs])
             )
             blocks.append(node.processor.telemetry)
-        return RenderedSegment(
-            np.concatenate(parts, axis=1),
-            np.concatenate([t.reduction_db for t in blocks]),
-            np.concatenate([t.detector_db for t in blocks]),
-            {row: np.concatenate([t.rows[row] for t in blocks]) for row in blocks[0].rows},
-        )
+        told = joined(blocks)
+        return RenderedSegment(np.concatenate(parts, axis=1), told.reduction_db, told.detector_db, told.rows)
 
 
 def fingerprints(plan: Plan, window: tuple[int, ...]) -> dict[int, str]:

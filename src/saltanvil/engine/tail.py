@@ -8,7 +8,7 @@ from saltanvil.engine.media import Audio
 from saltanvil.processors import processor_named
 from saltanvil.processors.base import Context
 from saltanvil.session.document import Session
-from saltanvil.session.settings import resolve
+from saltanvil.session.settings import Automation, resolve
 
 #: What stays below this has decayed.
 DECAYED_DBFS = -90.0
@@ -20,12 +20,12 @@ QUIET_S = 0.25
 
 def quiet_frames(session: Session) -> int:
     """How long nothing must sound until nothing more can come: an echo is silent between its repeats."""
-    context = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm)
+    context, automation = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm), Automation(session)
     returning = sum(
-        processor_named(step.kind).returns_after(resolve(session, step), context)
+        processor_named(step.kind).returns_after(resolve(session, step, automation=automation), context)
         for strip in session.strips
         for step in strip.path.walk()
-        if not step.bypass
+        if not step.bypassed
     )
     return min(returning, round(MAX_TAIL_S * session.rate_hz)) + round(QUIET_S * session.rate_hz)
 

@@ -98,6 +98,13 @@ class Processor(Stateful, ABC):
         #: What it was configured with.
         self.configured = settings, context
 
+    def take(self, settings: Settings, context: Context) -> None:
+        """`configure`, if they are others than it has."""
+        if self.configured[0] is not settings or self.configured[1] != context:
+            if self.configured != (settings, context):
+                self.configure(settings, context)
+            self.configured = settings, context
+
     @abstractmethod
     def configure(self, settings: Settings, context: Context) -> None:
         """Take new settings; state and sound carry on."""

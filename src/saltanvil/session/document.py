@@ -52,8 +52,108 @@ def without_none(data: dict[str, Any], name: str) -> dict[str, Any]:
     return data
 
 
+def without_empty(data: dict[str, Any], *names: str) -> dict[str, Any]:
+    """A part's data without fields that hold nothing."""
+    for name in names:
+        if not data.get(name):
+            data.pop(name, None)
+    return data
+
+
 class NotFound(LookupError):
     """An object of that name is not there (any more)."""
+
+
+# ---- what moves over time ------------------------------------------------------------------------------------------------
+
+#: Points of one envelope, and the latest of them in seconds.
+MAX_POINTS, MAX_POINT_S = 4000, 86400.0
+#: A setting's name in its object; one of a list as in `dividers_hz.1`.
+SettingName = Annotated[str, Field(min_length=1, max_length=60, pattern=r"^[a-z][a-z0-9_]*(\.[0-9]{1,2})?$")]
+#: Of what a value is. A key's object is the step that listens to it; a session's has no name.
+Owner = Literal["session", "strip", "send", "step", "lane", "key", "lever"]
+#: How a value goes from one point to the next.
+PointShape = Literal["hold", "linear", "curve"]
+
+
+class Breakpoint(Part):
+    """A point of an envelope. value: in the setting's unit, of a switch 0 or 1; shape: of the way to the next point; bend: of a
+    curve, from -1 (late) over 0 (straight) to 1 (early)."""
+
+    id: Id = Field(default_factory=new_id)
+    at_s: float = Field(ge=0.0, le=MAX_POINT_S)
+    value: float
+    shape: PointShape = "linear"
+    bend: float = Field(default=0.0, ge=-1.0, le=1.0)
+
+
+class Envelope(Part):
+    """A setting's course over the session: breakpoints, or one value a section.
+
+    points: in order of time; before the first and after the last the value stays. sections: values by section; elsewhere the
+    document's value holds. ramp_beats: length of the way from one section's value to the next, centred on the border; 0 is hard.
+    bypass: as if it were not there.
+    """
+
+    points: list[Breakpoint] = Field(default_factory=list, max_length=MAX_POINTS)
+    sections: dict[Id, float] = Field(default_factory=dict, max_length=MAX_SECTIONS)
+    ramp_beats: float = Field(default=1.0, ge=0.0, le=64.0)
+    bypass: bool = False
+
+    @model_validator(mode="after")
+    def one_face(self) -> "Envelope":
+        if self.points and self.sections:
+            raise ValueError("an envelope has points or section values, not both; turn one into the other first")
+        if len({point.id for point in self.points}) != len(self.points):
+            raise ValueError("two points of an envelope have the same id")
+        if any(after.at_s < before.at_s for before, after in zip(self.points, self.points[1:], strict=False)):
+            raise ValueError("the points of an envelope stand in order of time")
+        return self
+
+
+class Automated(Part):
+    """A part whose settings can move over time. envelopes: by the setting's name."""
+
+    envelopes: dict[SettingName, Envelope] = Field(default_factory=dict)
+
+    @model_serializer(mode="wrap")
+    def without_empty_envelopes(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
+        return without_empty(dump(self), "envelopes")
+
+
+#: Settings that one lever moves.
+MAX_TARGETS = 16
+MAX_LEVERS = 32
+
+
+class LeverTarget(Part):
+    """A setting that a lever moves. by: how far at 100 %, in the setting's unit, or (of a logarithmic scale) times how much.
+    bend: of its way there, from -1 (late) over 0 (straight) to 1 (early)."""
+
+    of: Owner
+    id: Id | None = None
+    name: SettingName
+    by: float
+    bend: float = Field(default=0.0, ge=-1.0, le=1.0)
+
+
+class Lever(Automated):
+    """One control that moves several settings, each over a range of its own, on top of what the document says of them."""
+
+    id: Id = Field(default_factory=new_id)
+    name: Name = described(..., "text", "Name", "", "Lever", "What the lever is called.")
+    value: float = rule(
+        0.0, "Lever", "%", 0.0, 1.0, "Lever", "How far all its settings are moved, from 0 % (as they stand) to 100 %.",
+        ticks=(0, 0.25, 0.5, 0.75, 1),
+    )  # fmt: skip
+    targets: list[LeverTarget] = Field(default_factory=list, max_length=MAX_TARGETS)
+
+    @model_validator(mode="after")
+    def once_each(self) -> "Lever":
+        names = [(target.of, target.id, target.name) for target in self.targets]
+        if len(set(names)) != len(names):
+            raise ValueError(f"the lever {self.name!r} moves a setting twice; keep one of them")
+        return self
 
 
 class Stretch(Part):
@@ -100,7 +200,7 @@ class Match(Part):
     refused: str | None = Field(default=None, max_length=400)
 
 
-class Key(Part):
+class Key(Automated):
     """What a detector listens to instead of its own signal.
 
     The source is a step or a lane of any strip, or else a strip (the detector's own, if none is named), before or
@@ -129,7 +229,7 @@ class Key(Part):
         return self.strip_id is None and self.step_id is None and self.lane_id is None
 
 
-class Send(Part):
+class Send(Automated):
     """A strip's sound to a bus besides its output: before or after the strip's level, at its pan."""
 
     id: Id = Field(default_factory=new_id)
@@ -164,7 +264,7 @@ class Slots(Part, Generic[Content]):
         return self
 
 
-class Lane(Part):
+class Lane(Automated):
     """One branch of a split. Bypass lets what enters it past its steps; solo is a matter of listening.
 
     output: a bus that gets the lane instead of the split's sum. linked: a setting moved in one linked lane moves by
@@ -188,10 +288,15 @@ class Lane(Part):
 
     @model_serializer(mode="wrap")
     def without_slots(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
-        return without_none(dump(self), "slots")
+        return without_empty(without_none(dump(self), "slots"), "envelopes")
+
+    @property
+    def bypassed(self) -> bool:
+        """Whether its steps are out of the sound for good; a bypass that moves over time is a fade."""
+        return self.bypass and "bypass" not in self.envelopes
 
 
-class Step(Part):
+class Step(Automated):
     """One item of a path: a processor with its settings, or a split (kind `split`) with its lanes."""
 
     id: Id = Field(default_factory=new_id)
@@ -232,7 +337,7 @@ class Step(Part):
 
         A declared return type would take the place of the model in the API's schema.
         """
-        data = without_none(dump(self), "slots")
+        data = without_empty(without_none(dump(self), "slots"), "envelopes")
         if not processor_named(self.kind).keyed:
             data.pop("key", None)
         if self.kind != "split":
@@ -258,6 +363,11 @@ class Step(Part):
         return self
 
     @property
+    def bypassed(self) -> bool:
+        """Whether it is out of the sound for good; a bypass that moves over time is a fade."""
+        return self.bypass and "bypass" not in self.envelopes
+
+    @property
     def split(self) -> SplitSettings | None:
         """The settings of a split; None for a processor."""
         return self.settings if isinstance(self.settings, SplitSettings) else None
@@ -272,12 +382,14 @@ class Path(Part):
     """The ordered steps of a strip or of a lane."""
 
     steps: list[Step] = Field(default_factory=list, max_length=MAX_STEPS)
+    #: Levers over what lies in a strip's path, and over the strip's own settings.
+    levers: list[Lever] = Field(default_factory=list, max_length=MAX_LEVERS)
     #: Versions of a strip's whole path.
     slots: "Slots[Path] | None" = None
 
     @model_serializer(mode="wrap")
     def without_slots(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
-        return without_none(dump(self), "slots")
+        return without_empty(without_none(dump(self), "slots"), "levers")
 
     def walk(self) -> Iterator[Step]:
         """Every step, those in lanes after the split they are in."""
@@ -346,7 +458,7 @@ class Section(Part):
         return self
 
 
-class Strip(Part):
+class Strip(Automated):
     """A track, a bus or the main.
 
     Pan of a mono track: equal power, -3.01 dB at the centre. Of a stereo strip: balance by the same law, scaled so
@@ -371,6 +483,7 @@ class Strip(Part):
     )  # fmt: skip
     mute: bool = choice(False, "Mute", "Strip", "Silent.")
     solo: bool = choice(False, "Solo", "Strip", "Tracks that are not soloed are silent while you listen; never in a file.")
+    envelopes_off: bool = choice(False, "Envelopes off", "Strip", "Nothing on this strip moves over time.")
     output: Id | None = MAIN_ID
     sends: list[Send] = Field(default_factory=list, max_length=MAX_SENDS)
 
@@ -405,7 +518,9 @@ class Session(Part):
         "How much louder the loudest section of the main is to be than the quietest; a hint says when it is less. 0 is no wish.",
         ticks=(0, 6, 12, 18, 24), moves="at once", off_at=0.0,
     )  # fmt: skip
+    envelopes_off: bool = choice(False, "Envelopes off", "Session", "Nothing moves over time.")
     sections: list[Section] = Field(default_factory=list, max_length=MAX_SECTIONS)
+    levers: list[Lever] = Field(default_factory=list, max_length=MAX_LEVERS)
     strips: list[Strip] = Field(
         default_factory=lambda: [Strip(id=MAIN_ID, name="Main", kind="main", output=None)], max_length=MAX_STRIPS
     )
@@ -451,6 +566,19 @@ class Session(Part):
                 if send.id == send_id:
                     return strip, send
         raise NotFound(f"there is no send {send_id!r} in this session; it may have been removed")
+
+    def all_levers(self) -> Iterator[tuple[Strip | None, Lever]]:
+        """Every lever, with the strip it is on; None for the session's own."""
+        yield from ((None, lever) for lever in self.levers)
+        for strip in self.strips:
+            yield from ((strip, lever) for lever in strip.path.levers)
+
+    def lever(self, lever_id: str) -> tuple[Strip | None, Lever]:
+        """A lever with its strip. Raises NotFound."""
+        for strip, lever in self.all_levers():
+            if lever.id == lever_id:
+                return strip, lever
+        raise NotFound(f"there is no lever {lever_id!r} in this session; it may have been removed")
 
     def keyed_steps(self) -> Iterator[tuple[Strip, Step, Key]]:
         """Every step with an outside key, and the strip it is on."""

@@ -83,7 +83,7 @@ class Graph:
 
     def idle(self, source: NodeId, way: RouteKind) -> bool:
         """Whether a lane's sound goes nowhere that way, as its split is bypassed."""
-        return source.kind == "placed" and way in ("path", "lane") and self.steps[source.id].bypass
+        return source.kind == "placed" and way in ("path", "lane") and self.steps[source.id].bypassed
 
     # ---- making --------------------------------------------------------------------------------------------------------
 

@@ -18,10 +18,10 @@ from saltanvil.processors import REGISTRY
 from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS
 from saltanvil.processors.descriptor import Descriptor
 from saltanvil.processors.reference import AimReference, ProcessorReference, aim_reference, reference_of
-from saltanvil.session.document import NotFound
+from saltanvil.session.document import NotFound, Owner
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import Unreadable
-from saltanvil.session.settings import PART_DESCRIPTORS, Owner
+from saltanvil.session.settings import PART_DESCRIPTORS
 from saltanvil.store.database import StoreError, refusal
 from saltanvil.store.presets import PresetRefused
 from saltanvil.web import audition, bench, blind, contrast, exports, imports, media, presets, sessions, studies, timeline

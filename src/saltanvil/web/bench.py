@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 
 from saltanvil.studies.bench import Bench, Question, Result, Test, csv_of, measured, path_on_bench
 from saltanvil.web.csv import CsvResponse
-from saltanvil.web.services import Asked, Number, Served, Services, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/bench", tags=["bench"])
 
@@ -35,34 +35,36 @@ class BenchAnswer(BaseModel):
 
 
 @router.post("")
-async def ask_bench(services: Served, request: Request, session_id: Number, asked: BenchQuestion) -> BenchAnswer | None:
+async def ask_bench(services: Served, request: Request, session_id: Number, question: BenchQuestion) -> BenchAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "bench", asked.number)
-    return await answered(services, request, question, services.bench, answer, session_id, asked)
+    ticket = services.ask(question.tab, "bench", question.number)
+    return await answered(services, request, ticket, services.bench, answer, session_id, question)
 
 
 @router.post("/csv", response_class=CsvResponse)
-async def bench_csv(services: Served, request: Request, session_id: Number, asked: BenchQuestion) -> str:
+async def bench_csv(services: Served, request: Request, session_id: Number, question: BenchQuestion) -> str:
     """The same as a table."""
-    found = await ask_bench(services, request, session_id, asked)
+    found = await ask_bench(services, request, session_id, question)
     if found is None:
         raise HTTPException(409, "the same tab has asked again meanwhile")
     return csv_of(found.result)
 
 
-def answer(services: Services, question: Asked, session_id: int, asked: BenchQuestion) -> BenchAnswer:
+def answer(services: Services, ticket: Ticket, session_id: int, question: BenchQuestion) -> BenchAnswer:
     version = services.sessions.version(session_id)
     session = version.session
-    path = path_on_bench(session, asked.strip_id, asked.step_id, asked.lane_id, asked.whole)
-    strip = session.strip(asked.strip_id)
+    path = path_on_bench(session, question.strip_id, question.step_id, question.lane_id, question.whole)
+    strip = session.strip(question.strip_id)
     media = services.media.at_rate(session.rate_hz)
     channels = media.channels(strip.media_id) if strip.media_id is not None else (1 if strip.kind == "track" else 2)
 
-    bench = Bench(path, session.rate_hz, channels, session.tempo_bpm, question.progress, question.superseded)
+    bench = Bench(path, session.rate_hz, channels, session.tempo_bpm, ticket.progress, ticket.superseded)
     try:
         result = measured(
             bench,
-            Question(asked.test, asked.frequency_hz, asked.level_dbfs, asked.low_dbfs, asked.burst_ms, asked.compare),
+            Question(
+                question.test, question.frequency_hz, question.level_dbfs, question.low_dbfs, question.burst_ms, question.compare
+            ),
         )
     except ValueError as error:
         raise HTTPException(422, str(error)) from error

@@ -11,7 +11,7 @@ from saltanvil.session.wording import scope_name
 from saltanvil.studies.blind import BlindResult, Comparison, csv_of, label_of, soundings
 from saltanvil.web.comparing import Blind, BlindQuestion, BlindView
 from saltanvil.web.csv import CsvResponse
-from saltanvil.web.services import Asked, Number, Served, Services, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/blind", tags=["blind comparison"])
 
@@ -24,27 +24,29 @@ class BlindAnswer(BaseModel):
 
 
 @router.post("")
-async def start_blind(services: Served, request: Request, session_id: Number, asked: BlindQuestion) -> BlindView | None:
+async def start_blind(services: Served, request: Request, session_id: Number, question: BlindQuestion) -> BlindView | None:
     """Measure the candidates and begin. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "blind")
-    return await answered(services, request, question, services.studies, started, session_id, asked)
+    ticket = services.ask(question.tab, "blind")
+    return await answered(services, request, ticket, services.studies, started, session_id, question)
 
 
-def started(services: Services, asking: Asked, session_id: int, asked: BlindQuestion) -> BlindView:
+def started(services: Services, ticket: Ticket, session_id: int, question: BlindQuestion) -> BlindView:
     session = services.sessions.version(session_id).session
     media = services.media.at_rate(session.rate_hz)
-    labels = [label_of(session, asked.of, asked.id, candidate) for candidate in asked.candidates]
+    labels = [label_of(session, question.of, question.id, candidate) for candidate in question.candidates]
     if len(set(labels)) != len(labels):
         raise HTTPException(422, "two candidates are the same; choose others")
-    comparison = Comparison(asked.mode, len(labels), asked.rounds)
-    start = round(asked.start_s * session.rate_hz)
-    stop = min(round(asked.end_s * session.rate_hz), session_frames(session, media))
+    comparison = Comparison(question.mode, len(labels), question.rounds)
+    start = round(question.start_s * session.rate_hz)
+    stop = min(round(question.end_s * session.rate_hz), session_frames(session, media))
     if stop - start < session.rate_hz // 50:
         raise HTTPException(422, "the passage is shorter than 20 ms or lies behind the end; choose a longer one")
-    candidates = soundings(session, asked.of, asked.id, asked.candidates, media, start, stop, asking.superseded, services.pool)
-    blind = Blind(session_id, comparison, candidates, asked, scope_name(session, asked.of, asked.id), labels)
-    services.blinds.start(asked.tab, blind)
-    services.cover(asked.tab, blind)
+    candidates = soundings(
+        session, question.of, question.id, question.candidates, media, start, stop, ticket.superseded, services.pool
+    )
+    blind = Blind(session_id, comparison, candidates, question, scope_name(session, question.of, question.id), labels)
+    services.blinds.start(question.tab, blind)
+    services.cover(question.tab, blind)
     return blind.view()
 
 
@@ -56,14 +58,14 @@ def under_way(services: Services, tab: str, session_id: int) -> Blind:
 
 
 @router.post("/answer")
-def answer_blind(services: Served, session_id: Number, asked: BlindAnswer) -> BlindView:
+def answer_blind(services: Served, session_id: Number, question: BlindAnswer) -> BlindView:
     """The answer of a round. With the last one comes the result."""
-    blind = under_way(services, asked.tab, session_id)
-    blind.comparison.answer(asked.letter)
+    blind = under_way(services, question.tab, session_id)
+    blind.comparison.answer(question.letter)
     if not blind.comparison.done:
-        services.cover(asked.tab, blind)  # the next round begins with its first letter
+        services.cover(question.tab, blind)  # the next round begins with its first letter
         return blind.view()
-    return ended(services, asked.tab, blind)
+    return ended(services, question.tab, blind)
 
 
 @router.delete("")

@@ -77,10 +77,10 @@ class Blind:
         )  # fmt: skip
 
     def result(self) -> BlindResult:
-        comparison, asked = self.comparison, self.question
+        comparison, question = self.comparison, self.question
         right = comparison.right
         return BlindResult(
-            mode=comparison.mode, of=self.of, passage=asked.passage, start_s=asked.start_s, end_s=asked.end_s,
+            mode=comparison.mode, of=self.of, passage=question.passage, start_s=question.start_s, end_s=question.end_s,
             candidates=self.labels, planned=comparison.planned, rounds=comparison.rounds, counts=comparison.counts, right=right,
             p=None if right is None else p_of_guessing(right, len(comparison.rounds)), unmatched=self.unmatched,
             verdict=verdict(comparison, self.labels),

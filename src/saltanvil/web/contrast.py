@@ -14,7 +14,7 @@ from saltanvil.session.wording import scope_name
 from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
 from saltanvil.studies.passage import window_frames
 from saltanvil.web.csv import CsvResponse
-from saltanvil.web.services import Asked, Number, Served, Services, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies/contrast", tags=["studies"])
 
@@ -52,36 +52,36 @@ class ContrastAnswer(BaseModel):
 
 @router.post("")
 async def study_contrast(
-    services: Served, request: Request, session_id: Number, asked: ContrastQuestion
+    services: Served, request: Request, session_id: Number, question: ContrastQuestion
 ) -> ContrastAnswer | None:
     """Loudness of every section before and after each scope. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "contrast", asked.number)
-    return await answered(services, request, question, services.studies, contrast_answer, session_id, asked)
+    ticket = services.ask(question.tab, "contrast", question.number)
+    return await answered(services, request, ticket, services.studies, contrast_answer, session_id, question)
 
 
 @router.post("/csv", response_class=CsvResponse)
-async def contrast_csv(services: Served, request: Request, session_id: Number, asked: ContrastQuestion) -> str:
+async def contrast_csv(services: Served, request: Request, session_id: Number, question: ContrastQuestion) -> str:
     """The same as a table."""
-    answer = await study_contrast(services, request, session_id, asked)
+    answer = await study_contrast(services, request, session_id, question)
     if answer is None:
         raise HTTPException(409, "the same tab has asked again meanwhile")
     return csv_of([(row.name, row.contrast) for row in answer.rows])
 
 
-def contrast_answer(services: Services, asking: Asked, session_id: int, asked: ContrastQuestion) -> ContrastAnswer:
+def contrast_answer(services: Services, ticket: Ticket, session_id: int, question: ContrastQuestion) -> ContrastAnswer:
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz
     media = services.media.at_rate(rate)
     frames = session_frames(session, media)
     rows: list[ContrastRow] = []
-    for scope in asked.scopes:
+    for scope in question.scopes:
 
         def progress(share: float, done: int = len(rows)) -> None:
-            asking.progress((done + share) / len(asked.scopes))
+            ticket.progress((done + share) / len(question.scopes))
 
         contrast = contrast_of(
             lambda start, stop: ScopeRenderer(
-                session, media, services.cache, start, stop, asking.superseded, services.pool
+                session, media, services.cache, start, stop, ticket.superseded, services.pool
             ),
             Scope(scope.strip_id, scope.step_id, scope.lane_id),
             frames,

@@ -119,7 +119,7 @@ class MatchKeeper:
         return self._matchers.setdefault(version.id, Matcher(rated, self._pool))
 
     def _gone(self, version: Version, matcher: Matcher, result: Matched) -> Callable[[], bool]:
-        """Asked while a match is measured: whether nobody wants it any more. Edits that cannot change it do not stop it."""
+        """Ticket while a match is measured: whether nobody wants it any more. Edits that cannot change it do not stop it."""
         seen = version.revision
 
         def gone() -> bool:

@@ -256,13 +256,13 @@ class Services:
 
     # ---- superseded questions --------------------------------------------------------------------------------------
 
-    def ask(self, tab: str, kind: str, number: int | None = None) -> "Asked":
+    def ask(self, tab: str, kind: str, number: int | None = None) -> "Ticket":
         """A question of a tab; one of the same kind with a lower number (the older, without numbers) is cancelled."""
         with self._lock:
             latest = self._asked.get((tab, kind), 0)
             number = latest + 1 if number is None else number
             self._asked[tab, kind] = max(latest, number)
-        return Asked(self, (tab, kind), number)
+        return Ticket(self, (tab, kind), number)
 
     def is_latest(self, name: tuple[str, str], number: int) -> bool:
         return self._asked.get(name) == number
@@ -274,8 +274,8 @@ class Services:
                 del self._asked[name]
 
 
-class Asked:
-    """A question on its way to its answer."""
+class Ticket:
+    """A request on its way to its answer, which a newer one of the same tab and kind replaces."""
 
     def __init__(self, services: Services, name: tuple[str, str], number: int) -> None:
         self._services, self._name, self._number = services, name, number
@@ -309,26 +309,26 @@ DISCONNECT_CHECK_S = 0.1
 
 
 async def answered(
-    services: Services, request: Request, question: Asked, executor: Executor, work: Callable[..., T], *arguments: object
+    services: Services, request: Request, ticket: Ticket, executor: Executor, work: Callable[..., T], *arguments: object
 ) -> T | None:
     """Work off the event loop; None if it was superseded. A listener that has gone calls it off, also before it begins."""
 
     def run() -> T | None:
         try:
-            return None if question.superseded() else work(services, question, *arguments)
+            return None if ticket.superseded() else work(services, ticket, *arguments)
         except Cancelled:
             return None
         finally:
-            question.done()
+            ticket.done()
 
     future = asyncio.get_running_loop().run_in_executor(executor, run)
     try:
         while not (await asyncio.wait({future}, timeout=DISCONNECT_CHECK_S))[0]:
             if await request.is_disconnected():
-                question.leave()
+                ticket.leave()
         return await future
     except asyncio.CancelledError:
-        question.leave()
+        ticket.leave()
         raise
 
 

@@ -29,7 +29,7 @@ from saltanvil.studies.passage import Passage, binned, columns_of_bins, measured
 from saltanvil.studies.pictures import Bite, Curve, Response, Spectrum, bite_of, curve_of, response_of, rounded, spectrum_of
 from saltanvil.studies.routing import Silences, source_name
 from saltanvil.studies.slots import SlotLoudness, slot_loudness
-from saltanvil.web.services import Asked, Number, Served, Services, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
 
@@ -158,17 +158,17 @@ class OverviewAnswer(BaseModel):
     after_high: list[float]
 
 
-class Questioned:
+class Study:
     """A question about a passage of a session, checked."""
 
     def __init__(
         self,
         services: Services,
-        asked: Asked,
+        ticket: Ticket,
         session_id: int,
         passage: "PassageQuestion | OrderQuestion | SlotsQuestion | AimQuestion",
     ) -> None:
-        self.services, self._asked = services, asked
+        self.services, self._ticket = services, ticket
         self.version = services.sessions.version(session_id)
         self.session, self.rate = self.version.session, self.version.session.rate_hz
         self.media = services.media.at_rate(self.rate)
@@ -181,7 +181,7 @@ class Questioned:
 
     def renderer(self, start: int, stop: int) -> ScopeRenderer:
         services = self.services
-        return ScopeRenderer(self.session, self.media, services.cache, start, stop, self._asked.superseded, services.pool)
+        return ScopeRenderer(self.session, self.media, services.cache, start, stop, self._ticket.superseded, services.pool)
 
     def measured(self, scope: Scope) -> Passage:
         return measured(self.renderer, scope, self.start, self.stop, self.linear_gain_db(scope))
@@ -203,40 +203,40 @@ def scope_of(passage: PassageQuestion) -> Scope:
 
 
 @router.post("/scope")
-async def study_scope(services: Served, request: Request, session_id: Number, asked: ScopeQuestion) -> ScopeAnswer | None:
+async def study_scope(services: Served, request: Request, session_id: Number, question: ScopeQuestion) -> ScopeAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "scope", asked.number)
-    return await answered(services, request, question, services.pictures, scope_answer, session_id, asked)
+    ticket = services.ask(question.tab, "scope", question.number)
+    return await answered(services, request, ticket, services.pictures, scope_answer, session_id, question)
 
 
-def scope_answer(services: Services, asking: Asked, session_id: int, asked: ScopeQuestion) -> ScopeAnswer:
-    question, scope = Questioned(services, asking, session_id, asked), scope_of(asked)
-    session, rate, start, stop = question.session, question.rate, question.start, question.stop
-    whole = question.measured(scope)
-    step = question.step(scope)
+def scope_answer(services: Services, ticket: Ticket, session_id: int, question: ScopeQuestion) -> ScopeAnswer:
+    study, scope = Study(services, ticket, session_id, question), scope_of(question)
+    session, rate, start, stop = study.session, study.rate, study.start, study.stop
+    whole = study.measured(scope)
+    step = study.step(scope)
     key = step.key if step is not None else None
     strip = session.strip(scope.strip_id)
     silent = Silences(session).of(strip)
     ledger = ledger_of(whole, session, step, None if key is None else source_name(session, key), silent)
     if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
-        hint = silenced_by(question, strip)
+        hint = silenced_by(study, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
     settings = resolve(session, step) if step is not None else None
-    linear_gain_db, ceiling_db = question.linear_gain_db(scope), None
+    linear_gain_db, ceiling_db = study.linear_gain_db(scope), None
     if step is not None and settings is not None:
         ceiling_db = processor_named(step.kind).output_ceiling_db(settings)
     delays = Latencies(Graph(session))
     length = stop - start
-    first = min(int(asked.zoom_start * length), length - 64)
-    last = max(round(asked.zoom_end * length), first + 64)
+    first = min(int(question.zoom_start * length), length - 64)
+    last = max(round(question.zoom_end * length), first + 64)
     if whole.envelopes is not None and last - first <= window_frames(len(session.strips), rate):  # near enough for samples
-        near = passage_of(question.renderer(start + first, start + last).compare(scope), rate)
-        bite = bite_of(near, asked.columns, linear_gain_db=linear_gain_db)
+        near = passage_of(study.renderer(start + first, start + last).compare(scope), rate)
+        bite = bite_of(near, question.columns, linear_gain_db=linear_gain_db)
     else:
-        bite = bite_of(whole, asked.columns, first, last, linear_gain_db)
-    services.matched(asked.tab, scope, ledger.matched_db)
+        bite = bite_of(whole, question.columns, first, last, linear_gain_db)
+    services.matched(question.tab, scope, ledger.matched_db)
     return ScopeAnswer(
-        revision=question.version.revision,
+        revision=study.version.revision,
         start_s=start / rate,
         end_s=stop / rate,
         ledger=ledger,
@@ -253,11 +253,11 @@ def scope_answer(services: Services, asking: Asked, session_id: int, asked: Scop
     )
 
 
-def silenced_by(question: Questioned, strip: Strip) -> Hint | None:
+def silenced_by(study: Study, strip: Strip) -> Hint | None:
     """The first step of a strip's path that lets nothing out, and what it says of itself."""
-    session = question.session
+    session = study.session
     for step in strip.path.steps:
-        result = question.measured(Scope(strip.id, step.id))
+        result = study.measured(Scope(strip.id, step.id))
         own = ledger_of(result, session, step, None if step.key is None else source_name(session, step.key))
         if own.after.sample_peak_dbfs <= -120.0:
             label = processor_named(step.kind).label.lower()
@@ -268,84 +268,84 @@ def silenced_by(question: Questioned, strip: Strip) -> Hint | None:
 
 @router.post("/spectrum")
 async def study_spectrum(
-    services: Served, request: Request, session_id: Number, asked: SpectrumQuestion
+    services: Served, request: Request, session_id: Number, question: SpectrumQuestion
 ) -> SpectrumAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "spectrum", asked.number)
-    return await answered(services, request, question, services.pictures, spectrum_answer, session_id, asked)
+    ticket = services.ask(question.tab, "spectrum", question.number)
+    return await answered(services, request, ticket, services.pictures, spectrum_answer, session_id, question)
 
 
-def spectrum_answer(services: Services, asking: Asked, session_id: int, asked: SpectrumQuestion) -> SpectrumAnswer:
-    question, scope = Questioned(services, asking, session_id, asked), scope_of(asked)
-    rate, step = question.rate, question.step(scope)
-    settings = None if step is None else resolve(question.session, step)
-    parts = (question.renderer(start, stop).compare(scope) for start, stop in question.windows())
-    hop = moving_hop(question.stop - question.start) if asked.moving else None
-    spectrum = spectrum_of(parts, rate, step, settings, asked.fraction, hop)
-    return SpectrumAnswer(revision=question.version.revision, start_s=question.start / rate, spectrum=spectrum)
+def spectrum_answer(services: Services, ticket: Ticket, session_id: int, question: SpectrumQuestion) -> SpectrumAnswer:
+    study, scope = Study(services, ticket, session_id, question), scope_of(question)
+    rate, step = study.rate, study.step(scope)
+    settings = None if step is None else resolve(study.session, step)
+    parts = (study.renderer(start, stop).compare(scope) for start, stop in study.windows())
+    hop = moving_hop(study.stop - study.start) if question.moving else None
+    spectrum = spectrum_of(parts, rate, step, settings, question.fraction, hop)
+    return SpectrumAnswer(revision=study.version.revision, start_s=study.start / rate, spectrum=spectrum)
 
 
 @router.post("/bands")
-async def study_bands(services: Served, request: Request, session_id: Number, asked: PassageQuestion) -> BandsAnswer | None:
+async def study_bands(services: Served, request: Request, session_id: Number, question: PassageQuestion) -> BandsAnswer | None:
     """What each lane of the asked split did. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "bands", asked.number)
-    return await answered(services, request, question, services.pictures, bands_answer, session_id, asked)
+    ticket = services.ask(question.tab, "bands", question.number)
+    return await answered(services, request, ticket, services.pictures, bands_answer, session_id, question)
 
 
-def bands_answer(services: Services, asking: Asked, session_id: int, asked: PassageQuestion) -> BandsAnswer:
-    question = Questioned(services, asking, session_id, asked)
-    place = question.session.step(asked.step_id or "")
+def bands_answer(services: Services, ticket: Ticket, session_id: int, question: PassageQuestion) -> BandsAnswer:
+    study = Study(services, ticket, session_id, question)
+    place = study.session.step(question.step_id or "")
     if not place.step.lanes:
         raise HTTPException(422, f"this step is a {place.step.kind} and has no lanes; ask about a split")
-    result = bands_of(question.session, place.strip, place.step, question.measured)
-    return BandsAnswer(revision=question.version.revision, bands=result)
+    result = bands_of(study.session, place.strip, place.step, study.measured)
+    return BandsAnswer(revision=study.version.revision, bands=result)
 
 
 @router.post("/order")
-async def study_order(services: Served, request: Request, session_id: Number, asked: OrderQuestion) -> OrderAnswer | None:
+async def study_order(services: Served, request: Request, session_id: Number, question: OrderQuestion) -> OrderAnswer | None:
     """What an edit would do to a strip's loudness; nothing is edited. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "order", asked.number)
-    return await answered(services, request, question, services.studies, order_answer, session_id, asked)
+    ticket = services.ask(question.tab, "order", question.number)
+    return await answered(services, request, ticket, services.studies, order_answer, session_id, question)
 
 
-def order_answer(services: Services, asking: Asked, session_id: int, asked: OrderQuestion) -> OrderAnswer:
-    question = Questioned(services, asking, session_id, asked)
+def order_answer(services: Services, ticket: Ticket, session_id: int, question: OrderQuestion) -> OrderAnswer:
+    study = Study(services, ticket, session_id, question)
     louder_db = louder_by_db(
-        question.session, asked.strip_id, asked.edit, question.media, question.start, question.stop, asking.superseded,
+        study.session, question.strip_id, question.edit, study.media, study.start, study.stop, ticket.superseded,
         services.pool,
     )  # fmt: skip
-    return OrderAnswer(revision=question.version.revision, louder_db=round(louder_db, 3))
+    return OrderAnswer(revision=study.version.revision, louder_db=round(louder_db, 3))
 
 
 @router.post("/slots")
-async def study_slots(services: Served, request: Request, session_id: Number, asked: SlotsQuestion) -> SlotsAnswer | None:
+async def study_slots(services: Served, request: Request, session_id: Number, question: SlotsQuestion) -> SlotsAnswer | None:
     """The loudness of every slot of a scope. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "slots", asked.number)
-    return await answered(services, request, question, services.studies, slots_answer, session_id, asked)
+    ticket = services.ask(question.tab, "slots", question.number)
+    return await answered(services, request, ticket, services.studies, slots_answer, session_id, question)
 
 
-def slots_answer(services: Services, asking: Asked, session_id: int, asked: SlotsQuestion) -> SlotsAnswer:
-    question = Questioned(services, asking, session_id, asked)
+def slots_answer(services: Services, ticket: Ticket, session_id: int, question: SlotsQuestion) -> SlotsAnswer:
+    study = Study(services, ticket, session_id, question)
     slots = slot_loudness(
-        question.session, asked.of, asked.id, question.media, question.start, question.stop, asking.superseded, services.pool
+        study.session, question.of, question.id, study.media, study.start, study.stop, ticket.superseded, services.pool
     )
-    return SlotsAnswer(revision=question.version.revision, slots=slots)
+    return SlotsAnswer(revision=study.version.revision, slots=slots)
 
 
 @router.post("/give-back")
 async def study_give_back(
-    services: Served, request: Request, session_id: Number, asked: PassageQuestion
+    services: Served, request: Request, session_id: Number, question: PassageQuestion
 ) -> LaneLevelAnswer | None:
     """The level of a lane that holds its loudness. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "make up", asked.number)
-    return await answered(services, request, question, services.studies, give_back_answer, session_id, asked)
+    ticket = services.ask(question.tab, "make up", question.number)
+    return await answered(services, request, ticket, services.studies, give_back_answer, session_id, question)
 
 
-def give_back_answer(services: Services, asking: Asked, session_id: int, asked: PassageQuestion) -> LaneLevelAnswer:
-    question = Questioned(services, asking, session_id, asked)
-    _, _, lane = question.session.lane(asked.lane_id or "")
-    level_db = make_up_level_db(question.measured(scope_of(asked)), lane.level_db)
-    return LaneLevelAnswer(revision=question.version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
+def give_back_answer(services: Services, ticket: Ticket, session_id: int, question: PassageQuestion) -> LaneLevelAnswer:
+    study = Study(services, ticket, session_id, question)
+    _, _, lane = study.session.lane(question.lane_id or "")
+    level_db = make_up_level_db(study.measured(scope_of(question)), lane.level_db)
+    return LaneLevelAnswer(revision=study.version.revision, level_db=round(min(max(level_db, -90.0), 24.0), 1))
 
 
 class AimQuestion(BaseModel):
@@ -368,19 +368,20 @@ class AimAnswer(BaseModel):
 
 
 @router.post("/aim")
-async def study_aim(services: Served, request: Request, session_id: Number, asked: AimQuestion) -> AimAnswer | None:
+async def study_aim(services: Served, request: Request, session_id: Number, question: AimQuestion) -> AimAnswer | None:
     """The setting that reaches a figure; nothing is edited. Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "aim", asked.number)
-    return await answered(services, request, question, services.studies, aim_answer, session_id, asked)
+    ticket = services.ask(question.tab, "aim", question.number)
+    return await answered(services, request, ticket, services.studies, aim_answer, session_id, question)
 
 
-def aim_answer(services: Services, asking: Asked, session_id: int, asked: AimQuestion) -> AimAnswer:
-    question = Questioned(services, asking, session_id, asked)
+def aim_answer(services: Services, ticket: Ticket, session_id: int, question: AimQuestion) -> AimAnswer:
+    study = Study(services, ticket, session_id, question)
     search = Search(
-        question.session, Question(asked.of, asked.id, asked.figure, asked.target, asked.setting), question.media, services.cache,
-        question.start, question.stop, asking.superseded, services.pool, asking.progress,
+        study.session, Question(question.of, question.id, question.figure, question.target, question.setting), study.media,
+        services.cache,
+        study.start, study.stop, ticket.superseded, services.pool, ticket.progress,
     )  # fmt: skip
-    return AimAnswer(revision=question.version.revision, answer=search.run())
+    return AimAnswer(revision=study.version.revision, answer=search.run())
 
 
 class Progress(BaseModel):
@@ -397,25 +398,25 @@ def study_progress(
 
 @router.post("/overview")
 async def study_overview(
-    services: Served, request: Request, session_id: Number, asked: OverviewQuestion
+    services: Served, request: Request, session_id: Number, question: OverviewQuestion
 ) -> OverviewAnswer | None:
     """Answers null if the same tab has asked again meanwhile."""
-    question = services.ask(asked.tab, "overview", asked.number)
-    return await answered(services, request, question, services.studies, overview_answer, session_id, asked)
+    ticket = services.ask(question.tab, "overview", question.number)
+    return await answered(services, request, ticket, services.studies, overview_answer, session_id, question)
 
 
-def overview_answer(services: Services, asking: Asked, session_id: int, asked: OverviewQuestion) -> OverviewAnswer:
+def overview_answer(services: Services, ticket: Ticket, session_id: int, question: OverviewQuestion) -> OverviewAnswer:
     version = services.sessions.version(session_id)
     session, rate = version.session, version.session.rate_hz
     media = services.media.at_rate(rate)
     frames = session_frames(session, media)
     before, after = [], []
     for start, stop in windows(0, frames, window_frames(len(session.strips), rate)):
-        renderer = ScopeRenderer(session, media, services.cache, start, stop, asking.superseded, services.pool)
-        result = renderer.compare(Scope(asked.strip_id))
+        renderer = ScopeRenderer(session, media, services.cache, start, stop, ticket.superseded, services.pool)
+        result = renderer.compare(Scope(question.strip_id))
         before.append(binned(result.before))
         after.append(binned(result.after))
-    entering, leaving = (columns_of_bins(np.concatenate(bins, axis=1), asked.columns) for bins in (before, after))
+    entering, leaving = (columns_of_bins(np.concatenate(bins, axis=1), question.columns) for bins in (before, after))
     return OverviewAnswer(
         revision=version.revision,
         length_s=frames / rate,

@@ -14,7 +14,7 @@ from saltanvil.session.settings import Moved
 from saltanvil.studies.parts import proposed
 from saltanvil.studies.stage_gain import Level, StripTrim, trims
 from saltanvil.web.csv import CsvResponse
-from saltanvil.web.services import Asked, Number, Served, Services, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}", tags=["timeline"])
 
@@ -39,14 +39,16 @@ class TempoAnswer(BaseModel):
 
 
 @router.post("/studies/tempo")
-async def tempo(services: Served, request: Request, session_id: Number, asked: TempoQuestion) -> TempoAnswer | None:
+async def tempo(services: Served, request: Request, session_id: Number, question: TempoQuestion) -> TempoAnswer | None:
     """The tempo of a track as it was imported."""
-    return await answered(services, request, services.ask(asked.tab, "tempo"), services.studies, tempo_of, session_id, asked)
+    return await answered(
+        services, request, services.ask(question.tab, "tempo"), services.studies, tempo_of, session_id, question
+    )
 
 
-def tempo_of(services: Services, question: Asked, session_id: int, asked: TempoQuestion) -> TempoAnswer:
+def tempo_of(services: Services, ticket: Ticket, session_id: int, question: TempoQuestion) -> TempoAnswer:
     session = services.sessions.version(session_id).session
-    strip = session.strip(asked.strip_id)
+    strip = session.strip(question.strip_id)
     if strip.media_id is None:
         raise EditRefused(f"{strip.name!r} has no sound of its own; choose a track, best of all drums")
     media = services.media.at_rate(session.rate_hz)
@@ -72,14 +74,14 @@ class PartsAnswer(BaseModel):
 
 
 @router.post("/studies/parts")
-async def propose(services: Served, request: Request, session_id: Number, asked: PartsQuestion) -> PartsAnswer | None:
+async def propose(services: Served, request: Request, session_id: Number, question: PartsQuestion) -> PartsAnswer | None:
     """Sections proposed from changes of the main's loudness."""
-    return await answered(services, request, services.ask(asked.tab, "parts"), services.studies, parts_of, session_id)
+    return await answered(services, request, services.ask(question.tab, "parts"), services.studies, parts_of, session_id)
 
 
-def parts_of(services: Services, question: Asked, session_id: int) -> PartsAnswer:
+def parts_of(services: Services, ticket: Ticket, session_id: int) -> PartsAnswer:
     session = services.sessions.version(session_id).session
-    result = proposed(session, services.media.at_rate(session.rate_hz), question.superseded)
+    result = proposed(session, services.media.at_rate(session.rate_hz), ticket.superseded)
     return PartsAnswer(sections=result, edit=section_rules.SetSections(sections=result))
 
 
@@ -93,10 +95,10 @@ class SectionsFile(BaseModel):
 
 
 @router.post("/sections/read")
-def read_sections(services: Served, session_id: Number, asked: SectionsFile) -> PartsAnswer:
+def read_sections(services: Served, session_id: Number, question: SectionsFile) -> PartsAnswer:
     """The sections of a CSV file; `edit` makes them the session's."""
     services.sessions.version(session_id)
-    result = section_rules.read(asked.text)
+    result = section_rules.read(question.text)
     return PartsAnswer(sections=result, edit=section_rules.SetSections(sections=result))
 
 
@@ -117,16 +119,18 @@ class StageGainAnswer(BaseModel):
 
 
 @router.post("/studies/stage-gain")
-async def stage_gain(services: Served, request: Request, session_id: Number, asked: StageGainQuestion) -> StageGainAnswer | None:
+async def stage_gain(
+    services: Served, request: Request, session_id: Number, question: StageGainQuestion
+) -> StageGainAnswer | None:
     return await answered(
-        services, request, services.ask(asked.tab, "stage gain"), services.studies, stage_gain_of, session_id, asked
+        services, request, services.ask(question.tab, "stage gain"), services.studies, stage_gain_of, session_id, question
     )
 
 
-def stage_gain_of(services: Services, question: Asked, session_id: int, asked: StageGainQuestion) -> StageGainAnswer:
+def stage_gain_of(services: Services, ticket: Ticket, session_id: int, question: StageGainQuestion) -> StageGainAnswer:
     session = services.sessions.version(session_id).session
     media = services.media.at_rate(session.rate_hz)
-    result = trims(session, media, asked.strip_ids, asked.level, asked.target_db, question.superseded)
+    result = trims(session, media, question.strip_ids, question.level, question.target_db, ticket.superseded)
     moved = [
         Moved(of="strip", id=trim.strip_id, name="trim_db", value=trim.trim_db)
         for trim in result

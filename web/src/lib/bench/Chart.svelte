@@ -2,9 +2,9 @@
   /** A result as a picture with axes: lines (pins dashed beneath), or levels over tone and frequency in grains of ink. */
   import type { BenchResult } from '../api/client';
   import { imageOf } from '../draw/canvas';
-  import Plot from '../pictures/Plot.svelte';
+  import Plot, { type Mark } from '../pictures/Plot.svelte';
   import type { Pin } from '../state/bench.svelte';
-  import { axesOf, gridShapes, resultShapes, says } from './chart';
+  import { axesOf, gridShapes, isGrid, resultShapes, says } from './chart';
 
   let { result, pins }: { result: BenchResult; pins: Pin[] } = $props();
   let box = $state.raw({ width: 0, height: 0 });
@@ -15,6 +15,14 @@
     ...pins.map((pin) => pin.result).filter((other) => other.test === result.test),
   ]);
   const axes = $derived(axesOf(shown, box));
+  const legend = $derived<Mark[]>(
+    isGrid(result)
+      ? [{ mark: 'ink', text: 'level: the darker, the stronger' }]
+      : [
+          ...result.lines.map(({ name }, n) => ({ mark: n === 0 ? 'after' : 'soft', text: name }) as const),
+          ...(shown.length > 1 ? [{ mark: 'dashed', text: 'pinned' } as const] : []),
+        ],
+  );
   const lines = $derived(gridShapes(result, axes, box));
   const shapes = $derived(resultShapes(result, pins, axes));
 
@@ -30,6 +38,7 @@
       name="chart-plot"
       label="{result.test}: {result.y_label} over {result.x_label}"
       says={says(result)}
+      {legend}
       layers={[lines, shapes]}
       bind:box
     />

@@ -14,7 +14,7 @@
   import { spectrumState } from '../state/spectrum.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { axesOf, columnsOf, grid, levelAt, moveDivider, says, shapesOf } from './geometry/bands';
-  import Plot from './Plot.svelte';
+  import Plot, { type Mark } from './Plot.svelte';
 
   const MAX_LEVEL_DB = 24;
 
@@ -47,6 +47,14 @@
     says(lanes.map((lane, i) => ({ name: lane.name, taken_db: taken[i]!, level_db: lane.level_db }))),
   );
   const y = (level: number) => levelAt(level, axes);
+  const legend = $derived<Mark[]>([
+    ...(spectrum
+      ? [{ mark: 'soft', text: 'before' } as const, { mark: 'pale', text: 'after' } as const]
+      : []),
+    { mark: 'hatch', text: 'taken' },
+    { mark: 'key', text: 'level at the detector' },
+    { mark: 'ink', text: 'threshold; wedge: lane level' },
+  ]);
 
   $effect(() => {
     void [workspace.measuring.study, spectrumState.fraction];
@@ -163,6 +171,8 @@
 <Plot
   name="bands"
   label="All lanes in one picture"
+  title={byBands ? 'dBFS over Hz' : 'dBFS'}
+  {legend}
   says={sentence}
   layers={[lines, shapes]}
   bind:box
@@ -170,9 +180,6 @@
   data-taken={taken.map((level) => level.toFixed(1)).join(' ')}
   ondblclick={addDivider}
 >
-  <span class="title"
-    >dBFS{byBands ? ' over Hz' : ''}; hatched: taken; bars: level at the detector; wedges: lane level</span
-  >
   {#if split}
     {#each lanes as lane, i (lane.id)}
       {@const [from, to] = columns[i]!}
@@ -268,15 +275,6 @@
 </Plot>
 
 <style>
-  .title {
-    position: absolute;
-    left: 36px;
-    top: 2px;
-    color: var(--ink-soft);
-    font-size: 0.6875rem;
-    line-height: 1rem;
-    white-space: nowrap;
-  }
   .lane {
     position: absolute;
     top: 18px;

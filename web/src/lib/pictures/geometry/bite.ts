@@ -21,6 +21,8 @@ export const RIGHT = 8;
 export const TOP = 24;
 export const BOTTOM = 18;
 const GATE_HEIGHT = 10;
+/** Room for two labels of the reductions, one above the other. */
+const MIN_GR_HEIGHT = 20;
 const MIN_SPAN_DB = 24;
 /** No more is shown beneath the loudest, unless the threshold lies lower. */
 const MAX_SPAN_DB = 60;
@@ -50,10 +52,14 @@ export function frameOf(bite: Bite | null, threshold: number | null, { width, he
   const high = clamp(top, -42, 12);
   const lowest = Math.min(Math.max(softest, high - MAX_SPAN_DB + 3), threshold ?? Infinity);
   const bottom = Math.floor((lowest - 3) / 6) * 6;
+  /** From the levels to the reductions: a label's height, and the state of a gate. */
+  const below = 14 + (gated ? GATE_HEIGHT + 2 : 0);
   const levels = {
     low: clamp(bottom, LOWEST_DB, high - MIN_SPAN_DB),
     high,
-    from: reduction.length ? height * 0.72 - 2 : height - BOTTOM - 2,
+    from: reduction.length
+      ? Math.min(height * 0.72 - 2, height - BOTTOM - MIN_GR_HEIGHT - below)
+      : height - BOTTOM - 2,
     to: TOP,
   };
   const even = (v: number) => Math.ceil(v / 2) * 2;
@@ -67,7 +73,7 @@ export function frameOf(bite: Bite | null, threshold: number | null, { width, he
       ? {
           low: rise,
           high: -most,
-          from: levels.from + 14 + (gated ? GATE_HEIGHT + 2 : 0),
+          from: levels.from + below,
           to: height - BOTTOM,
         }
       : null,
