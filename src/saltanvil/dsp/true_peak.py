@@ -97,8 +97,8 @@ def peaks_between(x, past, filters, rows, last, least, out, count):  # type: ign
     """out[i] = the highest magnitude around sample i, from its neighbour before to its neighbour after, TRUE_PEAK_LATE late.
 
     past: (TRUE_PEAK_HISTORY + at least count,), the samples before. rows: see `between_samples`. last: the highest between
-    the two samples before, returned for the next stretch. Where nothing can come over `least`, whatever the filters make
-    of it, samples stand for themselves.
+    the two samples before, returned for the next stretch. What does not come over `least` is the sample itself, so that
+    the filters need not run where nothing can, whatever they make of it.
     """
     for i in range(count):
         past[TRUE_PEAK_HISTORY + i] = x[i]
@@ -109,11 +109,14 @@ def peaks_between(x, past, filters, rows, last, least, out, count):  # type: ign
     between = rows[0]
     between.view(np.int32)[0] = loudest_bits
     could = between[0] * filters[REACH, 0]
+    at = TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE
+    sample = past[at : at + count + 1]
     if could > least:
         between_samples(past, filters, rows, between, count)
+        # As in a stretch that is quiet throughout, so that it makes no difference where stretches end.
+        for i in range(1, count + 1):
+            between[i] = between[i] if between[i] > least else abs(sample[i])
     else:
-        at = TRUE_PEAK_HISTORY - 1 - TRUE_PEAK_LATE
-        sample = past[at : at + count + 1]
         for i in range(1, count + 1):
             between[i] = abs(sample[i])
     between[0] = np.float32(last)

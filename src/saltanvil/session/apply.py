@@ -25,6 +25,14 @@ from saltanvil.session.edits import (
     let_go,
     reason,
 )
+from saltanvil.session.envelope_edits import (
+    ChangeEnvelope,
+    MoveRange,
+    RecordEnvelope,
+    SetEnvelope,
+    ShiftEnvelope,
+    TurnEnvelope,
+)
 from saltanvil.session.lanes import (
     AddDivider,
     AddLane,
@@ -36,6 +44,7 @@ from saltanvil.session.lanes import (
     RemoveSplit,
     SetPath,
 )
+from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever, UnlearnLever
 from saltanvil.session.sections import AddSection, RemoveSection, SetSection, SetSections
 from saltanvil.session.sharing import forked, settled
 from saltanvil.session.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
@@ -47,6 +56,8 @@ AnyEdit = Annotated[
     | AddSend | RemoveSend | SetKey
     | AddStep | RemoveStep | MoveStep | SetPath
     | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses
+    | SetEnvelope | ChangeEnvelope | ShiftEnvelope | TurnEnvelope | MoveRange | RecordEnvelope
+    | AddLever | RemoveLever | SetLever | LearnLever | UnlearnLever
     | StoreSlot | SwitchSlot | ClearSlot | SetVersion
     | Batch,
     Field(discriminator="op"),

@@ -19,7 +19,8 @@ from saltanvil.session.document import (
     Stretch,
     Strip,
 )
-from saltanvil.session.settings import Address, Moved, descriptor, put, value
+from saltanvil.session.levers import lost_targets
+from saltanvil.session.settings import Address, Moved, automated_parts, descriptor, put, value
 from saltanvil.session.validate import key_sources
 
 #: Beyond any place in a list.
@@ -34,6 +35,11 @@ class EditRefused(ValueError):
 
 class Edit(BaseModel):
     model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+    @property
+    def targets(self) -> frozenset[object] | None:
+        """What it moves; edits of one gesture are one edit only if they move the same. None: it is never part of one."""
+        return None
 
     def change(self, session: Session) -> "Edit":
         """Change the session in place and return the edit that changes it back."""
@@ -260,8 +266,7 @@ class Set(Edit):
     alone: bool = False
 
     @property
-    def targets(self) -> frozenset[Address]:
-        """What it moves; edits of one gesture are one edit only if they move the same."""
+    def targets(self) -> frozenset[object]:
         return frozenset(moved.address for moved in self.values)
 
     def change(self, session: Session) -> Edit:
@@ -355,14 +360,28 @@ class Batch(Edit):
 
 
 def let_go(session: Session, inverse: Edit) -> Edit:
-    """Drop the keys whose source is not there any more, and measure over the whole song what was measured over a section
-    that is gone; returns the inverse that also gives them back."""
+    """Drop the keys whose source is not there any more, the settings of levers that are gone and the values of sections that are,
+    and measure over the whole song what was measured over such a section; returns the inverse that also gives them back."""
+    # These edits are made of the ones here.
+    from saltanvil.session.envelope_edits import SetEnvelope
+    from saltanvil.session.lever_edits import SetLever
+
     sections = {section.id for section in session.sections}
     lost: list[Edit] = [SetKey(step_id=step.id, key=None) for _, step, key in session.keyed_steps() if lost_source(session, key)]
     for strip in session.strips:
         for step in strip.path.walk():
             if step.match_over.section_id is not None and step.match_over.section_id not in sections:
                 lost.append(SetMatchOver(step_id=step.id, over=WHOLE_SONG))
+    for _, lever in session.all_levers():
+        gone = lost_targets(session, lever)
+        if gone:
+            lost.append(SetLever(lever_id=lever.id, moves=[target for target in lever.targets if target not in gone]))
+    for of, owner_id, part in automated_parts(session):
+        for name, envelope in part.envelopes.items():
+            if not envelope.sections.keys() <= sections:
+                values = {section: held for section, held in envelope.sections.items() if section in sections}
+                left = envelope.model_copy(update={"sections": values}) if values else None
+                lost.append(SetEnvelope(of=of, id=owner_id, name=name, envelope=left))
     return Batch(edits=[inverse, *(edit.change(session) for edit in lost)]) if lost else inverse
 
 

@@ -6,7 +6,8 @@ named, so that it never makes a session or a preset vanish.
 format 1 (until 2026-11): no version in the text; `set_session`, `set_strip`, `set_send`, `set_lane`, `set_step`, `dissolve`
 format 2 (until 2026-11): one `set` for any address, `remove_split`, matches with what they were measured over
 format 3 (until 2026-11): settings and their values by other names (`RENAMED`, `REWORDED`)
-format 4: slots of steps, lanes and paths
+format 4 (until 2026-11): slots of steps, lanes and paths
+format 5: envelopes and levers
 """
 
 import json
@@ -17,11 +18,28 @@ from pydantic import BaseModel
 
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.apply import EDIT
-from saltanvil.session.document import Key, Lane, Match, Part, Path, Section, Send, Session, Step, Stretch, Strip
+from saltanvil.session.document import (
+    Automated,
+    Breakpoint,
+    Envelope,
+    Key,
+    Lane,
+    Lever,
+    LeverTarget,
+    Match,
+    Part,
+    Path,
+    Section,
+    Send,
+    Session,
+    Step,
+    Stretch,
+    Strip,
+)
 from saltanvil.session.edits import Edit, reason
 from saltanvil.session.validate import checked
 
-FORMAT = 4
+FORMAT = 5
 #: Settings that have another name since format 3, and words of theirs that have.
 RENAMED = {
     "attack_return_db": "restore_attacks_db", "drive_back": "compensate_drive", "lean": "low_end_weight", "liven": "lift_attacks",
@@ -129,9 +147,11 @@ def validated(what: str, read: Callable[[], T], data: Data, model: type[BaseMode
 
 #: The parts of the document's parts.
 CHILDREN: dict[type[BaseModel], dict[str, type[Part]]] = {
-    Session: {"sections": Section, "strips": Strip},
+    Session: {"sections": Section, "strips": Strip, "levers": Lever},
     Strip: {"path": Path, "sends": Send},
-    Path: {"steps": Step},
+    Path: {"steps": Step, "levers": Lever},
+    Lever: {"targets": LeverTarget},
+    Envelope: {"points": Breakpoint},
     Step: {"lanes": Lane, "match": Match, "match_over": Stretch, "key": Key},
     Lane: {"path": Path},
     Match: {"over": Stretch},
@@ -158,6 +178,10 @@ def unknown_fields(model: type[BaseModel], data: object, where: str) -> Iterator
     if (version := SLOTTED.get(model)) is not None and isinstance(slots, dict) and isinstance(slots.get("kept"), dict):
         for number, held in slots["kept"].items():
             yield from unknown_fields(version, held, f"{where}slots.{number}.")
+    envelopes = data.get("envelopes")
+    if issubclass(model, Automated) and isinstance(envelopes, dict):
+        for name, held in envelopes.items():
+            yield from unknown_fields(Envelope, held, f"{where}envelopes.{name}.")
     for name, part in CHILDREN.get(model, {}).items():
         held = data.get(name)
         for index, item in enumerate(held if isinstance(held, list) else [held]):

@@ -39,13 +39,14 @@ def names_from(seed: str) -> Iterator[str]:
     return (f"{seed}-{number}" for number in count())
 
 
-def with_new_ids(steps: Sequence[Step], names: Iterator[str]) -> list[Step]:
-    """Copies of steps under new names, whatever lies in their lanes too. Keys among them go from copy to copy."""
-    new: dict[str, str] = {}
+def with_new_ids(steps: Sequence[Step], names: Iterator[str], given: dict[str, str] | None = None) -> list[Step]:
+    """Copies of steps under new names, whatever lies in their lanes too. Keys among them go from copy to copy. given: takes the
+    new name of each old one."""
+    new: dict[str, str] = {} if given is None else given
 
-    def copied(given: Sequence[Step]) -> list[Step]:
+    def copied(old: Sequence[Step]) -> list[Step]:
         result = []
-        for step in given:
+        for step in old:
             new[step.id] = next(names)
             lanes = []
             for lane in step.lanes:
@@ -71,6 +72,7 @@ def alike(one: Sequence[Step], other: Sequence[Step]) -> bool:
         a.kind == b.kind
         and a.bypass == b.bypass
         and a.settings == b.settings
+        and a.envelopes == b.envelopes
         and a.key == b.key
         and len(a.lanes) == len(b.lanes)
         and all(alike(x.path.steps, y.path.steps) for x, y in zip(a.lanes, b.lanes, strict=True))
@@ -111,9 +113,16 @@ def with_settings(step: Step, lanes: Sequence[Lane], **moved: Any) -> Step:
     """A split with other lanes and settings, under the same name. What was measured of it holds no longer."""
     assert step.split is not None
     settings = SplitSettings.model_validate({**step.split.model_dump(), **moved})
+    dividers = len(settings.dividers_hz) if settings.by == "bands" else 0
+    envelopes = {
+        name: held
+        for name, held in step.envelopes.items()
+        if not name.startswith("dividers_hz.") or int(name.partition(".")[2]) < dividers
+    }
     return Step(
-        id=step.id, kind=step.kind, bypass=step.bypass, low_latency=step.low_latency, settings=settings, lanes=list(lanes)
-    )
+        id=step.id, kind=step.kind, bypass=step.bypass, low_latency=step.low_latency, settings=settings, lanes=list(lanes),
+        envelopes=envelopes,
+    )  # fmt: skip
 
 
 class AddLane(Edit):

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from saltanvil.session.document import Id, Name, NotFound, Section, Session
 from saltanvil.session.edits import Edit, EditRefused
+from saltanvil.session.settings import automated_parts
 
 COLUMNS = ("name", "start_s", "end_s")
 
@@ -37,13 +38,21 @@ class SetSections(Edit):
 
 
 class AddSection(Edit):
+    """A new section. like: a section whose values of envelopes it takes over, as where one is split in two."""
+
     op: Literal["add_section"] = "add_section"
     section: Section
+    like: Id | None = None
 
     def change(self, session: Session) -> Edit:
         if any(section.id == self.section.id for section in session.sections):
             raise EditRefused(f"there is a section {self.section.id!r} already")
         session.sections = in_order([*session.sections, self.section])
+        for _, _, part in automated_parts(session) if self.like is not None else ():
+            for name, envelope in part.envelopes.items():
+                if self.like in envelope.sections:
+                    values = {**envelope.sections, self.section.id: envelope.sections[self.like]}
+                    part.envelopes = {**part.envelopes, name: envelope.model_copy(update={"sections": values})}
         return RemoveSection(section_id=self.section.id)
 
 

@@ -11,9 +11,9 @@ from saltanvil.session.document import Lane, Part, Path, Session, Step, Strip
 T = TypeVar("T", bound=Part)
 #: The parts of a part that an edit may change in place; everything else is only ever replaced.
 FORKED: dict[type[Part], tuple[str, ...]] = {
-    Session: ("strips",),
+    Session: ("strips", "levers"),
     Strip: ("path", "sends"),
-    Path: ("steps",),
+    Path: ("steps", "levers"),
     Step: ("lanes", "key"),
     Lane: ("path",),
 }

@@ -17,6 +17,7 @@ from saltanvil.processors.descriptor import SettingValue, descriptors_of
 from saltanvil.session.document import MAX_SLOTS, Id, Key, Lane, Part, Path, Place, Session, SlotNumber, Slots, Step, Strip
 from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.lanes import Seed, names_from, with_new_ids
+from saltanvil.session.levers import renamed_targets
 from saltanvil.session.settings import PART_DESCRIPTORS
 from saltanvil.session.validate import key_sources
 
@@ -243,8 +244,9 @@ def fitting(session: Session, owner: Step | Lane | Strip, content: Step | Lane |
                     lane.id = next(names)
             content.lanes = inner
         else:
-            renamed = with_new_ids(path.steps, names_from(seed))
-            path.steps = renamed
+            new: dict[str, str] = {}
+            path.steps = with_new_ids(path.steps, names_from(seed), new)
+            path.levers = renamed_targets(path.levers, new, elsewhere | own)
     strips = {strip.id for strip in session.strips}
     path = content_path(content)
     for lane in path.lanes():
@@ -390,7 +392,7 @@ def with_slots_on(path: Path, slot: int) -> Path:
                 lane = lane.slots.kept[slot].model_copy(update=own)
             lanes.append(lane.model_copy(update={"path": with_slots_on(lane.path, slot), "slots": None}))
         steps.append(step.model_copy(update={"lanes": lanes, "slots": None}))
-    return Path(steps=steps)
+    return Path(steps=steps, levers=path.levers)
 
 
 def without_slots(path: Path) -> Path:
@@ -399,7 +401,7 @@ def without_slots(path: Path) -> Path:
     for step in path.steps:
         lanes = [lane.model_copy(update={"path": without_slots(lane.path), "slots": None}) for lane in step.lanes]
         steps.append(step.model_copy(update={"lanes": lanes, "slots": None}))
-    return Path(steps=steps)
+    return Path(steps=steps, levers=path.levers)
 
 
 def slots_in(path: Path) -> set[int]:

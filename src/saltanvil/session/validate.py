@@ -5,6 +5,8 @@ from collections.abc import Container, Iterator
 from saltanvil.processors import processor_named
 from saltanvil.session.document import MAIN_ID, Key, Session, Strip
 from saltanvil.session.graph import Graph
+from saltanvil.session.levers import check_levers
+from saltanvil.session.settings import Address, automated_parts, automation_refusal
 
 
 def checked(session: Session) -> Session:
@@ -30,6 +32,12 @@ def checked(session: Session) -> Session:
             if step.match_over.section_id is not None and step.match_over.section_id not in sections:
                 label = processor_named(step.kind).label.lower()
                 raise ValueError(f"the {label} on {strip.name!r} is matched over a section that does not exist; choose another")
+    for of, name, part in automated_parts(session):
+        for setting in part.envelopes:
+            refusal = automation_refusal(session, Address(of=of, id=name, name=setting))
+            if refusal is not None:
+                raise ValueError(refusal)
+    check_levers(session)
     loop = Graph(session).loop
     if loop:
         raise ValueError(f"this would close a loop: {loop}")

@@ -37,6 +37,17 @@ DONE = {
     "set_section": "Section {section_id} changed",
     "remove_section": "Section {section_id} removed",
     "set_sections": "Sections changed",
+    "set_envelope": "{address} over time",
+    "change_envelope": "{address} over time",
+    "shift_envelope": "{address} over time moved as a whole",
+    "turn_envelope": "{address}: {face}",
+    "move_range": "{address} over time",
+    "record_envelope": "{address} recorded",
+    "add_lever": "Lever {lever} added",
+    "remove_lever": "Lever {lever_id} removed",
+    "set_lever": "Lever {lever_id} changed",
+    "learn_lever": "Lever {lever_id} learnt",
+    "unlearn_lever": "Lever {lever_id} changed",
     "store_slot": "{scope} stored in slot {slot}",
     "switch_slot": "{scope}: slot {slot}",
     "clear_slot": "{scope}: slot {slot} cleared",
@@ -101,6 +112,8 @@ def named(address: Address, session: Session) -> str:
         return "Session"
     if address.of == "strip":
         return session.strip(name).name
+    if address.of == "lever":
+        return f"Lever {session.lever(name)[1].name}"
     if address.of == "send":
         return f"{session.send(name)[0].name} send"
     if address.of == "lane":
@@ -137,6 +150,13 @@ class Names(dict[str, object]):
         if field == "scope":
             version = getattr(self.edit, "version", None) if getattr(self.edit, "op", "") == "set_version" else self.edit
             return scope_name(session, version.of, version.id)  # type: ignore[union-attr]
+        if field == "address":
+            address: Address = self.edit.address  # type: ignore[attr-defined]
+            return f"{named(address, session)}: {descriptor(session, address).label}"
+        if field == "face":
+            return "a value for each section" if getattr(self.edit, "to", "") == "sections" else "points"
+        if field == "lever_id":
+            return session.lever(str(held))[1].name
         if field == "source":
             strip_id, lane_id = getattr(self.edit, "strip_id", None), getattr(self.edit, "lane_id", None)
             return session.strip(strip_id).name if strip_id is not None else f"lane {session.lane(lane_id or '')[2].name}"

@@ -169,7 +169,7 @@ class SessionStore:
     def _continues(last: sqlite3.Row, edit: Edit) -> bool:
         """Whether an edit moves just what the last one of its gesture did."""
         begun = read_edit(last["edit"])
-        return isinstance(edit, Set) and isinstance(begun, Set) and edit.targets == begun.targets
+        return edit.targets is not None and type(edit) is type(begun) and edit.targets == begun.targets
 
     def settle(self, session_id: int, matches: Mapping[str, Match]) -> Version:
         """Keep what was measured to hold the loudness, by the steps' ids.

@@ -1,0 +1,300 @@
+"""Edits of envelopes: drawn, typed, given by section, moved as a whole, recorded by hand.
+
+Edits name single points and sections, so that two tabs that draw the same envelope lose nothing of each other.
+"""
+
+from collections.abc import Callable
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import Field
+
+from saltanvil.session.document import MAX_POINT_S, MAX_POINTS, Breakpoint, Envelope, Id, Owner, Session, SettingName
+from saltanvil.session.edits import Edit, EditRefused
+from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, as_sections, course_of, replaced, shifted, thinned
+from saltanvil.session.lanes import Seed, names_from
+from saltanvil.session.settings import Address, automated, automation_refusal, beat_s, descriptor, scale_of, switched, value
+
+#: Values that a hand writes in one go: ten minutes at thirty a second.
+MAX_SAMPLES = 20_000
+#: By how much a thinned recording may differ from the moves, as a share of the setting's scale.
+TOLERANCE = 0.005
+#: How long what is recorded takes to come back to what was there before, in seconds.
+GLIDE_S = 0.2
+
+Time = Annotated[float, Field(ge=0.0, le=MAX_POINT_S)]
+
+
+class EnvelopeEdit(Edit):
+    """An edit of one value's envelope."""
+
+    of: Owner
+    id: Id | None = None
+    name: SettingName
+
+    @property
+    def address(self) -> Address:
+        return Address(of=self.of, id=self.id, name=self.name)
+
+    def before(self, session: Session) -> Envelope | None:
+        """What is there. Raises NotFound, and EditRefused if the value cannot move over time."""
+        refusal = automation_refusal(session, self.address)
+        if refusal is not None:
+            raise EditRefused(refusal)
+        return automated(session, self.address).envelopes.get(self.name)
+
+    def put(self, session: Session, envelope: Envelope | None) -> Edit:
+        """Give the value that envelope; returns the edit that takes it back."""
+        owner = automated(session, self.address)
+        old = owner.envelopes.get(self.name)
+        rest = {name: held for name, held in owner.envelopes.items() if name != self.name}
+        owner.envelopes = rest if envelope is None else {**rest, self.name: envelope}
+        return SetEnvelope(**self.address.model_dump(), envelope=old)
+
+    def checked_value(self, session: Session, number: float) -> float:
+        """A value within the setting's limits, as it is stored. Raises EditRefused."""
+        if switched(self.address):
+            if number not in (0.0, 1.0):
+                raise EditRefused(f"{descriptor(session, self.address).label} is on (1) or off (0)")
+            return number
+        setting, scale = descriptor(session, self.address), scale_of(session, self.address)
+        if not scale.low <= number <= scale.high:
+            raise EditRefused(f"{setting.label} goes from {scale.low:g} to {scale.high:g} {setting.unit}".rstrip())
+        return number
+
+    def checked_point(self, session: Session, point: Breakpoint) -> Breakpoint:
+        self.checked_value(session, point.value)
+        return point.model_copy(update={"shape": "hold", "bend": 0.0}) if switched(self.address) else point
+
+    def base(self, session: Session) -> float:
+        return float(value(session, self.address))  # type: ignore[arg-type]
+
+    def course(self, session: Session, envelope: Envelope | None) -> Course:
+        """Of an envelope, or where there is none, of the document's value."""
+        base, scale = self.base(session), scale_of(session, self.address)
+        result = None if envelope is None else course_of(envelope, base, scale, session.sections, beat_s(session))
+        return result or PointCourse([Breakpoint(id="base", at_s=0.0, value=base)], scale)
+
+
+class SetEnvelope(EnvelopeEdit):
+    """The whole of an envelope; null takes it away."""
+
+    op: Literal["set_envelope"] = "set_envelope"
+    envelope: Envelope | None
+
+    def change(self, session: Session) -> Edit:
+        self.before(session)
+        if self.envelope is not None:
+            for point in self.envelope.points:
+                self.checked_value(session, point.value)
+            for number in self.envelope.sections.values():
+                self.checked_value(session, number)
+        return self.put(session, self.envelope)
+
+
+class ChangeEnvelope(EnvelopeEdit):
+    """Points put or removed, values of sections, the ramp between them, the bypass. What is not given stays; an envelope that is
+    not there is made.
+
+    clear: a stretch of time from which points are taken before others are put. sections: null takes a section's value away.
+    """
+
+    op: Literal["change_envelope"] = "change_envelope"
+    put_points: list[Breakpoint] = Field(default_factory=list, max_length=MAX_POINTS)
+    remove: list[Id] = Field(default_factory=list, max_length=MAX_POINTS)
+    clear: tuple[Time, Time] | None = None
+    sections: dict[Id, float | None] = Field(default_factory=dict)
+    ramp_beats: float | None = Field(default=None, ge=0.0, le=64.0)
+    bypass: bool | None = None
+
+    @property
+    def targets(self) -> frozenset[object]:
+        points = {("point", point.id) for point in self.put_points} | {("point", name) for name in self.remove}
+        sections = {("section", name) for name in self.sections}
+        others = {("ramp", self.ramp_beats is None), ("bypass", self.bypass is None), ("clear", self.clear is None)}
+        return frozenset({self.address, *points, *sections, *others})
+
+    def change(self, session: Session) -> Edit:
+        held = self.before(session) or Envelope()
+        points, sections = held.points, dict(held.sections)
+        if self.clear is not None:
+            start, end = self.clear
+            points = [point for point in points if not start <= point.at_s <= end]
+        if self.put_points or self.remove:
+            put = {point.id: self.checked_point(session, point) for point in self.put_points}
+            points = replaced(points, put, self.remove)
+        known = {section.id for section in session.sections}
+        for name, number in self.sections.items():
+            if number is None:
+                sections.pop(name, None)
+            elif name not in known:
+                raise EditRefused("there is no such section; it may have been removed")
+            else:
+                sections[name] = self.checked_value(session, number)
+        if points and sections:
+            raise EditRefused("this setting has a value for each section; turn them into points to draw between them")
+        changed = Envelope(
+            points=points,
+            sections=sections,
+            ramp_beats=held.ramp_beats if self.ramp_beats is None else self.ramp_beats,
+            bypass=held.bypass if self.bypass is None else self.bypass,
+        )
+        return self.put(session, changed if points or sections else None)
+
+
+class ShiftEnvelope(EnvelopeEdit):
+    """The whole of an envelope moved, as far as all of it can go. by: in the setting's unit, or on a
+    logarithmic scale a factor."""
+
+    op: Literal["shift_envelope"] = "shift_envelope"
+    by: float
+
+    @property
+    def targets(self) -> frozenset[object]:
+        return frozenset({self.address})
+
+    def change(self, session: Session) -> Edit:
+        held, scale = self.before(session), scale_of(session, self.address)
+        if held is None:
+            raise EditRefused("there is no envelope to be moved; it may have been removed")
+        if switched(self.address) or (scale.log and self.by <= 0.0):
+            raise EditRefused("this cannot be moved by that much")
+        return self.put(session, shifted(held, self.by, scale))
+
+
+class TurnEnvelope(EnvelopeEdit):
+    """The other face: section values as points that sound alike, or points as each section's mean."""
+
+    op: Literal["turn_envelope"] = "turn_envelope"
+    to: Literal["points", "sections"]
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        held = self.before(session)
+        if not session.sections:
+            raise EditRefused("there are no sections; make some on the timeline first")
+        course = self.course(session, held)
+        held = held or Envelope()
+        if self.to == "sections":
+            changed = as_sections(held, course, scale_of(session, self.address), session.sections)
+            if switched(self.address):
+                changed.sections = {name: float(round(number)) for name, number in changed.sections.items()}
+            return self.put(session, changed)
+        names = names_from(self.seed)
+        turned = as_points(held, self.base(session), session.sections, beat_s(session), lambda: next(names))
+        return self.put(session, turned if held.sections else held)
+
+
+class MoveRange(EnvelopeEdit):
+    """The points of a stretch of time moved in time and value, scaled about their mean, or copied.
+
+    by_s: later by so much; by: further by so much, on a logarithmic scale times; scale: of their distances from their mean.
+    What lay where they come to is replaced.
+    """
+
+    op: Literal["move_range"] = "move_range"
+    start_s: Time
+    end_s: Time
+    by_s: float = 0.0
+    by: float | None = None
+    scale: float = Field(default=1.0, ge=-20.0, le=20.0)
+    copy_points: bool = False
+    seed: Seed
+
+    @property
+    def targets(self) -> frozenset[object]:
+        return frozenset({self.address, (self.start_s, self.end_s, self.copy_points)})
+
+    def change(self, session: Session) -> Edit:
+        held, scale = self.before(session), scale_of(session, self.address)
+        chosen = [] if held is None else [point for point in held.points if self.start_s <= point.at_s <= self.end_s]
+        if held is None or not chosen:
+            raise EditRefused("there are no points in that stretch")
+        if chosen[0].at_s + self.by_s < 0.0:
+            raise EditRefused("the points would lie before the session begins")
+        by = scale.nothing if self.by is None else self.by
+        if scale.log and by <= 0.0:
+            raise EditRefused("on this scale values are moved by a factor above 0")
+        places = scale.to_place(np.array([point.value for point in chosen]))
+        places = places.mean() + (places - places.mean()) * self.scale
+        names = names_from(self.seed)
+        moved = [
+            point.model_copy(
+                update={
+                    "id": next(names) if self.copy_points else point.id,
+                    "at_s": point.at_s + self.by_s,
+                    "value": scale.clamp(float(f"{scale.moved(float(number), by):.9g}")),
+                }
+            )
+            for point, number in zip(chosen, scale.to_value(places), strict=True)
+        ]
+        gone = {point.id for point in chosen} if not self.copy_points else set()
+        gone |= {point.id for point in held.points if moved[0].at_s <= point.at_s <= moved[-1].at_s and point not in chosen}
+        left = [point for point in held.points if point.id not in gone]
+        points = sorted([*left, *moved], key=lambda point: point.at_s)
+        return self.put(session, held.model_copy(update={"points": points}))
+
+
+class RecordEnvelope(EnvelopeEdit):
+    """What a hand did while the song played, thinned to the fewest points within a tolerance; it replaces what lay there.
+
+    samples: session time in seconds and value, in order of time. tolerance: as a share of the setting's scale. glide_s: how
+    long the value takes to come back to what was there before; 0 jumps. Section values become points first.
+    """
+
+    op: Literal["record_envelope"] = "record_envelope"
+    samples: list[tuple[Time, float]] = Field(min_length=1, max_length=MAX_SAMPLES)
+    tolerance: float = Field(default=TOLERANCE, ge=0.0, le=0.2)
+    glide_s: float = Field(default=GLIDE_S, ge=0.0, le=10.0)
+    seed: Seed
+
+    def change(self, session: Session) -> Edit:
+        held, scale = self.before(session), scale_of(session, self.address)
+        course, names = self.course(session, held), names_from(self.seed)
+        if any(after[0] < before[0] for before, after in zip(self.samples, self.samples[1:], strict=False)):
+            raise EditRefused("what was recorded does not stand in order of time")
+        if held is not None and held.sections:
+            held = as_points(held, self.base(session), session.sections, beat_s(session), lambda: next(names))
+        elif held is None or not held.points:
+            held = Envelope(points=[Breakpoint(id=next(names), at_s=0.0, value=self.base(session))])
+        start, end = self.samples[0][0], self.samples[-1][0]
+        new = recorded(self.samples, scale, self.tolerance, switched(self.address), lambda: next(names))
+        back = end + self.glide_s
+        hold = switched(self.address)
+        # On either side the value is what it was: just before the first move, and when it has come back.
+        entering = Breakpoint(id=next(names), at_s=start, value=course.value(max(start - 1e-6, 0.0)), shape="hold")
+        returned = Breakpoint(id=next(names), at_s=back, value=course.value(back), shape=shape_at(held, back))
+        new[-1] = new[-1].model_copy(update={"shape": "hold" if hold or not self.glide_s else "linear"})
+        before = [point for point in held.points if point.at_s < start]
+        after = [point for point in held.points if point.at_s > back]
+        points = [*before, *([entering] if start > 0.0 else []), *new, returned, *after]
+        if len(points) > MAX_POINTS:
+            raise EditRefused(f"an envelope has at most {MAX_POINTS} points; record a shorter stretch or with more tolerance")
+        return self.put(session, held.model_copy(update={"points": points}))
+
+
+def recorded(
+    samples: list[tuple[float, float]], scale: Scale, tolerance: float, hold: bool, new_id: Callable[[], str]
+) -> list[Breakpoint]:
+    """Samples as points. hold: of a switch: a point wherever it changes."""
+    if hold:
+        kept = [one for one, before in zip(samples, [None, *samples], strict=False) if before is None or before[1] != one[1]]
+        return [Breakpoint(id=new_id(), at_s=at_s, value=float(held >= 0.5), shape="hold") for at_s, held in kept]
+    places = scale.to_place(np.array([scale.clamp(held) for _, held in samples]))
+    width = float(np.ptp(scale.to_place(np.array([scale.low, scale.high]))))
+    thin = thinned([(at_s, float(place)) for (at_s, _), place in zip(samples, places, strict=True)], tolerance * width)
+    values = scale.to_value(np.array([place for _, place in thin]))
+    return [
+        Breakpoint(id=new_id(), at_s=at_s, value=scale.clamp(float(f"{number:.6g}")))
+        for (at_s, _), number in zip(thin, values, strict=True)
+    ]
+
+
+def segment_at(envelope: Envelope, at_s: float) -> Breakpoint | None:
+    """The point whose way a time lies on."""
+    return next((point for point in reversed(envelope.points) if point.at_s <= at_s), None)
+
+
+def shape_at(envelope: Envelope, at_s: float) -> Literal["hold", "linear", "curve"]:
+    point = segment_at(envelope, at_s)
+    return "linear" if point is None else "hold" if point.shape == "hold" else "linear"

@@ -1,0 +1,118 @@
+"""Edits of levers: made, named, given their settings by hand or learnt from what was moved."""
+
+from typing import Literal
+
+from pydantic import Field
+
+from saltanvil.session.document import MAX_TARGETS, Id, Lever, LeverTarget, Name, Session
+from saltanvil.session.edits import MAX_INDEX, MAX_VALUES, Edit, EditRefused
+from saltanvil.session.levers import target_address
+from saltanvil.session.settings import Moved, descriptor, put, scale_of, value
+
+
+class AddLever(Edit):
+    """A new lever on a strip, or (null) on the session."""
+
+    op: Literal["add_lever"] = "add_lever"
+    strip_id: Id | None = None
+    lever: Lever
+    index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
+
+    def change(self, session: Session) -> Edit:
+        if any(lever.id == self.lever.id for _, lever in session.all_levers()):
+            raise EditRefused(f"there is a lever {self.lever.id!r} already")
+        owner = session if self.strip_id is None else session.strip(self.strip_id).path
+        levers = [*owner.levers]
+        levers.insert(len(levers) if self.index is None else self.index, self.lever)
+        owner.levers = levers
+        return RemoveLever(lever_id=self.lever.id)
+
+
+class RemoveLever(Edit):
+    """Take a lever away; its settings are where they are without it."""
+
+    op: Literal["remove_lever"] = "remove_lever"
+    lever_id: Id
+
+    def change(self, session: Session) -> Edit:
+        strip, lever = session.lever(self.lever_id)
+        owner = session if strip is None else strip.path
+        index = owner.levers.index(lever)
+        owner.levers = [other for other in owner.levers if other.id != lever.id]
+        return AddLever(strip_id=None if strip is None else strip.id, lever=lever, index=index)
+
+
+class SetLever(Edit):
+    """Another name or other settings; what is not given stays. Its position is a value like any other."""
+
+    op: Literal["set_lever"] = "set_lever"
+    lever_id: Id
+    name: Name | None = None
+    moves: list[LeverTarget] | None = Field(default=None, max_length=MAX_TARGETS)
+
+    @property
+    def targets(self) -> frozenset[object]:
+        return frozenset({self.lever_id, ("name", self.name is None), ("moves", self.moves is None)})
+
+    def change(self, session: Session) -> Edit:
+        _, lever = session.lever(self.lever_id)
+        old = SetLever(lever_id=lever.id, name=lever.name, moves=lever.targets)
+        if self.name is not None:
+            lever.name = self.name
+        if self.moves is not None:
+            lever.targets = self.moves
+        return old
+
+
+class LearnLever(Edit):
+    """What was moved is the lever's other end: its settings are those that stand elsewhere than they did at its first end.
+
+    first: the values at 0 %. They are the document's again, and the lever stands at 100 %, so that nothing changes to the ear.
+    """
+
+    op: Literal["learn_lever"] = "learn_lever"
+    lever_id: Id
+    first: list[Moved] = Field(min_length=1, max_length=MAX_VALUES)
+
+    def change(self, session: Session) -> Edit:
+        _, lever = session.lever(self.lever_id)
+        old = [Moved(of="lever", id=lever.id, name="value", value=lever.value)]
+        targets = []
+        for moved in self.first:
+            setting, now, first = descriptor(session, moved.address), value(session, moved.address), moved.value
+            if (
+                setting.type != "number"
+                or isinstance(first, str | bool | list)
+                or isinstance(now, str | bool | list)
+                or now == first
+            ):
+                continue
+            by = scale_of(session, moved.address).distance(float(first), float(now))
+            targets.append(LeverTarget(**moved.address.model_dump(), by=float(f"{by:.9g}")))
+            old.append(Moved(**moved.address.model_dump(), value=now))
+        if not targets:
+            raise EditRefused("nothing was moved: move settings to where they are to be at 100 %, and then learn that end")
+        if len(targets) > MAX_TARGETS:
+            raise EditRefused(f"a lever moves at most {MAX_TARGETS} settings, and {len(targets)} were moved; put some back")
+        learnt = {str(target_address(target)) for target in targets}
+        undo = UnlearnLever(lever_id=lever.id, moves=lever.targets, values=old)
+        put(session, [moved for moved in self.first if str(moved.address) in learnt])
+        lever.targets, lever.value = targets, 1.0
+        return undo
+
+
+class UnlearnLever(Edit):
+    """What undoes learning: a lever's settings, and values."""
+
+    op: Literal["unlearn_lever"] = "unlearn_lever"
+    lever_id: Id
+    moves: list[LeverTarget] = Field(max_length=MAX_TARGETS)
+    values: list[Moved] = Field(max_length=MAX_VALUES)
+
+    def change(self, session: Session) -> Edit:
+        _, lever = session.lever(self.lever_id)
+        values = [Moved(**moved.address.model_dump(), value=value(session, moved.address)) for moved in self.values]
+        old = UnlearnLever(lever_id=lever.id, moves=lever.targets, values=values)
+        lever.targets = self.moves
+        put(session, self.values)
+        return old
