@@ -1,6 +1,6 @@
 """Values that move over time, read where the sound that is treated lies in the session.
 
-    session time   0        512       1024      1536        grid, counted from the session's zero
+    session time   0        1024      2048      3072        grid, counted from the session's zero
     course         |---------|----x----|---------|          x: the tick behind a point, where a jump is
     a node reads   ^         ^    ^    ^         ^          and takes each value at the next tick of its own
 
@@ -9,24 +9,31 @@ the session time alone: a play from anywhere, a loop and a render give the same 
 they do when a hand moves them.
 """
 
-from collections.abc import Callable, Mapping
+from bisect import bisect_left, bisect_right
+from collections.abc import Callable, Iterator, Mapping
 from typing import Generic, TypeVar
 
 import numpy as np
-from numpy.typing import NDArray
 
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.state import Stateful
 from saltanvil.session.document import SettingName
 from saltanvil.session.envelopes import Course
 
-#: How often a value that moves steadily is read: about as often as the time in which a setting glides.
-GRID_FRAMES = 8 * TICK_FRAMES
+#: How often a value that moves steadily is read: of a processor's settings, whose coefficients are worked out anew, every
+#: sixteenth tick; of a gain every tick.
+GRID_FRAMES = 16 * TICK_FRAMES
+GAIN_GRID_FRAMES = TICK_FRAMES
+#: Readings are made for stretches of the session, of which a few are kept.
+WINDOW_FRAMES = 32 * GRID_FRAMES
+KEPT_WINDOWS = 16
 #: Turns of the way that are remembered: loops that are shorter than the latency.
 MAX_TURNS = 64
 
 T = TypeVar("T")
 U = TypeVar("U")
+#: Session frames at which something changes, and the values from there on.
+Readings = tuple[list[int], list[tuple[float, ...]]]
 
 
 class Clock(Stateful):
@@ -47,21 +54,25 @@ class Clock(Stateful):
             self.turns = [*self.turns[-MAX_TURNS + 1 :], (begin, at)]
         self.block = [begin, frames]
 
-    def ticks(self, at: int, frames: int, latency: int) -> NDArray[np.int64]:
-        """The session's frame of the sound at each tick of a block from the session's frame `at` on, `latency` frames late."""
-        result = np.arange(at - latency, at - latency + frames, TICK_FRAMES, dtype=np.int64)
+    def runs(self, at: int, frames: int, latency: int) -> list[tuple[int, int, int]]:
+        """The sound of a block from the session's frame `at` on that is `latency` frames late, in runs without a turn: (frame of
+        the block, its end, the session's frame at its begin)."""
         begin = self.block[0]
         if len(self.turns) < 2 or begin - self.turns[-1][0] >= latency:
-            return result
-        stream = result + (begin - at)
-        starts = np.array([start for start, _ in self.turns], np.int64)
-        offsets = np.array([session - start for start, session in self.turns], np.int64)
-        which = np.maximum(np.searchsorted(starts, stream, side="right") - 1, 0)
-        return np.asarray(stream + offsets[which])
+            return [(0, frames, at - latency)]
+        result = []
+        start, end = begin - latency, begin - latency + frames
+        for index, (turn, session) in enumerate(self.turns):
+            first = start if index == 0 else max(turn, start)
+            last = min(self.turns[index + 1][0], end) if index + 1 < len(self.turns) else end
+            if first < last:
+                result.append((first - start, last - start, session + first - turn))
+        return result
 
 
 class Moving(Generic[T]):
-    """What moves at one node. build: what the node needs, from the values of its courses by name."""
+    """What moves at one node. build: what the node needs, from the values of its courses by name; grid_frames: how often a steady
+    movement is read."""
 
     def __init__(
         self,
@@ -70,44 +81,72 @@ class Moving(Generic[T]):
         clock: Clock,
         latency: int,
         rate: int,
+        grid_frames: int = GRID_FRAMES,
     ) -> None:
         self.courses, self.build, self.clock, self.latency, self.rate = dict(courses), build, clock, latency, rate
+        self.grid_frames = grid_frames
         breaks = np.unique(np.concatenate([course.breaks_s for course in self.courses.values()]))
         frames = np.ceil(breaks * rate - 1e-6).astype(np.int64)
+        #: The ticks behind the points, where a jump is read.
         self._breaks = -(-frames // TICK_FRAMES) * TICK_FRAMES
+        self._read: dict[int, Readings] = {}
         self._last: tuple[tuple[float, ...], T] | None = None
 
     def pieces(self, at: int, frames: int) -> list[tuple[int, int, T]]:
         """The block in pieces of whole ticks, (first frame, end, what holds there), as few as the values allow."""
-        ticks = self.clock.ticks(at, frames, self.latency)
-        reading = ticks // GRID_FRAMES * GRID_FRAMES
-        behind = np.searchsorted(self._breaks, ticks, side="right") - 1
-        reading = np.where(behind >= 0, np.maximum(reading, self._breaks[np.maximum(behind, 0)]), reading)
-        starts = np.flatnonzero(np.diff(reading, prepend=reading[0] - 1))
-        values = np.stack([course.at(reading[starts] / self.rate) for course in self.courses.values()])
-        changes = np.flatnonzero(np.any(np.diff(values, axis=1) != 0.0, axis=0)) + 1
-        kept = [0, *changes.tolist()]
-        begins = [0, *(int(starts[index]) * TICK_FRAMES for index in kept[1:])]
-        ends = [*begins[1:], frames]
-        return [
-            (begin, end, self._built(values[:, index]))
-            for begin, end, index in zip(begins, ends, kept, strict=True)
-        ]  # fmt: skip
+        pieces: list[tuple[int, tuple[float, ...]]] = []
+        for first, last, session in self.clock.runs(at, frames, self.latency):
+            tick = -(-first // TICK_FRAMES) * TICK_FRAMES  # a turn between two ticks counts from the next one on
+            if tick >= last:
+                continue
+            for when, values in self._between(session + tick - first, session + last - first):
+                begin = tick + -(-max(when - session - tick + first, 0) // TICK_FRAMES) * TICK_FRAMES
+                if begin >= last:
+                    break
+                if pieces and pieces[-1][0] == begin:
+                    pieces.pop()
+                if not pieces or pieces[-1][1] != values:
+                    pieces.append((begin, values))
+        ends = [*(begin for begin, _ in pieces[1:]), frames]
+        return [(begin, end, self._built(values)) for (begin, values), end in zip(pieces, ends, strict=True)]
 
-    def _built(self, values: NDArray[np.float64]) -> T:
-        key = tuple(values.tolist())
-        if self._last is None or self._last[0] != key:
-            self._last = key, self.build(dict(zip(self.courses, key, strict=True)))
-        return self._last[1]
+    def _between(self, start: int, end: int) -> Iterator[tuple[int, tuple[float, ...]]]:
+        """What is read from a session's frame up to another: what holds at the first, and then every change."""
+        for window in range(start // WINDOW_FRAMES, -(-end // WINDOW_FRAMES)):
+            points, values = self._readings(window)
+            low = max(bisect_right(points, start) - 1, 0)
+            for index in range(low, bisect_left(points, end)):
+                yield points[index], values[index]
+
+    def _readings(self, window: int) -> "Readings":
+        """All readings of a window of the session, but for those that change nothing."""
+        held = self._read.get(window)
+        if held is None:
+            start, end = window * WINDOW_FRAMES, (window + 1) * WINDOW_FRAMES
+            inside = self._breaks[np.searchsorted(self._breaks, start) : np.searchsorted(self._breaks, end)]
+            points = np.unique(np.concatenate([np.arange(start, end, self.grid_frames, dtype=np.int64), inside]))
+            table = np.stack([course.at(points / self.rate) for course in self.courses.values()])
+            changes = [0, *(np.flatnonzero(np.any(np.diff(table, axis=1) != 0.0, axis=0)) + 1).tolist()]
+            held = points[changes].tolist(), [tuple(column) for column in table[:, changes].T.tolist()]
+            if len(self._read) >= KEPT_WINDOWS:
+                self._read = {}
+            self._read = {**self._read, window: held}
+        return held
+
+    def _built(self, values: tuple[float, ...]) -> T:
+        last = self._last
+        if last is None or last[0] != values:
+            last = self._last = values, self.build(dict(zip(self.courses, values, strict=True)))
+        return last[1]
 
     def mapped(self, change: Callable[[T], U]) -> "Moving[U]":
         """The same times with something made of each value."""
         build = self.build
-        return Moving(self.courses, lambda values: change(build(values)), self.clock, self.latency, self.rate)
+        return Moving(self.courses, lambda values: change(build(values)), self.clock, self.latency, self.rate, self.grid_frames)
 
     def later(self, latency: int) -> "Moving[T]":
         """The same for sound that is later or earlier."""
-        return Moving(self.courses, self.build, self.clock, latency, self.rate)
+        return Moving(self.courses, self.build, self.clock, latency, self.rate, self.grid_frames)
 
     def cache_key(self) -> tuple[object, ...]:
         return self.latency, [(name, course.fingerprint()) for name, course in self.courses.items()]

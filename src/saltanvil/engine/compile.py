@@ -7,7 +7,7 @@ from typing import Literal, TypeVar
 
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.audition import Audition, heard_alone
-from saltanvil.engine.automation import Moving
+from saltanvil.engine.automation import GAIN_GRID_FRAMES, GRID_FRAMES, Moving
 from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes import (
@@ -37,7 +37,7 @@ from saltanvil.session.document import Automated, Key, Lane, Owner, Path, Send, 
 from saltanvil.session.envelopes import Course
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import audible, key_muted, lane_levels, level_gain, pan_gains
-from saltanvil.session.settings import Automation, resolve, settings_of, with_values
+from saltanvil.session.settings import Automation, resolve, settings_of, settings_with, with_values
 
 T = TypeVar("T")
 NO_VALUES: Mapping[str, float] = MappingProxyType({})
@@ -202,15 +202,21 @@ class Compiler:
         step = with_values(
             self.automation.now("step", step.id, step), {name: held for name, held in values.items() if name not in LANE_MOVES}
         ).model_copy(update={"lanes": lanes})
-        settings = settings_of(self.session, step, self.audition.live)
+        settings = settings_of(self.session, step, step.settings, self.audition.live)
         assert isinstance(settings, SplitSettings)
         return lane_levels(step, self.audition.live, self.only)[index], lane_shares(step, settings)[index]
 
     # ---- what moves over time --------------------------------------------------------------------------------------------
 
-    def moving(self, courses: Mapping[str, Course], build: Callable[[dict[str, float]], T], latency: int) -> Moving[T] | None:
+    def moving(
+        self,
+        courses: Mapping[str, Course],
+        build: Callable[[dict[str, float]], T],
+        latency: int,
+        grid_frames: int = GAIN_GRID_FRAMES,
+    ) -> Moving[T] | None:
         """latency: of the sound that is treated; None where nothing moves."""
-        return Moving(courses, build, self.rack.clock, latency, self.rate) if courses else None
+        return Moving(courses, build, self.rack.clock, latency, self.rate, grid_frames) if courses else None
 
     def courses(self, of: Owner, name: str, part: Automated, *names: str) -> dict[str, Course]:
         """Some of the courses of an object; all but a bypass if none is named."""
@@ -218,11 +224,12 @@ class Compiler:
         return {name: course for name, course in held.items() if (name in names if names else name != "bypass")}
 
     def moving_settings(self, step: Step, latency: int) -> Moving[Settings] | None:
-        now = self.automation.now("step", step.id, step)
-        live = self.audition.live
-        return self.moving(
-            self.courses("step", step.id, step), lambda values: settings_of(self.session, with_values(now, values), live), latency
-        )
+        now, live = self.automation.now("step", step.id, step), self.audition.live
+
+        def settings(values: Mapping[str, float]) -> Settings:
+            return settings_of(self.session, now, settings_with(now.settings, values), live)
+
+        return self.moving(self.courses("step", step.id, step), settings, latency, GRID_FRAMES)
 
     def moving_lane(self, step: Step, lane: Lane, index: int, latency: int) -> Moving[Gains] | None:
         courses = self.courses("lane", lane.id, lane, *LANE_MOVES) | self.courses("step", step.id, step, "position", "trim_db")

@@ -251,7 +251,9 @@ class StepNode(Node):
         heard: list[Audio] = []
         pieces = self.moving.pieces(at, x.shape[1])
         for begin, end, settings in pieces:
-            processor.take(settings, processor.context)
+            if processor.configured[0] is not settings:
+                processor.configure(settings, processor.context)
+                processor.configured = settings, processor.context
             if len(pieces) == 1:
                 return processor.process(x, key)
             cut = slice(begin, end)
