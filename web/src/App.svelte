@@ -9,7 +9,11 @@
   import { dialogs } from './lib/dialogs/open.svelte';
   import NewSession from './lib/dialogs/NewSession.svelte';
   import Sections from './lib/dialogs/Sections.svelte';
+  import LeverTable from './lib/dialogs/LeverTable.svelte';
+  import OverTime from './lib/dialogs/OverTime.svelte';
+  import OverTimeList from './lib/dialogs/OverTimeList.svelte';
   import StageGain from './lib/dialogs/StageGain.svelte';
+  import { automation } from './lib/state/automation.svelte';
   import ExportDialog from './lib/sessions/ExportDialog.svelte';
   import Jobs from './lib/sessions/Jobs.svelte';
   import SessionMenu from './lib/sessions/SessionMenu.svelte';
@@ -151,6 +155,7 @@
     'view back': () => show(beside(-1)),
     undo: () => workspace.undo(),
     redo: () => workspace.redo(),
+    'over time': () => (automation.listed = true),
     aim: () => (workspace.aimOpen = true),
     blind: () => (workspace.blindOpen = true),
     history: () => (open = 'history'),
@@ -325,6 +330,9 @@
       view={workspace.imported}
       close={() => (workspace.imported = null)}
     />{/if}
+  {#if automation.listed}<OverTimeList close={() => (automation.listed = false)} />{/if}
+  {#if automation.menu}<OverTime address={automation.menu} close={() => (automation.menu = null)} />{/if}
+  {#if automation.lever}<LeverTable id={automation.lever} close={() => (automation.lever = null)} />{/if}
   {#if workspace.aimOpen}<AimDialog close={() => (workspace.aimOpen = false)} />{/if}
   {#if workspace.blindOpen}<Blind close={() => (workspace.blindOpen = false)} />{/if}
   {#if open === 'history'}<History close={() => (open = null)} />{/if}

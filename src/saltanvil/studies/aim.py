@@ -25,10 +25,11 @@ from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS, Aim, LevelAim
 from saltanvil.processors.descriptor import Descriptor
 from saltanvil.session.apply import apply
 from saltanvil.session.document import Session
-from saltanvil.session.edits import EditRefused, Set
+from saltanvil.session.edits import Edit, EditRefused, Set
+from saltanvil.session.envelope_edits import ShiftEnvelope
 from saltanvil.session.graph import NodeId
 from saltanvil.session.matches import with_matches
-from saltanvil.session.settings import Address, Moved, descriptor, resolve, value
+from saltanvil.session.settings import Address, Automation, Moved, automated, descriptor, resolve, scale_of, value
 from saltanvil.session.slots import SlotOwner, strip_of
 from saltanvil.session.wording import with_unit
 from saltanvil.studies.ledger import evidence_of
@@ -59,7 +60,8 @@ class Question:
 @dataclass(frozen=True)
 class Answer:
     """reached: whether the target is. setting, value: where, or how near one gets; figure: what is measured there, None where
-    nothing can be. renders: of the passage. text: the answer in a sentence, with the reason where it is not reached."""
+    nothing can be. renders: of the passage. text: the answer in a sentence, with the reason where it is not reached. by: how far
+    the setting's envelope is to be moved as a whole, if it has one; then the value is that at the passage's start."""
 
     reached: bool
     setting: str
@@ -67,6 +69,7 @@ class Answer:
     figure: float | None
     renders: int
     text: str
+    by: float | None = None
 
 
 class Found(Exception):
@@ -123,6 +126,14 @@ class Search:
             raise EditRefused(f"{self.setting.label} has no say as the other settings stand; choose another setting")
         assert self.setting.minimum is not None and self.setting.maximum is not None
         self.low, self.high = self.setting.minimum, self.setting.maximum
+        self.scale = scale_of(session, self.address)
+        #: The course of a setting that moves over time: the envelope is moved as a whole, and values are those at the start.
+        self.course = Automation(session).course(self.address) if self.enveloped() else None
+        if self.course is not None:
+            self.begin = self.course.value(start / session.rate_hz)
+            _, values = self.course.line()
+            self.low = self.scale.moved(self.begin, self.scale.distance(float(values.min()), self.scale.low))
+            self.high = self.scale.moved(self.begin, self.scale.distance(float(values.max()), self.scale.high))
         seconds = (stop - start) / session.rate_hz
         counted = isinstance(self.aim, Aim) and self.aim.counted
         self.tolerance = 0.5 / seconds + 1e-6 if counted else self.aim.tolerance
@@ -160,7 +171,10 @@ class Search:
 
     def version(self, at: float) -> Session:
         """The session with the setting there, and what is held of the step measured anew."""
-        changed = apply(self.session, Set(values=[Moved(**self.address.model_dump(), value=at)]))[0]
+        edit: Edit = Set(values=[Moved(**self.address.model_dump(), value=at)])
+        if self.course is not None:
+            edit = ShiftEnvelope(**self.address.model_dump(), by=self.scale.distance(self.begin, at))
+        changed = apply(self.session, edit)[0]
         if self.question.of != "step" or not is_matched(changed.step(self.question.id).step):
             return changed
         for result in self._matcher.matches(changed):
@@ -252,7 +266,14 @@ class Search:
             raise Found
         return figure - self.question.target
 
+    def enveloped(self) -> bool:
+        """Whether an envelope of the setting's own sounds."""
+        envelope = automated(self.session, self.address).envelopes.get(self.address.name)
+        return envelope is not None and not envelope.bypass and not Automation(self.session).off(self.address)
+
     def present(self) -> float:
+        if self.course is not None:
+            return self.begin
         return float(value(self.session, self.address))  # type: ignore[arg-type]
 
     def best(self) -> float:
@@ -272,11 +293,15 @@ class Search:
     def reached(self, at: float) -> Answer:
         figure = self.seen[at]
         assert self.aim is not None
+        moved = f"{self.setting.label} {self.shown(self.present())} to {self.shown(at)}"
+        if self.course is not None:
+            moved = f"the whole envelope of {self.setting.label} moved, at the start {self.shown(self.begin)} to {self.shown(at)}"
         text = (
-            f"{self.aim.label} {self.said(figure)}: {self.setting.label} {self.shown(self.present())} to {self.shown(at)}, "
+            f"{self.aim.label} {self.said(figure)}: {moved}, "
             f"found in {len(self.seen)} {'render' if len(self.seen) == 1 else 'renders'}."
         )
-        return Answer(True, self.address.name, at, figure, len(self.seen), text)
+        by = None if self.course is None else self.scale.distance(self.begin, at)
+        return Answer(True, self.address.name, at, figure, len(self.seen), text, by)
 
     def refused(self, at: float | None, why: str) -> Answer:
         figure = None if at is None else self.seen[at]

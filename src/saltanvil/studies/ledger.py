@@ -29,13 +29,21 @@ class Ledger:
         return asdict(self)
 
 
-def ledger_of(whole: Passage, session: Session, step: Step | None, key: str | None = None, silent: str | None = None) -> Ledger:
+def ledger_of(
+    whole: Passage,
+    session: Session,
+    step: Step | None,
+    key: str | None = None,
+    silent: str | None = None,
+    at_s: float | None = None,
+) -> Ledger:
     """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*; where that is refused, 0.
 
-    key: the name of the outside key; silent: why the strip is silent, as far as the document says it.
+    key: the name of the outside key; silent: why the strip is silent, as far as the document says it; at_s: where the passage
+    begins: settings that move are read there.
     """
     seen = evidence_of(whole, session.rate_hz, key)
-    settings = None if step is None else resolve(session, step)
+    settings = None if step is None else resolve(session, step, at_s=at_s)
     matched_db, refused = matched(whole)
     return Ledger(
         seen.figures_before,

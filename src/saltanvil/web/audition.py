@@ -21,9 +21,11 @@ from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.stream import Block
 from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document import MAX_SLOTS, NotFound, Session, SlotNumber
-from saltanvil.session.edits import Edit, EditRefused, Set
+from saltanvil.session.edits import Batch, Edit, EditRefused, Set
+from saltanvil.session.envelope_edits import SetEnvelope
 from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
+from saltanvil.session.settings import owner_of as owner_of_value
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.store.sessions import Version
 from saltanvil.web.comparing import Blind
@@ -131,6 +133,17 @@ AnyMessage = (
     Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Try | Letter | Heard
 )
 MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
+
+
+def by_hand(session: Session, values: list[Moved]) -> Edit:
+    """What a hand moves, whatever an envelope says of it meanwhile."""
+    enveloped = [
+        SetEnvelope(of=moved.of, id=moved.id, name=moved.name, envelope=None)
+        for moved in values
+        if moved.name in getattr(owner_of_value(session, moved.address), "envelopes", {})
+    ]
+    edit = Set(values=values)
+    return Batch(edits=[*enveloped, edit]) if enveloped else edit
 
 
 #: Of a covered block: nothing in it tells which version sounds.
@@ -292,7 +305,7 @@ class Audition:
             sounds = session
             if moved is not None:
                 try:
-                    sounds = apply(sounds, Set(values=moved.values))[0]
+                    sounds = apply(sounds, by_hand(sounds, moved.values))[0]
                 except EditRefused:
                     if self._moved is moved:
                         self._moved = None  # the edit that follows says why

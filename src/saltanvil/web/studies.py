@@ -25,6 +25,7 @@ from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Ledger, ledger_of
 from saltanvil.studies.make_up import make_up_level_db
 from saltanvil.studies.match import louder_by_db
+from saltanvil.studies.moving import MovedOver, moved_over
 from saltanvil.studies.passage import Passage, binned, columns_of_bins, measured, passage_of, window_frames, windows
 from saltanvil.studies.pictures import Bite, Curve, Response, Spectrum, bite_of, curve_of, response_of, rounded, spectrum_of
 from saltanvil.studies.routing import Silences, source_name
@@ -61,7 +62,8 @@ class ScopeQuestion(PassageQuestion):
 
 
 class ScopeAnswer(BaseModel):
-    """settings: those the step was measured with; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
+    """settings: those the step was measured with, at the passage's start where they move; moving: what moves over the passage;
+    latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
 
     revision: int
     start_s: float
@@ -77,6 +79,7 @@ class ScopeAnswer(BaseModel):
     settings: dict[str, SettingValue]
     latency_ms: float
     strip_latency_ms: float
+    moving: list[MovedOver]
 
 
 class SpectrumQuestion(PassageQuestion):
@@ -189,7 +192,10 @@ class Study:
     def linear_gain_db(self, scope: Scope) -> float:
         """The gain of what the scope leaves untouched."""
         step = self.step(scope)
-        return 0.0 if step is None or step.bypass else processor_named(step.kind).linear_gain_db(resolve(self.session, step))
+        if step is None or step.bypassed:
+            return 0.0
+        settings = resolve(self.session, step, at_s=self.start / self.rate)
+        return processor_named(step.kind).linear_gain_db(settings)
 
     def step(self, scope: Scope) -> Step | None:
         return self.session.step(scope.step_id).step if scope.step_id is not None else None
@@ -217,11 +223,11 @@ def scope_answer(services: Services, ticket: Ticket, session_id: int, question: 
     key = step.key if step is not None else None
     strip = session.strip(scope.strip_id)
     silent = Silences(session).of(strip)
-    ledger = ledger_of(whole, session, step, None if key is None else source_name(session, key), silent)
+    ledger = ledger_of(whole, session, step, None if key is None else source_name(session, key), silent, start / rate)
     if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
         hint = silenced_by(study, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
-    settings = resolve(session, step) if step is not None else None
+    settings = resolve(session, step, at_s=start / rate) if step is not None else None
     linear_gain_db, ceiling_db = study.linear_gain_db(scope), None
     if step is not None and settings is not None:
         ceiling_db = processor_named(step.kind).output_ceiling_db(settings)
@@ -249,6 +255,7 @@ def scope_answer(services: Services, ticket: Ticket, session_id: int, question: 
         response=response_of(step, settings, rate) if step is not None and settings is not None else None,
         curve=curve_of(step, settings, whole.detector_db) if step is not None and settings is not None else None,
         latency_ms=delays.scope(scope.strip_id, scope.step_id, scope.lane_id) * 1000 / rate,
+        moving=moved_over(session, scope.strip_id, scope.step_id, scope.lane_id, start / rate, stop / rate),
         strip_latency_ms=delays.latency_frames[NodeId("end", strip.id)] * 1000 / rate,
     )
 
@@ -278,7 +285,7 @@ async def study_spectrum(
 def spectrum_answer(services: Services, ticket: Ticket, session_id: int, question: SpectrumQuestion) -> SpectrumAnswer:
     study, scope = Study(services, ticket, session_id, question), scope_of(question)
     rate, step = study.rate, study.step(scope)
-    settings = None if step is None else resolve(study.session, step)
+    settings = None if step is None else resolve(study.session, step, at_s=study.start / rate)
     parts = (study.renderer(start, stop).compare(scope) for start, stop in study.windows())
     hop = moving_hop(study.stop - study.start) if question.moving else None
     spectrum = spectrum_of(parts, rate, step, settings, question.fraction, hop)

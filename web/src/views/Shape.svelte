@@ -2,6 +2,7 @@
   import Ledger from '../lib/ledger/Ledger.svelte';
   import Editor from '../lib/path/Editor.svelte';
   import PathRail from '../lib/path/PathRail.svelte';
+  import EnvelopeLanes from '../lib/pictures/EnvelopeLanes.svelte';
   import Timeline from '../lib/pictures/Timeline.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
@@ -19,6 +20,7 @@
 <main class="shape" style:--path="{pathHeight}px">
   <div class="tree"><StripTree {stageGain} /></div>
   <div class="timeline"><Timeline {sections} /></div>
+  <div class="over-time"><EnvelopeLanes /></div>
   <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
   <div class="editor"><Editor {bands} /></div>
   <div class="ledger"><Ledger /></div>
@@ -31,6 +33,7 @@
     display: grid;
     grid-template:
       'tree timeline ledger' 104px
+      'tree lanes ledger' auto
       'tree path ledger' var(--path)
       'tree editor ledger' minmax(0, 1fr) / 15.5rem minmax(0, 1fr) 15rem;
   }
@@ -42,6 +45,10 @@
   .timeline {
     grid-area: timeline;
     border-bottom: 1px solid var(--line);
+    min-width: 0;
+  }
+  .over-time {
+    grid-area: lanes;
     min-width: 0;
   }
   .path {
@@ -63,6 +70,7 @@
     .shape {
       grid-template:
         'tree timeline' 96px
+        'tree lanes' auto
         'tree path' var(--path)
         'tree editor' minmax(0, 1fr)
         'ledger ledger' 140px / 220px minmax(0, 1fr);

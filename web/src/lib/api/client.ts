@@ -3,19 +3,31 @@ import type { components } from './schema';
 
 type Schemas = components['schemas'];
 export type SettingValue = Schemas['Descriptor']['default'];
-export type Key = Required<Schemas['Key']>;
-export type Send = Required<Schemas['Send']>;
+export type Key = Required<Omit<Schemas['Key'], 'envelopes'>> & { envelopes?: Envelopes };
+export type Send = Required<Omit<Schemas['Send'], 'envelopes'>> & { envelopes?: Envelopes };
 export type Stretch = Schemas['Stretch'];
 export type Match = Required<Schemas['Match']>;
 /** A lane or a step as the session has it; what does not belong to a kind of step is left out. */
-export type Path = { steps: Step[]; slots?: Schemas['Path-Output']['slots'] };
-export type Lane = Required<Omit<Schemas['Lane-Output'], 'path' | 'slots'>> & {
+export type Path = { steps: Step[]; levers?: Lever[]; slots?: Schemas['Path-Output']['slots'] };
+/** A setting's course over the session, and what of it has one. */
+export type Breakpoint = Required<Schemas['Breakpoint']>;
+export type Envelope = Required<Omit<Schemas['Envelope'], 'points'>> & { points: Breakpoint[] };
+export type Envelopes = Record<string, Envelope>;
+export type LeverTarget = Required<Schemas['LeverTarget']>;
+export type Lever = Required<Omit<Schemas['Lever'], 'envelopes' | 'targets'>> & {
+  targets: LeverTarget[];
+  envelopes?: Envelopes;
+};
+export type MovingValue = Schemas['MovingValue'];
+export type Lane = Required<Omit<Schemas['Lane-Output'], 'path' | 'slots' | 'envelopes'>> & {
+  envelopes?: Envelopes;
   path: Path;
   slots?: Schemas['Lane-Output']['slots'];
 };
 export type Step = Required<Pick<Schemas['Step-Output'], 'id' | 'kind' | 'bypass'>> & {
   settings: Record<string, SettingValue>;
   low_latency?: boolean;
+  envelopes?: Envelopes;
   key?: Key | null;
   lanes?: Lane[];
   match?: Match | null;
@@ -24,12 +36,14 @@ export type Step = Required<Pick<Schemas['Step-Output'], 'id' | 'kind' | 'bypass
 };
 export type Routing = Schemas['Routing'];
 export type StripRouting = Schemas['StripRouting'];
-export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends'>> & {
+export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends' | 'envelopes'>> & {
+  envelopes?: Envelopes;
   path: Path;
   sends: Send[];
 };
 export type Section = Required<Schemas['Section']>;
-export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections'>> & {
+export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections' | 'levers'>> & {
+  levers: Lever[];
   strips: Strip[];
   sections: Section[];
 };

@@ -1062,7 +1062,26 @@ export interface components {
       /** Seed */
       seed?: string;
     };
-    /** AddSection */
+    /**
+     * AddLever
+     * @description A new lever on a strip, or (null) on the session.
+     */
+    AddLever: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "add_lever";
+      /** Strip Id */
+      strip_id?: string | null;
+      lever: components["schemas"]["Lever"];
+      /** Index */
+      index?: number | null;
+    };
+    /**
+     * AddSection
+     * @description A new section. like: a section whose values of envelopes it takes over, as where one is split in two.
+     */
     AddSection: {
       /**
        * @description discriminator enum property added by openapi-typescript
@@ -1070,6 +1089,8 @@ export interface components {
        */
       op: "add_section";
       section: components["schemas"]["Section"];
+      /** Like */
+      like?: string | null;
     };
     /**
      * AddSend
@@ -1215,7 +1236,8 @@ export interface components {
     /**
      * Answer
      * @description reached: whether the target is. setting, value: where, or how near one gets; figure: what is measured there, None where
-     *     nothing can be. renders: of the passage. text: the answer in a sentence, with the reason where it is not reached.
+     *     nothing can be. renders: of the passage. text: the answer in a sentence, with the reason where it is not reached. by: how far
+     *     the setting's envelope is to be moved as a whole, if it has one; then the value is that at the passage's start.
      */
     Answer: {
       /** Reached */
@@ -1230,6 +1252,8 @@ export interface components {
       renders: number;
       /** Text */
       text: string;
+      /** By */
+      by?: number | null;
     };
     /**
      * Bands
@@ -1285,6 +1309,17 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["SetEnvelope"]
+        | components["schemas"]["ChangeEnvelope"]
+        | components["schemas"]["ShiftEnvelope"]
+        | components["schemas"]["TurnEnvelope"]
+        | components["schemas"]["MoveRange"]
+        | components["schemas"]["RecordEnvelope"]
+        | components["schemas"]["AddLever"]
+        | components["schemas"]["RemoveLever"]
+        | components["schemas"]["SetLever"]
+        | components["schemas"]["LearnLever"]
+        | components["schemas"]["UnlearnLever"]
         | components["schemas"]["StoreSlot-Input"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
@@ -1330,6 +1365,17 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["SetEnvelope"]
+        | components["schemas"]["ChangeEnvelope"]
+        | components["schemas"]["ShiftEnvelope"]
+        | components["schemas"]["TurnEnvelope"]
+        | components["schemas"]["MoveRange"]
+        | components["schemas"]["RecordEnvelope"]
+        | components["schemas"]["AddLever"]
+        | components["schemas"]["RemoveLever"]
+        | components["schemas"]["SetLever"]
+        | components["schemas"]["LearnLever"]
+        | components["schemas"]["UnlearnLever"]
         | components["schemas"]["StoreSlot-Output"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
@@ -1542,6 +1588,30 @@ export interface components {
       result?: components["schemas"]["BlindResult"] | null;
     };
     /**
+     * Breakpoint
+     * @description A point of an envelope. value: in the setting's unit, of a switch 0 or 1; shape: of the way to the next point; bend: of a
+     *     curve, from -1 (late) over 0 (straight) to 1 (early).
+     */
+    Breakpoint: {
+      /** Id */
+      id?: string;
+      /** At S */
+      at_s: number;
+      /** Value */
+      value: number;
+      /**
+       * Shape
+       * @default linear
+       * @enum {string}
+       */
+      shape?: "hold" | "linear" | "curve";
+      /**
+       * Bend
+       * @default 0
+       */
+      bend?: number;
+    };
+    /**
      * Candidate
      * @description A version to be compared. slot: of a *slot*; *swapped*: the step and its neighbour in the other order.
      */
@@ -1553,6 +1623,43 @@ export interface components {
       what: "before" | "after" | "slot" | "swapped";
       /** Slot */
       slot?: number | null;
+    };
+    /**
+     * ChangeEnvelope
+     * @description Points put or removed, values of sections, the ramp between them, the bypass. What is not given stays; an envelope that is
+     *     not there is made.
+     *
+     *     clear: a stretch of time from which points are taken before others are put. sections: null takes a section's value away.
+     */
+    ChangeEnvelope: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "change_envelope";
+      /** Put Points */
+      put_points?: components["schemas"]["Breakpoint"][];
+      /** Remove */
+      remove?: string[];
+      /** Clear */
+      clear?: [number, number] | null;
+      /** Sections */
+      sections?: {
+        [key: string]: number | null;
+      };
+      /** Ramp Beats */
+      ramp_beats?: number | null;
+      /** Bypass */
+      bypass?: boolean | null;
     };
     /**
      * ClearSlot
@@ -1852,6 +1959,17 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["SetEnvelope"]
+        | components["schemas"]["ChangeEnvelope"]
+        | components["schemas"]["ShiftEnvelope"]
+        | components["schemas"]["TurnEnvelope"]
+        | components["schemas"]["MoveRange"]
+        | components["schemas"]["RecordEnvelope"]
+        | components["schemas"]["AddLever"]
+        | components["schemas"]["RemoveLever"]
+        | components["schemas"]["SetLever"]
+        | components["schemas"]["LearnLever"]
+        | components["schemas"]["UnlearnLever"]
         | components["schemas"]["StoreSlot-Input"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
@@ -1865,6 +1983,32 @@ export interface components {
       number?: number | null;
       /** Since */
       since?: number | null;
+    };
+    /**
+     * Envelope
+     * @description A setting's course over the session: breakpoints, or one value a section.
+     *
+     *     points: in order of time; before the first and after the last the value stays. sections: values by section; elsewhere the
+     *     document's value holds. ramp_beats: length of the way from one section's value to the next, centred on the border; 0 is hard.
+     *     bypass: as if it were not there.
+     */
+    Envelope: {
+      /** Points */
+      points?: components["schemas"]["Breakpoint"][];
+      /** Sections */
+      sections?: {
+        [key: string]: number;
+      };
+      /**
+       * Ramp Beats
+       * @default 1
+       */
+      ramp_beats?: number;
+      /**
+       * Bypass
+       * @default false
+       */
+      bypass?: boolean;
     };
     /**
      * ExportRequest
@@ -2021,6 +2165,10 @@ export interface components {
      *     after its path. It is taken before level and pan, and a mute does not silence it unless `mutes` says so.
      */
     Key: {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Strip Id */
       strip_id?: string | null;
       /** Step Id */
@@ -2054,6 +2202,10 @@ export interface components {
      *     as much in the others.
      */
     "Lane-Input": {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Id */
       id?: string;
       /**
@@ -2110,6 +2262,10 @@ export interface components {
      *     as much in the others.
      */
     "Lane-Output": {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Id */
       id?: string;
       /**
@@ -2227,6 +2383,23 @@ export interface components {
       /** Latency Ms */
       latency_ms: number;
     };
+    /**
+     * LearnLever
+     * @description What was moved is the lever's other end: its settings are those that stand elsewhere than they did at its first end.
+     *
+     *     first: the values at 0 %. They are the document's again, and the lever stands at 100 %, so that nothing changes to the ear.
+     */
+    LearnLever: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "learn_lever";
+      /** Lever Id */
+      lever_id: string;
+      /** First */
+      first: components["schemas"]["Moved"][];
+    };
     /** Ledger */
     Ledger: {
       before: components["schemas"]["Figures"];
@@ -2240,6 +2413,68 @@ export interface components {
       facts: components["schemas"]["Fact"][];
       /** Hints */
       hints: components["schemas"]["Hint"][];
+    };
+    /**
+     * Lever
+     * @description One control that moves several settings, each over a range of its own, on top of what the document says of them.
+     */
+    Lever: {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
+      /** Id */
+      id?: string;
+      /**
+       * Name
+       * @description What the lever is called.
+       */
+      name: string;
+      /**
+       * Value
+       * @description How far all its settings are moved, from 0 % (as they stand) to 100 %.
+       * @default 0
+       */
+      value?: number;
+      /** Targets */
+      targets?: components["schemas"]["LeverTarget"][];
+    };
+    /**
+     * LeverShare
+     * @description A lever over a value: what the value is with the lever at 0 % and at 100 %, all others as they stand.
+     */
+    LeverShare: {
+      /** Lever Id */
+      lever_id: string;
+      /** Name */
+      name: string;
+      /** Low */
+      low: number;
+      /** High */
+      high: number;
+    };
+    /**
+     * LeverTarget
+     * @description A setting that a lever moves. by: how far at 100 %, in the setting's unit, or (of a logarithmic scale) times how much.
+     *     bend: of its way there, from -1 (late) over 0 (straight) to 1 (early).
+     */
+    LeverTarget: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /** By */
+      by: number;
+      /**
+       * Bend
+       * @default 0
+       */
+      bend?: number;
     };
     /**
      * Line
@@ -2334,6 +2569,52 @@ export interface components {
       loudness_lufs: number | null;
     };
     /**
+     * MoveRange
+     * @description The points of a stretch of time moved in time and value, scaled about their mean, or copied.
+     *
+     *     by_s: later by so much; by: further by so much, on a logarithmic scale times; scale: of their distances from their mean.
+     *     What lay where they come to is replaced.
+     */
+    MoveRange: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "move_range";
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+      /**
+       * By S
+       * @default 0
+       */
+      by_s?: number;
+      /** By */
+      by?: number | null;
+      /**
+       * Scale
+       * @default 1
+       */
+      scale?: number;
+      /**
+       * Copy Points
+       * @default false
+       */
+      copy_points?: boolean;
+      /** Seed */
+      seed?: string;
+    };
+    /**
      * MoveStep
      * @description Another place, in the same path or another; the index counts without the moved step.
      */
@@ -2378,13 +2659,67 @@ export interface components {
        * Of
        * @enum {string}
        */
-      of: "session" | "strip" | "send" | "step" | "lane" | "key";
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
       /** Id */
       id?: string | null;
       /** Name */
       name: string;
       /** Value */
       value: boolean | number | string | number[] | [number, number][];
+    };
+    /**
+     * MovedOver
+     * @description A value over a passage, in words: `Drive: 0 to 6 dB`, with the address.
+     */
+    MovedOver: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id: string | null;
+      /** Name */
+      name: string;
+      /** Text */
+      text: string;
+    };
+    /**
+     * MovingValue
+     * @description A value that moves over time or is under a lever.
+     *
+     *     owner: whose it is; label: what it is; base: the document's value; still: with its levers, as if nothing moved; times_s,
+     *     values: its course as a line that is straight on the setting's scale, empty where it stands; face: of its envelope, if it has
+     *     one; on: whether that sounds.
+     */
+    MovingValue: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id: string | null;
+      /** Name */
+      name: string;
+      /** Owner */
+      owner: string;
+      /** Label */
+      label: string;
+      /** Base */
+      base: number;
+      /** Still */
+      still: number;
+      /** Times S */
+      times_s: number[];
+      /** Values */
+      values: number[];
+      /** Face */
+      face: string | null;
+      /** On */
+      on: boolean;
+      /** Levers */
+      levers: components["schemas"]["LeverShare"][];
     };
     /** NewDemo */
     NewDemo: {
@@ -2516,6 +2851,17 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["SetEnvelope"]
+        | components["schemas"]["ChangeEnvelope"]
+        | components["schemas"]["ShiftEnvelope"]
+        | components["schemas"]["TurnEnvelope"]
+        | components["schemas"]["MoveRange"]
+        | components["schemas"]["RecordEnvelope"]
+        | components["schemas"]["AddLever"]
+        | components["schemas"]["RemoveLever"]
+        | components["schemas"]["SetLever"]
+        | components["schemas"]["LearnLever"]
+        | components["schemas"]["UnlearnLever"]
         | components["schemas"]["StoreSlot-Input"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
@@ -2589,6 +2935,17 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["SetEnvelope"]
+        | components["schemas"]["ChangeEnvelope"]
+        | components["schemas"]["ShiftEnvelope"]
+        | components["schemas"]["TurnEnvelope"]
+        | components["schemas"]["MoveRange"]
+        | components["schemas"]["RecordEnvelope"]
+        | components["schemas"]["AddLever"]
+        | components["schemas"]["RemoveLever"]
+        | components["schemas"]["SetLever"]
+        | components["schemas"]["LearnLever"]
+        | components["schemas"]["UnlearnLever"]
         | components["schemas"]["StoreSlot-Output"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
@@ -2627,6 +2984,8 @@ export interface components {
     "Path-Input": {
       /** Steps */
       steps?: components["schemas"]["Step-Input"][];
+      /** Levers */
+      levers?: components["schemas"]["Lever"][];
       slots?: components["schemas"]["Slots_Path_-Input"] | null;
     };
     /**
@@ -2636,6 +2995,8 @@ export interface components {
     "Path-Output": {
       /** Steps */
       steps?: components["schemas"]["Step-Output"][];
+      /** Levers */
+      levers?: components["schemas"]["Lever"][];
       slots?: components["schemas"]["Slots_Path_-Output"] | null;
     };
     /**
@@ -2795,11 +3156,59 @@ export interface components {
         | components["schemas"]["RemoveSplit"]
         | components["schemas"]["CopyToLanes"]
         | components["schemas"]["LanesToBuses"]
+        | components["schemas"]["SetEnvelope"]
+        | components["schemas"]["ChangeEnvelope"]
+        | components["schemas"]["ShiftEnvelope"]
+        | components["schemas"]["TurnEnvelope"]
+        | components["schemas"]["MoveRange"]
+        | components["schemas"]["RecordEnvelope"]
+        | components["schemas"]["AddLever"]
+        | components["schemas"]["RemoveLever"]
+        | components["schemas"]["SetLever"]
+        | components["schemas"]["LearnLever"]
+        | components["schemas"]["UnlearnLever"]
         | components["schemas"]["StoreSlot-Output"]
         | components["schemas"]["SwitchSlot"]
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Output"]
         | components["schemas"]["Batch-Output"];
+    };
+    /**
+     * RecordEnvelope
+     * @description What a hand did while the song played, thinned to the fewest points within a tolerance; it replaces what lay there.
+     *
+     *     samples: session time in seconds and value, in order of time. tolerance: as a share of the setting's scale. glide_s: how
+     *     long the value takes to come back to what was there before; 0 jumps. Section values become points first.
+     */
+    RecordEnvelope: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "record_envelope";
+      /** Samples */
+      samples: [number, number][];
+      /**
+       * Tolerance
+       * @default 0.005
+       */
+      tolerance?: number;
+      /**
+       * Glide S
+       * @default 0.2
+       */
+      glide_s?: number;
+      /** Seed */
+      seed?: string;
     };
     /**
      * Reduction
@@ -2856,6 +3265,19 @@ export interface components {
       op: "remove_lane";
       /** Lane Id */
       lane_id: string;
+    };
+    /**
+     * RemoveLever
+     * @description Take a lever away; its settings are where they are without it.
+     */
+    RemoveLever: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "remove_lever";
+      /** Lever Id */
+      lever_id: string;
     };
     /** RemoveSection */
     RemoveSection: {
@@ -3016,7 +3438,8 @@ export interface components {
     };
     /**
      * ScopeAnswer
-     * @description settings: those the step was measured with; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard.
+     * @description settings: those the step was measured with, at the passage's start where they move; moving: what moves over the passage;
+     *     latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard.
      */
     ScopeAnswer: {
       /** Revision */
@@ -3046,6 +3469,8 @@ export interface components {
       latency_ms: number;
       /** Strip Latency Ms */
       strip_latency_ms: number;
+      /** Moving */
+      moving: components["schemas"]["MovedOver"][];
     };
     /**
      * ScopeQuestion
@@ -3128,6 +3553,10 @@ export interface components {
      * @description A strip's sound to a bus besides its output: before or after the strip's level, at its pan.
      */
     Send: {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Id */
       id?: string;
       /** Target */
@@ -3197,8 +3626,16 @@ export interface components {
        * @default 0
        */
       keep_contrast_lu?: number;
+      /**
+       * Envelopes Off
+       * @description Nothing moves over time.
+       * @default false
+       */
+      envelopes_off?: boolean;
       /** Sections */
       sections?: components["schemas"]["Section"][];
+      /** Levers */
+      levers?: components["schemas"]["Lever"][];
       /** Strips */
       strips?: components["schemas"]["Strip-Output"][];
     };
@@ -3235,6 +3672,27 @@ export interface components {
       alone?: boolean;
     };
     /**
+     * SetEnvelope
+     * @description The whole of an envelope; null takes it away.
+     */
+    SetEnvelope: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_envelope";
+      envelope: components["schemas"]["Envelope"] | null;
+    };
+    /**
      * SetKey
      * @description What a step's detector listens to; null is its own signal.
      */
@@ -3247,6 +3705,23 @@ export interface components {
       /** Step Id */
       step_id: string;
       key: components["schemas"]["Key"] | null;
+    };
+    /**
+     * SetLever
+     * @description Another name or other settings; what is not given stays. Its position is a value like any other.
+     */
+    SetLever: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_lever";
+      /** Lever Id */
+      lever_id: string;
+      /** Name */
+      name?: string | null;
+      /** Moves */
+      moves?: components["schemas"]["LeverTarget"][] | null;
     };
     /**
      * SetMatchOver
@@ -3393,6 +3868,29 @@ export interface components {
      * @description Base of every settings model: frozen, no unknown names, no NaN.
      */
     Settings: Record<string, never>;
+    /**
+     * ShiftEnvelope
+     * @description The whole of an envelope moved, as far as all of it can go. by: in the setting's unit, or on a
+     *     logarithmic scale a factor.
+     */
+    ShiftEnvelope: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "shift_envelope";
+      /** By */
+      by: number;
+    };
     /**
      * SlotLoudness
      * @description Of one slot, over the passage, at the end of its strip's path. gain_db: for listening, so that it is as loud as the
@@ -3619,6 +4117,17 @@ export interface components {
             | components["schemas"]["RemoveSplit"]
             | components["schemas"]["CopyToLanes"]
             | components["schemas"]["LanesToBuses"]
+            | components["schemas"]["SetEnvelope"]
+            | components["schemas"]["ChangeEnvelope"]
+            | components["schemas"]["ShiftEnvelope"]
+            | components["schemas"]["TurnEnvelope"]
+            | components["schemas"]["MoveRange"]
+            | components["schemas"]["RecordEnvelope"]
+            | components["schemas"]["AddLever"]
+            | components["schemas"]["RemoveLever"]
+            | components["schemas"]["SetLever"]
+            | components["schemas"]["LearnLever"]
+            | components["schemas"]["UnlearnLever"]
             | components["schemas"]["StoreSlot-Output"]
             | components["schemas"]["SwitchSlot"]
             | components["schemas"]["ClearSlot"]
@@ -3668,6 +4177,10 @@ export interface components {
      * @description One item of a path: a processor with its settings, or a split (kind `split`) with its lanes.
      */
     "Step-Input": {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Id */
       id?: string;
       /** Kind */
@@ -3701,6 +4214,10 @@ export interface components {
      * @description One item of a path: a processor with its settings, or a split (kind `split`) with its lanes.
      */
     "Step-Output": {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Id */
       id?: string;
       /** Kind */
@@ -3791,6 +4308,10 @@ export interface components {
      *     that the centre leaves both sides as they are and neither is ever raised.
      */
     "Strip-Input": {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Id */
       id?: string;
       /**
@@ -3843,6 +4364,12 @@ export interface components {
        */
       solo?: boolean;
       /**
+       * Envelopes Off
+       * @description Nothing on this strip moves over time.
+       * @default false
+       */
+      envelopes_off?: boolean;
+      /**
        * Output
        * @default main
        */
@@ -3858,6 +4385,10 @@ export interface components {
      *     that the centre leaves both sides as they are and neither is ever raised.
      */
     "Strip-Output": {
+      /** Envelopes */
+      envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
       /** Id */
       id?: string;
       /**
@@ -3909,6 +4440,12 @@ export interface components {
        * @default false
        */
       solo?: boolean;
+      /**
+       * Envelopes Off
+       * @description Nothing on this strip moves over time.
+       * @default false
+       */
+      envelopes_off?: boolean;
       /**
        * Output
        * @default main
@@ -4001,6 +4538,50 @@ export interface components {
       strip_id: string;
     };
     /**
+     * TurnEnvelope
+     * @description The other face: section values as points that sound alike, or points as each section's mean.
+     */
+    TurnEnvelope: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "turn_envelope";
+      /**
+       * To
+       * @enum {string}
+       */
+      to: "points" | "sections";
+      /** Seed */
+      seed?: string;
+    };
+    /**
+     * UnlearnLever
+     * @description What undoes learning: a lever's settings, and values.
+     */
+    UnlearnLever: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "unlearn_lever";
+      /** Lever Id */
+      lever_id: string;
+      /** Moves */
+      moves: components["schemas"]["LeverTarget"][];
+      /** Values */
+      values: components["schemas"]["Moved"][];
+    };
+    /**
      * Version
      * @description A step, a lane or a path with its slots, as it was: what undoes an edit of slots.
      */
@@ -4081,6 +4662,8 @@ export interface components {
       sums: {
         [key: string]: number;
       };
+      /** Moving */
+      moving: components["schemas"]["MovingValue"][];
       /** Held */
       held: string[];
       /** Measuring */

@@ -18,8 +18,32 @@
     differs?: boolean;
     /** In a table the column and the row say what it is. */
     bare?: boolean;
+    /** Told when the hand takes hold of it and lets go. */
+    hold?: (on: boolean) => void;
+    /** Opens what can be done with the value over time. */
+    menu?: () => void;
+    /** What moves it, in a word: a section, an envelope, a lever. */
+    place?: string | null;
+    /** What levers make of it from one end to the other. */
+    range?: [number, number] | null;
+    /** Its course in small: shares of the width and of the scale. */
+    course?: [number, number][] | null;
   }
-  let { setting, value, change, of, mark, now, differs = false, bare = false }: Props = $props();
+  let {
+    setting,
+    value,
+    change,
+    of,
+    mark,
+    now,
+    differs = false,
+    bare = false,
+    hold,
+    menu,
+    place = null,
+    range = null,
+    course = null,
+  }: Props = $props();
   const name = $derived(of ? `${setting.label}, ${of}` : setting.label);
 
   let scale = $state<HTMLElement | null>(null);
@@ -27,7 +51,7 @@
   /** Why what was typed was not taken. */
   let wrong = $state<string | null>(null);
   let dragged = $state<number | null>(null);
-  let held: { x: number; share: number } | null = null;
+  let held = $state.raw<{ x: number; share: number } | null>(null);
   let before = 0;
   /** Of a drag with Shift. */
   const FINE = 1 / 8;
@@ -41,6 +65,15 @@
   const share = $derived(toShare(number, setting));
   const shown = $derived(formatSetting(number, setting));
   const helpId = $props.id();
+  const spoken = $derived(
+    [
+      shown,
+      typeof now === 'number' ? `now ${formatSetting(now, setting)}` : '',
+      place ? `moved by ${place}` : '',
+    ]
+      .filter(Boolean)
+      .join(', '),
+  );
 
   function put(wanted: number, how: string | null): void {
     const tidied = tidy(clamp(wanted, setting.minimum ?? 0, setting.maximum ?? 1), setting.unit);
@@ -54,6 +87,7 @@
     gesture = crypto.randomUUID();
     held = { x: event.clientX, share };
     before = number;
+    hold?.(true);
   }
 
   function follow(event: PointerEvent): void {
@@ -68,6 +102,7 @@
   }
 
   function release(): void {
+    if (held) hold?.(false);
     dragged = held = null;
   }
 
@@ -141,7 +176,20 @@
 
 <div class="rule" class:bare title={setting.help}>
   <span id={helpId} hidden>{setting.help}</span>
-  <span class="label" class:differs>{bare ? '' : setting.label}</span>
+  <span class="label" class:differs
+    >{bare ? '' : setting.label}{#if place && !bare}<button
+        class="place"
+        tabindex="-1"
+        title="{setting.label} is moved by: {place}. Click for more"
+        onclick={menu}>{place}</button
+      >{:else if menu && !bare}<button
+        class="over-time"
+        tabindex="-1"
+        aria-label="{name} over time"
+        title="Over time, by section or by a lever (right click, or the Menu key)"
+        onclick={menu}><svg viewBox="0 0 12 8" aria-hidden="true"><path d="M0 7 H3 L7 1 H12" /></svg></button
+      >{/if}</span
+  >
   {#if typing === null}
     <button
       class="figure value"
@@ -177,7 +225,13 @@
     aria-valuemin={setting.minimum}
     aria-valuemax={setting.maximum}
     aria-valuenow={number}
-    aria-valuetext={typeof now === 'number' ? `${shown}, now ${formatSetting(now, setting)}` : shown}
+    aria-valuetext={spoken}
+    data-held={held ? '' : undefined}
+    oncontextmenu={(event) => {
+      if (!menu) return;
+      event.preventDefault();
+      menu();
+    }}
     data-setting={mark ?? setting.name}
     bind:this={scale}
     {@attach nonPassive}
@@ -193,6 +247,16 @@
   >
     <i class="track"></i>
     <i class="covered" style:width="{share * 100}%"></i>
+    {#if range}<i
+        class="range"
+        style:left="{toShare(range[0], setting) * 100}%"
+        style:right="{100 - toShare(range[1], setting) * 100}%"
+      ></i>{/if}
+    {#if course}<svg class="course" viewBox="0 0 100 100" preserveAspectRatio="none" aria-hidden="true"
+        ><polyline
+          points={course.map(([x, y]) => `${(x * 100).toFixed(2)},${(94 - y * 88).toFixed(2)}`).join(' ')}
+        /></svg
+      >{/if}
     {#each setting.ticks as tick (tick)}<i class="tick" style:left="{toShare(tick, setting) * 100}%"
       ></i>{/each}
     {#if typeof now === 'number'}<i
@@ -292,6 +356,56 @@
   .now {
     background: var(--ink-soft);
     opacity: 0.6;
+  }
+  .range {
+    top: 4px;
+    height: 6px;
+    border: 1px solid var(--key);
+    border-block: 0;
+    background: color-mix(in srgb, var(--key) 25%, transparent);
+  }
+  .course {
+    position: absolute;
+    left: 0;
+    top: 9px;
+    width: 100%;
+    height: 7px;
+    pointer-events: none;
+    overflow: visible;
+  }
+  .course polyline {
+    fill: none;
+    stroke: var(--after);
+    stroke-width: 1.25;
+    vector-effect: non-scaling-stroke;
+  }
+  .place,
+  .over-time {
+    border: 0;
+    height: 1rem;
+    padding: 0 4px;
+    margin-left: 3px;
+    line-height: 1rem;
+    font-size: 0.6875rem;
+  }
+  .place {
+    color: var(--after);
+    font-weight: 650;
+  }
+  .over-time {
+    opacity: 0;
+    vertical-align: baseline;
+  }
+  .over-time svg {
+    width: 12px;
+    height: 8px;
+    fill: none;
+    stroke: var(--ink-soft);
+    stroke-width: 1.25;
+  }
+  .rule:hover .over-time,
+  .rule:focus-within .over-time {
+    opacity: 1;
   }
   /* In a table: the scale and the number side by side. */
   .bare {

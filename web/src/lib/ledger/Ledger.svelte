@@ -110,6 +110,9 @@
         {/each}
       </dl>
     {/if}
+    {#each study?.moving ?? [] as moved (`${moved.of} ${moved.id} ${moved.name}`)}
+      <p class="soft" data-figure="moving">{moved.text}.</p>
+    {/each}
     <dl class="matched">
       <dt title="Gain that brings before to the loudness of after, for listening only">matched gain</dt>
       <dd class="figure" data-figure="matched_db">

@@ -3,7 +3,6 @@
   import type { Setting, SettingValue, Step } from '../api/client';
   import Choice from '../controls/Choice.svelte';
   import Dividers from '../controls/Dividers.svelte';
-  import Slider from '../controls/Slider.svelte';
   import Points from '../controls/Points.svelte';
   import Pictures from '../pictures/Pictures.svelte';
   import { format } from '../controls/value';
@@ -16,6 +15,8 @@
   import LaneRules from './LaneRules.svelte';
   import KeyRules from './KeyRules.svelte';
   import LaneTable from './LaneTable.svelte';
+  import LeverBar from './LeverBar.svelte';
+  import Rule from './Rule.svelte';
   import MatchLine from './MatchLine.svelte';
   import PathPresets from './PathPresets.svelte';
   import Starts from './Starts.svelte';
@@ -178,6 +179,7 @@
       {/if}
     {/if}
   </header>
+  <LeverBar />
   <Pictures />
   <div
     class="rules"
@@ -208,11 +210,11 @@
                 change={(next) => put(setting.name, next, null)}
               />
             {:else if setting.type === 'number'}
-              <Slider
+              <Rule
+                address={{ of: 'step', id: step.id, name: setting.name }}
                 {setting}
                 {value}
                 now={now[setting.name]}
-                differs={slots.differs(step.id, setting.name)}
                 change={(next, gesture) => put(setting.name, next, gesture)}
               />
             {:else}
@@ -241,7 +243,7 @@
   .editor {
     height: 100%;
     display: grid;
-    grid-template-rows: max-content minmax(176px, 1fr) max-content;
+    grid-template-rows: max-content max-content minmax(176px, 1fr) max-content;
     padding: 0 12px 4px;
     min-height: 0;
     overflow: auto;
@@ -286,7 +288,7 @@
   }
   @media (max-width: 56.25em) {
     .editor {
-      grid-template-rows: auto auto auto;
+      grid-template-rows: auto auto auto auto;
       height: auto;
     }
     .rules {

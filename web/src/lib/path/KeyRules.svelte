@@ -1,10 +1,10 @@
 <script lang="ts">
   /** What a detector listens to: the source, its trim, and what a mute of the source does. */
   import type { Step, Strip } from '../api/client';
-  import Slider from '../controls/Slider.svelte';
   import { keyValue, sources } from '../map/links';
   import { labelOf, setKey, setSource } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
+  import Rule from './Rule.svelte';
 
   let { step, strip }: { step: Step; strip: Strip } = $props();
   const groups = $derived(sources(workspace.session?.strips ?? [], strip, labelOf(workspace)));
@@ -44,12 +44,7 @@
     Choose a key: without one this step does nothing.
   </p>{/if}
 {#if step.key}
-  <Slider
-    setting={workspace.setting('key', 'trim_db')}
-    mark="key_trim_db"
-    value={step.key.trim_db}
-    change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
-  />
+  <Rule address={{ of: 'key', id: step.id, name: 'trim_db' }} mark="key_trim_db" value={step.key.trim_db} />
   <label class="row" title="Otherwise the key goes on though its source is muted.">
     <span>Follow source mute</span>
     <input

@@ -1,9 +1,9 @@
 <script lang="ts">
   /** A chosen lane: its name, level, polarity and where it goes, and what can be done with it. */
   import type { Lane, Step } from '../api/client';
-  import Slider from '../controls/Slider.svelte';
   import { addCeiling, giveBack, setLane } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
+  import Rule from './Rule.svelte';
 
   let { lane, split }: { lane: Lane; split: Step } = $props();
   const SWITCHES = ['mute', 'solo', 'bypass', 'invert', 'linked'] as const;
@@ -33,11 +33,7 @@
       }}
     />
   </label>
-  <Slider
-    setting={workspace.setting('lane', 'level_db')}
-    value={lane.level_db}
-    change={(value, gesture) => setLane(workspace, lane, { level_db: Number(value) }, gesture)}
-  />
+  <Rule address={{ of: 'lane', id: lane.id, name: 'level_db' }} value={lane.level_db} />
   <label class="row" title="A bus gets the lane instead of the split's sum.">
     <span>Output</span>
     <select

@@ -6,6 +6,7 @@
   import { bandsState, mainStep, takenDb } from '../state/bands.svelte';
   import { addCeiling, giveBack, linkAll, setLane, spanOf } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
+  import Rule from './Rule.svelte';
 
   let { split }: { split: Step } = $props();
   const CEILING_DB = -6;
@@ -63,13 +64,12 @@
   {/each}
   <span class="label">Level</span>
   {#each lanes as lane (lane.id)}
-    <Slider
+    <Rule
       bare
-      setting={workspace.setting('lane', 'level_db')}
+      address={{ of: 'lane', id: lane.id, name: 'level_db' }}
       of={lane.name}
       mark="level {lane.name}"
       value={lane.level_db}
-      change={(value, gesture) => setLane(workspace, lane, { level_db: Number(value) }, gesture)}
     />
   {/each}
   {#each rows as { kind, setting } (`${kind} ${setting.name}`)}
@@ -79,13 +79,13 @@
     {#each lanes as lane, index (lane.id)}
       {@const step = mains[index]}
       {#if step && step.kind === kind && applies(setting, step)}
-        <Slider
+        <Rule
           bare
+          address={{ of: 'step', id: step.id, name: setting.name }}
           {setting}
           of={lane.name}
           mark="{setting.name} {lane.name}"
           value={step.settings[setting.name]!}
-          change={(value, gesture) => workspace.set(step.id, { [setting.name]: value }, gesture)}
         />
       {:else}<span class="none soft">--</span>{/if}
     {/each}

@@ -133,6 +133,10 @@
     );
     adding = true;
   }
+  /** Steps of which something moves over time: a setting, the key's trim, a lane. */
+  const moving = $derived(
+    new Set((workspace.version?.moving ?? []).filter((one) => one.times_s.length).map((one) => one.id)),
+  );
   const says = (step: Step) =>
     plateText(step, workspace.processor(step.kind), workspace.version?.plates[step.id] ?? '', header);
 </script>
@@ -268,6 +272,9 @@
             {#if storedOf(step).on}<em class="slot figure" title="Slot {storedOf(step).on} is on"
                 >{storedOf(step).on}</em
               >{/if}
+            {#if moving.has(step.id)}<em class="key over" title="Something of it moves over time"
+                ><svg viewBox="0 0 12 8" aria-hidden="true"><path d="M0 7 H3 L7 1 H12" /></svg></em
+              >{/if}
             {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
             <span class="figure soft" class:tight={says(step).length > 15}>{says(step)}</span>
             {#if Math.abs(moved(step)) > 0.05}
@@ -378,6 +385,18 @@
     top: 3px;
     font-style: normal;
     color: var(--key);
+  }
+  .over {
+    right: 26px;
+    top: 1px;
+    color: var(--after);
+  }
+  .over svg {
+    width: 12px;
+    height: 8px;
+    fill: none;
+    stroke: currentColor;
+    stroke-width: 1.5;
   }
   .slot {
     position: absolute;

@@ -1,10 +1,10 @@
 <script lang="ts">
   /** The strip itself: trim, level, pan, what it feeds, what it sends, and why it is silent if it is. */
-  import { api, type MediaFacts, type SettingValue, type Strip } from '../api/client';
-  import Slider from '../controls/Slider.svelte';
+  import { api, type MediaFacts, type Strip } from '../api/client';
   import { clock } from '../draw/scale';
   import { addSend, setSend } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
+  import Rule from './Rule.svelte';
 
   let { strip }: { strip: Strip } = $props();
   const buses = $derived(
@@ -27,19 +27,12 @@
         if (mediaId === id) file = facts;
       }, true);
   });
-
-  const put = (name: string, value: SettingValue, gesture: string | null) =>
-    workspace.move('strip', strip.id, { [name]: value }, gesture);
 </script>
 
 <div class="group">
   <h3 class="soft">Strip</h3>
   {#each ['trim_db', 'level_db', 'pan'] as const as name (`${strip.id} ${name}`)}
-    <Slider
-      setting={workspace.setting('strip', name)}
-      value={strip[name]}
-      change={(next, gesture) => put(name, next, gesture)}
-    />
+    <Rule address={{ of: 'strip', id: strip.id, name }} value={strip[name]} />
   {/each}
 </div>
 <div class="group">
@@ -77,7 +70,8 @@
     {#each strip.sends as send (send.id)}
       {@const bus = workspace.stripNamed(send.target)}
       <div class="send" title={workspace.routing?.silent_sends[send.id]}>
-        <Slider
+        <Rule
+          address={{ of: 'send', id: send.id, name: 'level_db' }}
           setting={{
             ...workspace.setting('send', 'level_db'),
             label: workspace.routing?.silent_sends[send.id] ? `${bus} (silent)` : bus,

@@ -9,6 +9,7 @@
   import type { Section } from '../api/client';
   import * as timeline from '../state/timeline.svelte';
   import { view } from '../state/timeline.svelte';
+  import { automation } from '../state/automation.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { ruler, shapesOf } from './geometry/timeline';
   import Layer from './Layer.svelte';
@@ -140,8 +141,15 @@
     <button class="button" aria-pressed={view.snap} title="Snap to beats (N)" onclick={timeline.toggleSnap}
       >Snap</button
     >
-    <button class="button widest" data-act="sections" aria-haspopup="dialog" onclick={openSections}
+    <button class="button wide" data-act="sections" aria-haspopup="dialog" onclick={openSections}
       >Sections</button
+    >
+    <button
+      class="button wide"
+      data-act="over time"
+      aria-haspopup="dialog"
+      title="What moves over time, in lanes beneath (Y)"
+      onclick={() => (automation.listed = true)}>Over time</button
     >
   </div>
   <div class="lane" bind:this={lane} {@attach wheel}>
@@ -286,9 +294,6 @@
   .tools [aria-pressed='true'] {
     background: var(--ink);
     color: var(--plate);
-  }
-  .tools .widest {
-    grid-column: 1 / -1;
   }
   .lane {
     position: relative;

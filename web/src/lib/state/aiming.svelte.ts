@@ -91,10 +91,12 @@ class Aiming {
       this.refused = text;
       return false;
     }
-    await workspace.edit({
-      op: 'set',
-      values: [{ of: scope.of, id: scope.id, name: answer.answer.setting, value }],
-    });
+    const address = { of: scope.of, id: scope.id, name: answer.answer.setting };
+    const { by } = answer.answer;
+    // An envelope is moved as a whole.
+    await workspace.edit(
+      by == null ? { op: 'set', values: [{ ...address, value }] } : { op: 'shift_envelope', ...address, by },
+    );
     workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.undo() }, 'aim');
     return true;
   }

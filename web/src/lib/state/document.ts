@@ -1,5 +1,5 @@
 /** The document as the page has it: what the server answered, and what is on its way to it, shown ahead of its answer. */
-import type { Edit, Lane, Moved, Step, Strip, Version, VersionAnswer } from '../api/client';
+import type { Edit, Lane, Lever, Moved, Step, Strip, Version, VersionAnswer } from '../api/client';
 
 /** The version after an answer; null if the answer goes on from another version than the page has. */
 export function merged(known: Version | null, answer: VersionAnswer): Version | null {
@@ -37,6 +37,7 @@ export function previewed(version: Version, edits: Edit[]): Version {
   for (const edit of edits) {
     if (edit.op !== 'set') continue;
     for (const moved of edit.values) {
+      if (moved.of === 'lever') session = { ...session, levers: inLevers(session.levers, moved) };
       if (moved.of === 'session') session = { ...session, [moved.name]: moved.value };
       else session = { ...session, strips: session.strips.map((strip) => inStrip(strip, moved)) };
     }
@@ -52,9 +53,16 @@ function inStrip(strip: Strip, moved: Moved): Strip {
     );
     return sends === strip.sends ? strip : { ...strip, sends };
   }
+  if (moved.of === 'lever') {
+    const levers = inLevers(strip.path.levers ?? [], moved);
+    return levers === (strip.path.levers ?? []) ? strip : { ...strip, path: { ...strip.path, levers } };
+  }
   const steps = each(strip.path.steps, (step) => inStep(step, moved));
   return steps === strip.path.steps ? strip : { ...strip, path: { ...strip.path, steps } };
 }
+
+const inLevers = (levers: Lever[], moved: Moved): Lever[] =>
+  each(levers, (lever) => (lever.id === moved.id ? { ...lever, [moved.name]: moved.value } : lever));
 
 function inStep(step: Step, moved: Moved): Step {
   if (step.id === moved.id && moved.of === 'key')

@@ -13,6 +13,12 @@ export const STORE_EVERY_MS = 80;
 
 /** What an edit moves, as one word; null for one that does more than move values. */
 export function targetOf(edit: Edit): string | null {
+  if (edit.op === 'shift_envelope') return `shift ${edit.of} ${edit.id ?? ''} ${edit.name}`;
+  if (edit.op === 'change_envelope' && !edit.remove?.length && !edit.clear) {
+    const points = (edit.put_points ?? []).map((point) => point.id).sort();
+    const sections = Object.keys(edit.sections ?? {}).sort();
+    return ['change', edit.of, edit.id ?? '', edit.name, ...points, '/', ...sections].join(' ');
+  }
   if (edit.op !== 'set') return null;
   return edit.values
     .map((moved) => `${moved.of} ${moved.id ?? ''} ${moved.name}`)

@@ -28,7 +28,7 @@ export function setSource(workspace: Workspace, step: Step, source: Partial<Key>
 export function setSend(
   workspace: Workspace,
   send: Send,
-  what: Partial<Omit<Send, 'id' | 'target'>>,
+  what: Partial<Omit<Send, 'id' | 'target' | 'envelopes'>>,
   gesture: string | null = null,
 ): void {
   workspace.move('send', send.id, what, gesture);

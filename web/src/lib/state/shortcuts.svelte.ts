@@ -66,6 +66,7 @@ export const SHORTCUTS: readonly Shortcut[] = [
     ['zoom passage', '*', 'Zoom to the passage'],
     ['zoom all', '0', 'Zoom to the whole song'],
     ['snap', 'N', 'Snap to beats on or off'],
+    ['over time', 'Y', 'What moves over time: lanes and levers'],
   ]),
   ...list('Page', [
     ['view', 'V', 'Next view'],
@@ -84,11 +85,15 @@ export const GESTURES: readonly (readonly [string, string])[] = [
   ['Shift or Ctrl and click', 'Choose several steps or strips'],
   [
     'On a setting',
-    'Arrows, Shift fine, Ctrl coarse; type a value (after Enter, while slots are in use); double-click for the default',
+    'Arrows, Shift fine, Ctrl coarse; type a value (after Enter, while slots are in use); double-click for the default; right click or the Menu key: over time',
   ],
   ['On a divider', 'Drag, with Shift all of them; arrows; Delete removes; double-click beside one adds one'],
   ['On the level picture', 'Wheel zooms, double-click shows the whole passage'],
   ['On the timeline', 'Click sets the playhead, drag sets the passage, wheel zooms, Shift and wheel scrolls'],
+  [
+    'In a lane over time',
+    'Click adds a point, drag moves it, Delete removes it, Shift and drag chooses a stretch; arrows move, Shift fine, Enter types',
+  ],
   ['On the map', 'Arrows from plate to plate, K connects, Enter opens in Shape, Delete removes a line'],
   ['On the bench', 'K pins the result'],
 ];

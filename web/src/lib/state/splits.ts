@@ -61,7 +61,7 @@ export function splitAt(workspace: Workspace): Step | null {
 export function setLane(
   workspace: Workspace,
   lane: Lane,
-  what: Partial<Omit<Lane, 'id' | 'path' | 'output' | 'slots'>>,
+  what: Partial<Omit<Lane, 'id' | 'path' | 'output' | 'slots' | 'envelopes'>>,
   gesture: string | null = null,
 ): void {
   workspace.move('lane', lane.id, what, gesture);

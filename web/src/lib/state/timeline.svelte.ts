@@ -158,7 +158,7 @@ export function splitAtPlayhead(): void {
   const second = { id: newId(), name: `${result.name} 2`, start_s: at_s, end_s: result.end_s };
   const edits: Edit[] = [
     { op: 'set_section', section_id: result.id, end_s: at_s },
-    { op: 'add_section', section: second },
+    { op: 'add_section', section: second, like: result.id },
   ];
   void workspace.edit({ op: 'batch', edits });
 }

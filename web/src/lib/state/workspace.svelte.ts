@@ -5,6 +5,7 @@ import type {
   Aim,
   Edit,
   ImportView,
+  Moved,
   Owner,
   PathStart,
   Processor,
@@ -246,6 +247,12 @@ export class Workspace {
       this.listening.send({ type: 'move', values: edit.values, gesture, number: this.queue.number });
     this.measuring.edited();
     return done;
+  }
+
+  /** Hear values that are stored later, by the edit of this gesture. */
+  hear(values: Moved[], gesture: string): void {
+    if (this.listening.playing)
+      this.listening.send({ type: 'move', values, gesture, number: this.queue.number + 1 });
   }
 
   /** New values for one object of the session. */

@@ -1,0 +1,97 @@
+<script lang="ts">
+  /** A setting of an object of the session as a rule, with what moves it: envelope, section, levers; it rides while it plays. */
+  import type { Setting, SettingValue } from '../api/client';
+  import Slider from '../controls/Slider.svelte';
+  import { toShare } from '../controls/value';
+  import { frames } from '../draw/frames';
+  import { automation } from '../state/automation.svelte';
+  import type { Address } from '../state/course';
+  import { slots } from '../state/slots.svelte';
+  import { workspace } from '../state/workspace.svelte';
+
+  interface Props {
+    address: Address;
+    setting?: Setting;
+    value: SettingValue;
+    /** Otherwise than as a plain value of its own. */
+    change?: (value: SettingValue, gesture: string | null) => void;
+    of?: string;
+    mark?: string;
+    now?: SettingValue;
+    bare?: boolean;
+  }
+  let { address, setting, value, change, of, mark, now, bare = false }: Props = $props();
+
+  const told = $derived(setting ?? automation.setting(address)!);
+  const moved = $derived(automation.of(address));
+  /** While it plays, read off the course some twenty times a second; else where the passage or the playhead is. */
+  let riding = $state<number | null>(null);
+  /** What the hand holds it at until that is stored. */
+  let held = $state(false);
+  const rides = $derived(Boolean(moved?.times_s.length));
+  $effect(() => {
+    if (!rides) return;
+    return frames.add(() => {
+      const next = workspace.listening.sounding
+        ? automation.valueAt(moved!, workspace.listening.heardPosition())
+        : null;
+      if (next === null || riding === null || Math.abs(toShare(next, told) - toShare(riding, told)) > 0.002)
+        riding = next;
+    });
+  });
+  const shown = $derived.by(() => {
+    if (!moved || held) return held && typeof written === 'number' ? written : value;
+    if (!rides) return moved.levers.length ? moved.still : value;
+    if (workspace.listening.sounding && riding !== null) return riding;
+    return automation.valueAt(moved, automation.place_s);
+  });
+  let written = $state<number | null>(null);
+
+  const passage = $derived(workspace.listening.passage);
+  /** The course over the passage in small, in shares of the width and of the scale. */
+  const course = $derived.by((): [number, number][] | null => {
+    if (!moved || !rides) return null;
+    const { start_s, end_s } = passage;
+    const inside = moved.times_s.map((at, n) => [at, moved.values[n]!] as const);
+    const points = [
+      [start_s, automation.valueAt(moved, start_s)] as const,
+      ...inside.filter(([at]) => at > start_s && at < end_s),
+      [end_s, automation.valueAt(moved, end_s - 1e-6)] as const,
+    ];
+    return points.map(([at, one]) => [(at - start_s) / (end_s - start_s), toShare(one, told)]);
+  });
+  const range = $derived.by((): [number, number] | null => {
+    const ends = (moved?.levers ?? []).flatMap(({ low, high }) => [low, high]);
+    return ends.length && !moved!.on ? [Math.min(...ends), Math.max(...ends)] : null;
+  });
+
+  function put(next: SettingValue, gesture: string | null): void {
+    if (typeof next !== 'number') return;
+    written = next;
+    if (automation.canMove(address) && (moved || automation.armed.length))
+      automation.change(address, next, gesture);
+    else if (change) change(next, gesture);
+    else automation.change(address, next, gesture);
+  }
+  function hold(on: boolean): void {
+    held = on;
+    if (on) written = null;
+    automation.hold(address, on);
+  }
+</script>
+
+<Slider
+  setting={told}
+  value={shown}
+  {of}
+  {mark}
+  now={moved ? undefined : now}
+  {bare}
+  differs={address.of === 'step' && slots.differs(address.id ?? '', address.name)}
+  change={put}
+  {hold}
+  {course}
+  {range}
+  place={automation.mover(address)}
+  menu={automation.canMove(address) ? () => (automation.menu = address) : undefined}
+/>

@@ -1,0 +1,502 @@
+<script lang="ts">
+  /**
+   * The course of one value over the session. A press adds a point, points are dragged, with Shift a stretch is chosen; of values by
+   * section the handles stand in the middle of their sections.
+   */
+  import { newId, type Breakpoint, type Section } from '../api/client';
+  import { formatSetting, tidy, clamp, fromShare, toShare } from '../controls/value';
+  import { whenShown } from '../draw/canvas';
+  import { dragged } from '../draw/drag';
+  import { barsAndBeats, beatLength } from '../draw/grid';
+  import { automation } from '../state/automation.svelte';
+  import { isSwitch, keyOf, type Address } from '../state/course';
+  import { view } from '../state/timeline.svelte';
+  import { workspace } from '../state/workspace.svelte';
+  import { between, courseShapes, gridShapes, seenOf, snappedTo, valueOf, yOf } from './geometry/envelope';
+  import { xOf } from './geometry/timeline';
+  import Layer from './Layer.svelte';
+  import Playhead from './Playhead.svelte';
+
+  let { address }: { address: Address } = $props();
+  /** An arrow key moves by this share of the scale, fine with Shift. */
+  const STEP = 0.01;
+  const FINE = 0.002;
+  const FINE_S = 0.01;
+  const CLICK = 3;
+
+  let plot = $state<HTMLElement | null>(null);
+  let box = $state.raw({ width: 0, height: 0 });
+  let shownAnew = $state(0);
+  /** What is dragged: where it is just now, and the axis as it was then, so that nothing moves under the hand. */
+  let held = $state.raw<{ id: string; at_s: number; value: number } | null>(null);
+  let frozen = $state.raw<{ low: number; high: number } | null>(null);
+  let chosen = $state<{ from_s: number; to_s: number } | null>(null);
+
+  const setting = $derived(automation.scale(address)!);
+  const moved = $derived(automation.of(address));
+  const envelope = $derived(automation.envelope(address));
+  const key = $derived(keyOf(address));
+  const onOff = $derived(isSwitch(address));
+  const span = $derived({ from_s: view.span[0], to_s: view.span[1] });
+  const sections = $derived(workspace.session?.sections ?? []);
+  const bySection = $derived(moved?.face === 'sections');
+  const points = $derived(
+    (envelope?.points ?? []).map((point) => (point.id === held?.id ? { ...point, ...held } : point)),
+  );
+  const values = $derived([
+    ...(moved?.values ?? []),
+    ...(moved ? [moved.still] : []),
+    ...(moved?.levers ?? []).flatMap(({ low, high }) => [low, high]),
+  ]);
+  const seen = $derived(frozen ?? (onOff ? { low: 0, high: 1 } : seenOf(values, setting)));
+  const borders = $derived(sections.flatMap(({ start_s, end_s }) => [start_s, end_s]));
+  const lines = $derived(box.width ? gridShapes(setting, seen, span, borders, box) : []);
+  const course = $derived(moved ?? { times_s: [], values: [], still: automation.present(address) ?? 0 });
+  const shapes = $derived(
+    box.width ? courseShapes(course, setting, seen, span, box, !moved?.face || moved.on) : [],
+  );
+  const text = (value: number) => (onOff ? (value >= 0.5 ? 'on' : 'off') : formatSetting(value, setting));
+  const says = $derived(
+    bySection
+      ? Object.entries(envelope?.sections ?? {})
+          .map(
+            ([id, value]) => `${sections.find((one) => one.id === id)?.name ?? 'a section'}: ${text(value)}`,
+          )
+          .join(', ')
+      : points
+          .map((point) => `bar ${barsAndBeats(point.at_s, workspace.grid)}: ${text(point.value)}`)
+          .join(', '),
+  );
+
+  $effect(() => {
+    const element = plot;
+    if (!element) return;
+    return whenShown(element, () => {
+      box = { width: element.clientWidth, height: element.clientHeight };
+      shownAnew += 1;
+    });
+  });
+
+  const x = (at_s: number) => xOf(at_s, span, box.width);
+  const timeOf = (px: number) => Math.max(0, span.from_s + (px / box.width) * (span.to_s - span.from_s));
+  const snap = (at_s: number) => (view.snap ? snappedTo(at_s, workspace.grid, sections) : at_s);
+  function tidied(value: number): number {
+    if (onOff) return value >= 0.5 ? 1 : 0;
+    return clamp(tidy(value, setting.unit), setting.minimum ?? 0, setting.maximum ?? 1);
+  }
+  const at = (y: number) => tidied(valueOf(y, setting, seen, box));
+
+  // ---- points --------------------------------------------------------------------------------------------------------------
+
+  /** One for each handle and for good: an edit must not end the drag that makes it. */
+  const drags: Record<string, ReturnType<typeof dragged>> = {};
+  const pointNow = (id: string) => envelope?.points.find((point) => point.id === id);
+  const onPoint = (id: string) =>
+    (drags[id] ??= (() => {
+      let began: Breakpoint;
+      return dragged({
+        hold: () => {
+          const point = pointNow(id);
+          if (!point) return false;
+          began = { ...point };
+          held = { id, at_s: point.at_s, value: point.value };
+          frozen = seen;
+          return (gesture) => void automation.put(address, began, gesture);
+        },
+        move: (place) => {
+          const next = { at_s: snap(timeOf(place.x)), value: at(place.y) };
+          if (next.at_s === held?.at_s && next.value === held?.value) return;
+          held = { id, ...next };
+          void automation.put(address, { ...began, ...next }, place.gesture);
+        },
+        release: () => (held = frozen = null),
+      });
+    })());
+  const onSection = (id: string) =>
+    (drags[`section ${id}`] ??= (() => {
+      let began = 0;
+      return dragged({
+        hold: () => {
+          began = sectionValue(id);
+          held = { id, at_s: 0, value: began };
+          frozen = seen;
+          return (gesture) => void automation.edit(address, { sections: { [id]: began } }, gesture);
+        },
+        move: (place) => {
+          const value = at(place.y);
+          held = { id, at_s: 0, value };
+          void automation.edit(address, { sections: { [id]: value } }, place.gesture);
+        },
+        release: () => (held = frozen = null),
+      });
+    })());
+  const sectionValue = (id: string) =>
+    held?.id === id ? held.value : (envelope?.sections[id] ?? moved?.still ?? 0);
+
+  /** By the arrows: in time by a beat, in value by a step of the scale; with Shift fine. */
+  function turned(event: KeyboardEvent): { time_s: number; share: number } | null {
+    const ways: Record<string, [number, number]> = {
+      ArrowRight: [1, 0],
+      ArrowLeft: [-1, 0],
+      ArrowUp: [0, 1],
+      ArrowDown: [0, -1],
+    };
+    const [across, up] = ways[event.key] ?? [0, 0];
+    if (!across && !up) return null;
+    event.preventDefault();
+    event.stopPropagation();
+    return {
+      time_s: across * (event.shiftKey ? FINE_S : beatLength(workspace.grid)),
+      share: up * (onOff ? 1 : event.shiftKey ? FINE : STEP),
+    };
+  }
+  const nudged = (value: number, share: number) =>
+    onOff
+      ? share > 0 ? 1 : share < 0 ? 0 : value
+      : Number(fromShare(toShare(value, setting) + share, setting).toPrecision(6)); // prettier-ignore
+  let keys = { gesture: '', until: 0 };
+  function gesture(): string {
+    if (Date.now() > keys.until) keys.gesture = crypto.randomUUID();
+    keys.until = Date.now() + 1500;
+    return keys.gesture;
+  }
+  function pointKeys(event: KeyboardEvent, point: Breakpoint): void {
+    const way = turned(event);
+    if (way) {
+      const at_s = Math.max(0, point.at_s + way.time_s);
+      void automation.put(address, { ...point, at_s, value: nudged(point.value, way.share) }, gesture());
+    } else if (event.key === 'Delete' || event.key === 'Backspace') {
+      event.preventDefault();
+      event.stopPropagation();
+      void automation.remove(address, [point.id]);
+    } else if (event.key === 'Enter') {
+      event.preventDefault();
+      event.stopPropagation();
+      automation.menu = address;
+    }
+  }
+  function sectionKeys(event: KeyboardEvent, section: Section): void {
+    const way = turned(event);
+    if (way)
+      void automation.edit(
+        address,
+        { sections: { [section.id]: nudged(sectionValue(section.id), way.share) } },
+        gesture(),
+      );
+  }
+
+  // ---- the picture itself --------------------------------------------------------------------------------------------------
+
+  let press = $state.raw<{ x: number; y: number; range: boolean } | null>(null);
+  function down(event: PointerEvent & { currentTarget: HTMLElement }): void {
+    if (event.button !== 0 || event.target !== event.currentTarget) return;
+    event.currentTarget.setPointerCapture(event.pointerId);
+    const bounds = event.currentTarget.getBoundingClientRect();
+    press = { x: event.clientX - bounds.left, y: event.clientY - bounds.top, range: event.shiftKey };
+    chosen = null;
+  }
+  function follow(event: PointerEvent & { currentTarget: HTMLElement }): void {
+    if (!press || bySection) return;
+    const px = event.clientX - event.currentTarget.getBoundingClientRect().left;
+    if (Math.abs(px - press.x) >= CLICK && press.range)
+      chosen = { from_s: timeOf(Math.min(press.x, px)), to_s: timeOf(Math.max(press.x, px)) };
+  }
+  function up(): void {
+    const done = press;
+    press = null;
+    if (!done || done.range || bySection) return;
+    const point: Breakpoint = {
+      id: newId(),
+      at_s: snap(timeOf(done.x)),
+      value: at(done.y),
+      shape: onOff ? 'hold' : 'linear',
+      bend: 0,
+    };
+    void automation.put(address, point);
+  }
+
+  // ---- a stretch of it -----------------------------------------------------------------------------------------------------
+
+  const inside = $derived(chosen ? between(points, chosen.from_s, chosen.to_s) : []);
+  function range(
+    change: { by_s?: number; by?: number; scale?: number; copy_points?: boolean },
+    part: string | null = null,
+  ): void {
+    if (!chosen || !inside.length) return;
+    const { from_s: start_s, to_s: end_s } = chosen;
+    void workspace.edit({ op: 'move_range', ...address, start_s, end_s, seed: newId(), ...change }, part);
+    if (change.by_s && !change.copy_points)
+      chosen = { from_s: Math.max(0, start_s + change.by_s), to_s: end_s + change.by_s };
+  }
+  function rangeKeys(event: KeyboardEvent): void {
+    if (event.key === 'Delete' || event.key === 'Backspace') {
+      event.preventDefault();
+      event.stopPropagation();
+      void automation.remove(address, inside.map((point) => point.id)); // prettier-ignore
+      chosen = null;
+      return;
+    }
+    const scaled = event.altKey;
+    const way = turned(event);
+    if (!way) return;
+    if (scaled && way.share) return range({ scale: way.share > 0 ? 1.1 : 1 / 1.1 });
+    if (way.time_s) return range({ by_s: way.time_s });
+    const first = inside[0]?.value;
+    if (first === undefined) return;
+    const next = nudged(first, way.share);
+    range({ by: setting.scale === 'log' ? next / first : next - first });
+  }
+  const toPlayhead = () =>
+    inside.length &&
+    range({ by_s: snap(workspace.listening.heardPosition()) - inside[0]!.at_s, copy_points: true });
+</script>
+
+<div class="lane" data-lane={key}>
+  <div class="side">
+    <span class="name" title="{moved?.owner ?? ''} {setting.label}">{setting.label}</span>
+    <span class="owner soft">{moved?.owner ?? ''}</span>
+    <span class="acts">
+      <button
+        class="act"
+        class:on={automation.armed.includes(key)}
+        aria-pressed={automation.armed.includes(key)}
+        aria-label="Record {setting.label} by hand"
+        title="Record by hand: while it plays, what you do with the control is written down"
+        onclick={() => automation.toggleArmed(address)}>R</button
+      >
+      {#if automation.armed.includes(key)}
+        <button
+          class="act"
+          class:on={automation.latch}
+          aria-pressed={automation.latch}
+          aria-label="Go on writing after letting go"
+          title="Go on writing after letting go, until it stops"
+          onclick={() => (automation.latch = !automation.latch)}>H</button
+        >
+      {/if}
+      {#if envelope}
+        <button
+          class="act"
+          class:on={envelope.bypass}
+          aria-pressed={envelope.bypass}
+          aria-label="Turn the envelope of {setting.label} off"
+          title="Envelope off"
+          onclick={() => automation.edit(address, { bypass: !envelope.bypass })}>B</button
+        >
+      {/if}
+      <button
+        class="act"
+        aria-haspopup="dialog"
+        aria-label="{setting.label} over time"
+        title="Points and values, typed"
+        onclick={() => (automation.menu = address)}>...</button
+      >
+      <button
+        class="act"
+        aria-label="Close the lane of {setting.label}"
+        title="Close the lane; the envelope stays"
+        onclick={() => automation.close(address)}>x</button
+      >
+    </span>
+  </div>
+  <div class="plot" bind:this={plot}>
+    <Layer shapes={lines} shown={shownAnew} />
+    <Layer {shapes} shown={shownAnew} />
+    <div
+      class="ground"
+      role="img"
+      aria-label="{setting.label} over time. {says}"
+      data-picture="lane {key}"
+      title={bySection
+        ? 'Drag a handle up or down'
+        : 'Click adds a point; drag with Shift chooses a stretch; double-click a point to remove it'}
+      onpointerdown={down}
+      onpointermove={follow}
+      onpointerup={up}
+      onpointercancel={() => (press = null)}
+    ></div>
+    {#if chosen && inside.length}
+      <div
+        class="range"
+        role="toolbar"
+        tabindex="0"
+        aria-label="Chosen stretch: {inside.length} points. Arrows move it, with Alt up and down scale it, Delete removes it"
+        style:left="{x(chosen.from_s)}px"
+        style:width="{x(chosen.to_s) - x(chosen.from_s)}px"
+        onkeydown={rangeKeys}
+      >
+        <button class="act wide" title="Further from their mean" onclick={() => range({ scale: 1.25 })}
+          >wider</button
+        >
+        <button class="act wide" title="Nearer to their mean" onclick={() => range({ scale: 0.8 })}
+          >flatter</button
+        >
+        <button class="act wide" title="Copy to the playhead" onclick={toPlayhead}>copy</button>
+        <button class="act" aria-label="Choose nothing" onclick={() => (chosen = null)}>x</button>
+      </div>
+    {/if}
+    {#if box.width && bySection}
+      {#each sections as section (section.id)}
+        {@const value = sectionValue(section.id)}
+        {@const middle = x((section.start_s + section.end_s) / 2)}
+        {#if middle > 0 && middle < box.width}
+          <div
+            class="point section"
+            class:held={held?.id === section.id}
+            role="slider"
+            tabindex="0"
+            aria-label="{setting.label} in {section.name}"
+            aria-valuenow={value}
+            aria-valuemin={setting.minimum}
+            aria-valuemax={setting.maximum}
+            aria-valuetext={text(value)}
+            style:left="{middle}px"
+            style:top="{yOf(value, setting, seen, box)}px"
+            title="{section.name}: {text(value)}"
+            {@attach onSection(section.id)}
+            onkeydown={(event) => sectionKeys(event, section)}
+          >
+            <span class="figure">{text(value)}</span>
+          </div>
+        {/if}
+      {/each}
+    {:else if box.width}
+      {#each points as point, index (point.id)}
+        {#if point.at_s >= span.from_s && point.at_s <= span.to_s}
+          <div
+            class="point"
+            class:held={held?.id === point.id}
+            role="slider"
+            tabindex="0"
+            aria-label="{setting.label}, point {index + 1} at bar {barsAndBeats(point.at_s, workspace.grid)}"
+            aria-valuenow={point.value}
+            aria-valuemin={setting.minimum}
+            aria-valuemax={setting.maximum}
+            aria-valuetext={text(point.value)}
+            data-point={index + 1}
+            style:left="{x(point.at_s)}px"
+            style:top="{yOf(point.value, setting, seen, box)}px"
+            title="{text(point.value)} at bar {barsAndBeats(point.at_s, workspace.grid)}"
+            {@attach onPoint(point.id)}
+            onkeydown={(event) => pointKeys(event, point)}
+            ondblclick={() => automation.remove(address, [point.id])}
+          >
+            {#if held?.id === point.id}<span class="figure"
+                >{text(point.value)}, {barsAndBeats(point.at_s, workspace.grid)}</span
+              >{/if}
+          </div>
+        {/if}
+      {/each}
+    {/if}
+    <Playhead start_s={span.from_s} end_s={span.to_s} />
+  </div>
+</div>
+
+<style>
+  .lane {
+    display: grid;
+    grid-template-columns: 8rem minmax(0, 1fr);
+    height: 4.5rem;
+    border-top: 1px solid var(--line);
+    background: var(--plate);
+  }
+  .side {
+    display: grid;
+    grid-template-rows: auto auto 1fr;
+    align-content: start;
+    padding: 4px 6px;
+    min-width: 0;
+    border-right: 1px solid var(--line);
+    font-size: 0.75rem;
+    line-height: 1rem;
+  }
+  .name,
+  .owner {
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .name {
+    font-weight: 650;
+  }
+  .acts {
+    display: flex;
+    gap: 4px;
+    align-self: end;
+  }
+  .plot {
+    position: relative;
+    min-width: 0;
+    overflow: hidden;
+  }
+  .ground {
+    position: absolute;
+    inset: 0;
+    cursor: crosshair;
+    touch-action: none;
+  }
+  .point {
+    position: absolute;
+    width: 13px;
+    height: 13px;
+    margin: -6.5px 0 0 -6.5px;
+    cursor: move;
+    touch-action: none;
+  }
+  .point::before {
+    content: '';
+    position: absolute;
+    inset: 3px;
+    background: var(--plate);
+    border: 1.5px solid var(--after);
+    transform: rotate(45deg);
+  }
+  .point.held::before,
+  .point:focus-visible::before {
+    background: var(--after);
+  }
+  .section {
+    width: 44px;
+    margin-left: -22px;
+    cursor: ns-resize;
+  }
+  .section::before {
+    inset: 5px 0;
+    transform: none;
+    background: var(--after);
+    border: 0;
+  }
+  .point .figure {
+    position: absolute;
+    left: 50%;
+    top: -15px;
+    transform: translateX(-50%);
+    padding: 0 3px;
+    font-size: 0.6875rem;
+    line-height: 0.875rem;
+    white-space: nowrap;
+    background: var(--plate);
+    pointer-events: none;
+  }
+  .section .figure {
+    top: 11px;
+    background: none;
+  }
+  .range {
+    position: absolute;
+    top: 0;
+    bottom: 0;
+    display: flex;
+    gap: 2px;
+    align-items: start;
+    padding: 2px;
+    border: 1px solid var(--key);
+    border-block: 0;
+    background: color-mix(in srgb, var(--key) 14%, transparent);
+    overflow: visible;
+  }
+  .wide {
+    width: auto;
+    padding: 0 4px;
+  }
+</style>
