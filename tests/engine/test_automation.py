@@ -416,8 +416,8 @@ BEFORE = {
 @pytest.mark.parametrize("before", sorted(BEFORE))
 @pytest.mark.parametrize("at_s", [0.5, 0.7002])
 def test_a_jump_changes_the_sound_at_the_sample_the_grid_says(before, at_s):
-    """A trim stepped by a hold envelope, behind whatever delays: the first changed sample, counted in the sound's own time, is that
-    of the tick behind the written time, as the step's ticks lie."""
+    """A trim stepped by a hold envelope, behind whatever delays: the first changed sample, counted in the sound's own time, is
+    that of the tick behind the written time, as the step's ticks lie."""
     jump = ramp((0.0, 0.0), (at_s, -12.0), shape="hold")
     steps = [*BEFORE[before], {"id": "t", "kind": "trim", "envelopes": {"gain_db": jump.model_dump()}}]
     moved = track(*steps)

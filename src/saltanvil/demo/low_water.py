@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from saltanvil.demo import synth
 from saltanvil.demo.synth import RATE, Sound
-from saltanvil.session.document import Key, Path, Section, Send, Session, Step, Strip
+from saltanvil.session.document import Key, Lever, Path, Section, Send, Session, Step, Strip
 
 TEMPO_BPM = 84.0
 BEAT_S = 60.0 / TEMPO_BPM
@@ -423,7 +423,8 @@ def path_of(name: str) -> Path:
         for index, (kind, settings) in enumerate(steps.get(name, []))
     ]
     first, last = KEYED.get(name, ([], []))
-    return Path(steps=[Step.model_validate(step) for step in [*first, *(step.model_dump() for step in made), *last]])
+    steps_of = [Step.model_validate(step) for step in [*first, *(step.model_dump() for step in made), *last]]
+    return Path(steps=steps_of, levers=LEVERS.get(name, []))
 
 
 #: Steps before and after those of `path_of` by which one sound makes way for another.
@@ -448,7 +449,24 @@ KEYED: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
         "id": "parallel-drums-0", "kind": "compressor",
         "settings": {"threshold_db": -34.0, "ratio": 8.0, "attack_ms": 10.0, "release_mode": "note", "release_note": "1/8",
                      "makeup_db": 6.0},
+    }, {
+        "id": "parallel-drums-clipper", "kind": "clipper",  # harder where the song is at its fullest
+        "settings": {"ceiling_db": -6.0, "hardness": 0.5, "oversampling": "1x"},
+        "envelopes": {"drive_db": {"sections": {"last-chorus": 6.0}}},
     }]),
+}  # fmt: skip
+#: One control for the drums' attack: more of it in the bridge.
+LEVERS: dict[str, list[Lever]] = {
+    "Drums": [
+        Lever.model_validate({
+            "id": "drums-bite", "name": "Bite", "envelopes": {"value": {"sections": {"bridge": 0.7}}},
+            "targets": [
+                {"of": "step", "id": "drums-0", "name": "threshold_db", "by": -6.0},
+                {"of": "step", "id": "drums-0", "name": "ratio", "by": 1.6},
+                {"of": "step", "id": "drums-1", "name": "drive_db", "by": 5.0},
+            ],
+        })
+    ],
 }  # fmt: skip
 #: Level of the sends into one compressor that several drums share.
 PARALLEL_SENDS = {"Kick": -8.0, "Snare": -6.0, "Overheads": -10.0}
@@ -473,6 +491,9 @@ def build_session(media_ids: dict[str, int]) -> Session:
         )
         for name, bus, level, pan in TRACKS
     ]  # fmt: skip
-    sections = [Section(name=name, start_s=first * BAR_S, end_s=last * BAR_S) for name, first, last in SECTIONS]
+    sections = [
+        Section(id=name.lower().replace(" ", "-"), name=name, start_s=first * BAR_S, end_s=last * BAR_S)
+        for name, first, last in SECTIONS
+    ]
     main = Strip(id="main", name="Main", kind="main", output=None)
     return Session(name="Low Water", tempo_bpm=TEMPO_BPM, rate_hz=48000, sections=sections, strips=[main, *buses, *tracks])

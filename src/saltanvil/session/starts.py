@@ -40,8 +40,14 @@ def compressor(threshold: float, attack: float, release: float, ratio: float = 3
     return step("compressor", threshold_db=threshold, attack_ms=attack, release_ms=release, ratio=ratio, detector="rms")
 
 
-def starting(name: str, listen: str, *steps: dict[str, Any]) -> PathStart:
-    return PathStart(name, listen, Path.model_validate({"steps": list(steps)}))
+def starting(name: str, listen: str, *steps: dict[str, Any], levers: tuple[dict[str, Any], ...] = ()) -> PathStart:
+    return PathStart(name, listen, Path.model_validate({"steps": list(steps), "levers": list(levers)}))
+
+
+def lever(name: str, *targets: tuple[str, str, float]) -> dict[str, Any]:
+    """targets: a step by its name here, its setting, and how far the lever moves that."""
+    moves = [{"of": "step", "id": step_id, "name": setting, "by": by} for step_id, setting, by in targets]
+    return {"name": name, "targets": moves}
 
 
 #: Weight below this, small speakers above 140 Hz (common practice, no source).
@@ -133,5 +139,44 @@ PATH_STARTS = (
         "line should be readable; on the full range it should hardly be louder.",
         step("lowend", amount_db=-6.0, odd_share=0.6),
         compressor(-26.0, 20.0, 160.0),
+    ),
+    starting(
+        "more drum room",
+        "One lever brings the room between the hits forward: the compressor in parallel sinks deeper and lets go sooner, and its "
+        "blend rises. Stop where the hits begin to lose their front.",
+        {
+            **split(
+                lane("Untreated"),
+                lane("Room", {**compressor(-24.0, 12.0, 220.0, 4.0), "id": "room-compressor"}),
+                by="copies", law="steady", position=0.15,
+            ),
+            "id": "room-blend",
+        },
+        levers=(
+            lever(
+                "More room", ("room-compressor", "threshold_db", -16.0), ("room-compressor", "ratio", 2.0),
+                ("room-compressor", "release_ms", 0.4), ("room-blend", "position", 0.5),
+            ),
+        ),
+    ),
+    starting(
+        "voice forward",
+        "One lever brings a voice nearer: presence up, mud down, and soft words raised to the loud ones. Stop before it speaks "
+        "louder than the song.",
+        {
+            **step(
+                "equaliser", band1_kind="high-pass", band1_frequency_hz=80.0, band2_frequency_hz=280.0, band2_gain_db=0.0,
+                band3_frequency_hz=3200.0, band3_gain_db=0.0,
+            ),
+            "id": "voice-tone",
+        },
+        {**compressor(-20.0, 8.0, 120.0, 2.0), "id": "voice-compressor"},
+        levers=(
+            lever(
+                "Forward", ("voice-tone", "band2_gain_db", -3.0), ("voice-tone", "band3_gain_db", 4.0),
+                ("voice-compressor", "threshold_db", -8.0), ("voice-compressor", "ratio", 1.7),
+                ("voice-compressor", "makeup_db", 4.0),
+            ),
+        ),
     ),
 )  # fmt: skip

@@ -39,8 +39,8 @@ def ledger_of(
 ) -> Ledger:
     """The ledger of a compared scope. matched_db is what brings *before* to the loudness of *after*; where that is refused, 0.
 
-    key: the name of the outside key; silent: why the strip is silent, as far as the document says it; at_s: where the passage
-    begins: settings that move are read there.
+    key: the name of the outside key; silent: why the strip is silent, as far as the document says it; at_s: where
+    settings that move are read.
     """
     seen = evidence_of(whole, session.rate_hz, key)
     settings = None if step is None else resolve(session, step, at_s=at_s)

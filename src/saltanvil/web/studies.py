@@ -62,7 +62,7 @@ class ScopeQuestion(PassageQuestion):
 
 
 class ScopeAnswer(BaseModel):
-    """settings: those the step was measured with, at the passage's start where they move; moving: what moves over the passage;
+    """settings: those the step was measured with, at the passage's middle where they move; moving: what moves over the passage;
     latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
 
     revision: int
@@ -182,6 +182,11 @@ class Study:
         if self.stop - self.start > MAX_PASSAGE_S * self.rate:
             raise HTTPException(422, "the passage is longer than half an hour; choose a shorter one")
 
+    @property
+    def middle_s(self) -> float:
+        """Where settings that move are read for the whole of the passage."""
+        return (self.start + self.stop) / (2.0 * self.rate)
+
     def renderer(self, start: int, stop: int) -> ScopeRenderer:
         services = self.services
         return ScopeRenderer(self.session, self.media, services.cache, start, stop, self._ticket.superseded, services.pool)
@@ -194,7 +199,7 @@ class Study:
         step = self.step(scope)
         if step is None or step.bypassed:
             return 0.0
-        settings = resolve(self.session, step, at_s=self.start / self.rate)
+        settings = resolve(self.session, step, at_s=self.middle_s)
         return processor_named(step.kind).linear_gain_db(settings)
 
     def step(self, scope: Scope) -> Step | None:
@@ -223,11 +228,11 @@ def scope_answer(services: Services, ticket: Ticket, session_id: int, question: 
     key = step.key if step is not None else None
     strip = session.strip(scope.strip_id)
     silent = Silences(session).of(strip)
-    ledger = ledger_of(whole, session, step, None if key is None else source_name(session, key), silent, start / rate)
+    ledger = ledger_of(whole, session, step, None if key is None else source_name(session, key), silent, study.middle_s)
     if step is None and scope.lane_id is None and ledger.after.sample_peak_dbfs <= -120.0 < ledger.before.sample_peak_dbfs:
         hint = silenced_by(study, strip)
         ledger = replace(ledger, hints=[*ledger.hints, *([hint] if hint is not None else [])])
-    settings = resolve(session, step, at_s=start / rate) if step is not None else None
+    settings = resolve(session, step, at_s=study.middle_s) if step is not None else None
     linear_gain_db, ceiling_db = study.linear_gain_db(scope), None
     if step is not None and settings is not None:
         ceiling_db = processor_named(step.kind).output_ceiling_db(settings)
@@ -285,7 +290,7 @@ async def study_spectrum(
 def spectrum_answer(services: Services, ticket: Ticket, session_id: int, question: SpectrumQuestion) -> SpectrumAnswer:
     study, scope = Study(services, ticket, session_id, question), scope_of(question)
     rate, step = study.rate, study.step(scope)
-    settings = None if step is None else resolve(study.session, step, at_s=study.start / rate)
+    settings = None if step is None else resolve(study.session, step, at_s=study.middle_s)
     parts = (study.renderer(start, stop).compare(scope) for start, stop in study.windows())
     hop = moving_hop(study.stop - study.start) if question.moving else None
     spectrum = spectrum_of(parts, rate, step, settings, question.fraction, hop)

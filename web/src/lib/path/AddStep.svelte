@@ -3,10 +3,9 @@
   import Dialog from '../dialogs/Dialog.svelte';
   import { api, type PathStart, type Step } from '../api/client';
   import { divide } from '../state/splits';
-  import { insertSteps } from '../state/steps';
+  import { pathInsertion, takeSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import { searched } from './search';
-  import { renamed } from './tree';
 
   let { close, bands }: { close: () => void; bands: number } = $props();
   let search = $state('');
@@ -55,7 +54,7 @@
       name: start.name,
       what: `Ready-made: ${start.listen}`,
       words: [],
-      take: () => void insertSteps(workspace, renamed(start.path.steps)),
+      take: () => void takeSteps(workspace, pathInsertion(workspace, start.path)),
     })),
   ]);
   const result = $derived(searched(items, search));

@@ -2,7 +2,6 @@
   /** The levers of the chosen strip and of the session; one that learns says what to do. */
   import { automation } from '../state/automation.svelte';
   import { learning } from '../state/learning.svelte';
-  import { newLever } from '../state/levers';
   import { workspace } from '../state/workspace.svelte';
   import Rule from './Rule.svelte';
 
@@ -15,10 +14,6 @@
   const learns = $derived(
     learning.lever ? levers.find(({ lever }) => lever.id === learning.lever)?.lever : null,
   );
-
-  async function add(): Promise<void> {
-    automation.lever = await newLever(workspace, `Lever ${own.length + 1}`);
-  }
 </script>
 
 <div class="bar" role="group" aria-label="Levers" class:none={!levers.length}>
@@ -50,12 +45,6 @@
       <button class="button" onclick={() => learning.cancel()}>Cancel</button>
     </p>
   {/if}
-  <button
-    class="button add"
-    data-act="add lever"
-    title="One control that moves several settings"
-    onclick={add}>{levers.length ? '+' : '+ Lever'}</button
-  >
 </div>
 
 <style>
@@ -67,24 +56,15 @@
     padding: 2px 0;
     border-top: 1px solid var(--line);
   }
-  .none {
-    border-top: 0;
-    justify-content: flex-end;
-    padding: 0;
-    height: 0;
-    overflow: visible;
-  }
   .lever {
     display: grid;
     grid-template-columns: 9rem auto;
     column-gap: 4px;
     align-items: center;
   }
-  .add {
-    height: 1.375rem;
-    line-height: 1.125rem;
-    padding: 0 8px;
-    font-size: 0.75rem;
+  .none {
+    padding: 0;
+    border: 0;
   }
   .learns {
     margin: 0;

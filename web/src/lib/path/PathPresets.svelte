@@ -1,17 +1,17 @@
 <script lang="ts">
   /** Ready-made paths and splits, and paths of one's own: chosen steps, a split, a lane's or the strip's whole path. */
-  import type { Edit, Step } from '../api/client';
-  import { chosenSteps, insertion, insertSteps } from '../state/steps';
+  import type { Edit, Lever, Step } from '../api/client';
+  import { chosenSteps, pathInsertion, takeSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import PresetMenu from './PresetMenu.svelte';
-  import { everyStep, renamed } from './tree';
+  import { everyStep, renamed, renamedLevers } from './tree';
 
   const hasSlots = (step: Step) => Boolean(step.slots ?? step.lanes?.some((lane) => lane.slots));
 
   let { close }: { close: () => void } = $props();
 
   /** What would be kept. */
-  const kept = $derived.by((): { steps: Step[]; what: string } => {
+  const kept = $derived.by((): { steps: Step[]; what: string; levers?: Lever[] } => {
     const chosen = chosenSteps(workspace);
     if (chosen.length) return { steps: chosen, what: chosen[0]!.lanes ? 'this split' : 'the chosen steps' };
     if (workspace.selection.lane)
@@ -21,16 +21,18 @@
       };
     return {
       steps: workspace.selection.strip?.path.steps ?? [],
+      levers: workspace.selection.strip?.path.levers ?? [],
       what: `the path of ${workspace.selection.strip?.name ?? ''}`,
     };
   });
-  const edit = (path: { steps: Step[] }) => insertion(workspace, renamed(path.steps));
+  function keep(): { steps: Step[]; levers: Lever[] } {
+    const names: Record<string, string> = {};
+    const steps = renamed(kept.steps, names);
+    return { steps, levers: renamedLevers(kept.levers ?? [], names) };
+  }
+  const edit = (path: { steps: Step[]; levers?: Lever[] }) => pathInsertion(workspace, path);
   async function put(made: Edit): Promise<void> {
-    const edits = made.op === 'batch' ? made.edits : [made];
-    await insertSteps(
-      workspace,
-      edits.flatMap((one) => (one.op === 'add_step' ? [one.step as Step] : [])),
-    );
+    await takeSteps(workspace, made);
     close();
   }
 </script>
@@ -45,9 +47,9 @@
   placeholder="Keep {kept.what} as"
   field="Name of the path"
   file="Path file"
-  edit={(preset) => edit(preset.settings as { steps: Step[] })}
+  edit={(preset) => edit(preset.settings as { steps: Step[]; levers?: Lever[] })}
   take={put}
   slotted={[...everyStep(kept.steps)].some(hasSlots)}
-  kept={() => (kept.steps.length ? { steps: renamed(kept.steps) } : null)}
+  kept={() => (kept.steps.length ? keep() : null)}
   {close}
 />

@@ -1,7 +1,7 @@
 <script lang="ts">
   /** The path as plates on a rail, left to right; splits fan out into lanes and join. Each plate shows its change live. */
   import type { Setting, Step } from '../api/client';
-  import Slider from '../controls/Slider.svelte';
+  import Rule from './Rule.svelte';
   import { format } from '../controls/value';
   import { BAND_STARTS, removeSplit, divide, splitAt, splitName } from '../state/splits';
   import {
@@ -13,6 +13,8 @@
     moveStepTo,
     removeSteps,
   } from '../state/steps';
+  import { automation } from '../state/automation.svelte';
+  import { newLever } from '../state/levers';
   import { workspace } from '../state/workspace.svelte';
   import AddStep from './AddStep.svelte';
   import GateState from './GateState.svelte';
@@ -144,6 +146,13 @@
 <div class="path" role="group" aria-label="Path of {strip?.name ?? ''}">
   <div class="bar">
     <SlotBar />
+    <button
+      class="button"
+      data-act="add lever"
+      aria-haspopup="dialog"
+      title="One control that moves several settings"
+      onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>+ Lever</button
+    >
     <div class="tools" role="toolbar" aria-label="Splits">
       {#if workspace.selection.stepIds.length > 1}
         <span class="soft">{workspace.selection.stepIds.length} chosen</span>
@@ -313,12 +322,12 @@
           title={blended(owner) ? match(owner) : ''}
         >
           {#if blended(owner) && position}
-            <Slider
+            <Rule
+              address={{ of: 'step', id: owner.id, name: 'position' }}
               setting={position}
               mark="blend"
               of={label(owner)}
               value={owner.settings['position']!}
-              change={(value, gesture) => workspace.set(owner.id, { position: value }, gesture)}
             />
           {:else}
             <span>Sum</span><span class="figure soft">{sum(owner)}</span>
@@ -387,8 +396,9 @@
     color: var(--key);
   }
   .over {
-    right: 26px;
-    top: 1px;
+    right: 28px;
+    top: 4px;
+    line-height: 0.75rem;
     color: var(--after);
   }
   .over svg {

@@ -26,8 +26,11 @@
   const moved = $derived(automation.of(address));
   /** While it plays, read off the course some twenty times a second; else where the passage or the playhead is. */
   let riding = $state<number | null>(null);
-  /** What the hand holds it at until that is stored. */
-  let held = $state(false);
+  /** What the hand has made of it, until that has come back from the server. */
+  const FRESH_MS = 1500;
+  let written = $state<number | null>(null);
+  let held = false;
+  let fresh: ReturnType<typeof setTimeout> | undefined;
   const rides = $derived(Boolean(moved?.times_s.length));
   $effect(() => {
     if (!rides) return;
@@ -40,12 +43,11 @@
     });
   });
   const shown = $derived.by(() => {
-    if (!moved || held) return held && typeof written === 'number' ? written : value;
-    if (!rides) return moved.levers.length ? moved.still : value;
-    if (workspace.listening.sounding && riding !== null) return riding;
-    return automation.valueAt(moved, automation.place_s);
+    if (!moved || typeof value !== 'number') return value;
+    if (written !== null) return written;
+    if (workspace.listening.sounding && rides && riding !== null) return riding;
+    return automation.shown(address, value);
   });
-  let written = $state<number | null>(null);
 
   const passage = $derived(workspace.listening.passage);
   /** The course over the passage in small, in shares of the width and of the scale. */
@@ -68,14 +70,19 @@
   function put(next: SettingValue, gesture: string | null): void {
     if (typeof next !== 'number') return;
     written = next;
+    letGo();
     if (automation.canMove(address) && (moved || automation.armed.length))
       automation.change(address, next, gesture);
     else if (change) change(next, gesture);
     else automation.change(address, next, gesture);
   }
+  function letGo(): void {
+    clearTimeout(fresh);
+    if (!held) fresh = setTimeout(() => (written = null), FRESH_MS);
+  }
   function hold(on: boolean): void {
     held = on;
-    if (on) written = null;
+    letGo();
     automation.hold(address, on);
   }
 </script>

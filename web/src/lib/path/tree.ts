@@ -1,5 +1,5 @@
 /** Where steps and lanes stand in a path, and where the arrows lead from there. Pure functions. */
-import { newId, type Lane, type Step } from '../api/client';
+import { newId, type Lane, type Lever, type Step } from '../api/client';
 
 /** What is chosen on a path: a step, a lane, or (neither) the strip itself. */
 export interface Chosen {
@@ -52,9 +52,8 @@ export function* everyStep(steps: Step[]): Generator<Step> {
   }
 }
 
-/** Copies of steps under new names, to be put somewhere else; keys among them go from copy to copy. */
-export function renamed(steps: Step[]): Step[] {
-  const names: Record<string, string> = {};
+/** Copies of steps under new names, to be put somewhere else; keys among them go from copy to copy. names: takes the new name of each. */
+export function renamed(steps: Step[], names: Record<string, string> = {}): Step[] {
   const fresh = (id: string) => (names[id] ??= newId());
   const copies = (steps: Step[]): Step[] =>
     steps.map(({ id, lanes, ...step }) => ({
@@ -120,4 +119,16 @@ export function arrow(steps: Step[], from: Chosen, way: 'left' | 'right' | 'up' 
   }
   const same = other.path.steps[Math.min(index, other.path.steps.length - 1)];
   return index < 0 || !same ? ofLane(other) : ofStep(same);
+}
+
+/** Copies of levers for copies of steps: what they move by its new name, without what was not copied. */
+export function renamedLevers(levers: Lever[], names: Record<string, string>): Lever[] {
+  for (const { id } of levers) names[id] ??= newId();
+  return levers.map((lever) => ({
+    ...lever,
+    id: names[lever.id]!,
+    targets: lever.targets.flatMap((target) =>
+      target.id !== null && names[target.id] ? [{ ...target, id: names[target.id]! }] : [],
+    ),
+  }));
 }

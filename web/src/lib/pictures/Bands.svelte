@@ -12,6 +12,7 @@
   import { bandsState, mainStep, takenDb } from '../state/bands.svelte';
   import { setLane } from '../state/splits';
   import { spectrumState } from '../state/spectrum.svelte';
+  import { automation } from '../state/automation.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { axesOf, columnsOf, grid, levelAt, moveDivider, says, shapesOf } from './geometry/bands';
   import Plot, { type Mark } from './Plot.svelte';
@@ -112,8 +113,10 @@
   }
 
   const thresholdOf = (lane: Lane) => {
-    const value = mainStep(lane)?.settings['threshold_db'];
-    return typeof value === 'number' ? value : null;
+    const step = mainStep(lane);
+    const value = step?.settings['threshold_db'];
+    if (typeof value !== 'number') return null;
+    return automation.shown({ of: 'step', id: step!.id, name: 'threshold_db' }, value);
   };
   /** A lane as it is now; the one a drag began with is of an older version. */
   const laneNow = (id: string) => lanes.find((lane) => lane.id === id);

@@ -5,6 +5,7 @@
   import { pixel, valueAt } from '../draw/scale';
   import { spanText } from '../draw/time';
   import { zooming } from '../draw/zoom';
+  import { automation } from '../state/automation.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { BOTTOM, frameOf, grid, LEFT, RIGHT, says, shapesOf, TOP } from './geometry/bite';
   import Plot, { type Mark } from './Plot.svelte';
@@ -19,7 +20,12 @@
   /** The setting drawn across the level, such as a threshold; a de-esser's is of its band, so it has none. */
   const lineName = $derived(processor?.level_line ?? null);
   const stored = $derived(lineName ? workspace.selection.step?.settings[lineName] : undefined);
-  const threshold = $derived(moving ?? (typeof stored === 'number' ? stored : null));
+  const threshold = $derived(
+    moving ??
+      (typeof stored === 'number'
+        ? automation.shown({ of: 'step', id: workspace.selection.stepId, name: lineName! }, stored)
+        : null),
+  );
   /** Whether the detector listens to something else than the sound: the threshold is then for that. */
   const detector = $derived(
     Boolean(workspace.selection.step?.key) ||

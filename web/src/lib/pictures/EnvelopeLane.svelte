@@ -343,6 +343,7 @@
           <div
             class="point section"
             class:held={held?.id === section.id}
+            class:low={yOf(value, setting, seen, box) > box.height / 2}
             role="slider"
             tabindex="0"
             aria-label="{setting.label} in {section.name}"
@@ -481,6 +482,9 @@
   .section .figure {
     top: 11px;
     background: none;
+  }
+  .section.low .figure {
+    top: -11px;
   }
   .range {
     position: absolute;

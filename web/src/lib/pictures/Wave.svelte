@@ -6,6 +6,7 @@
   import { pixel, valueAt } from '../draw/scale';
   import { spanText } from '../draw/time';
   import { zooming, zoomToHit } from '../draw/zoom';
+  import { automation } from '../state/automation.svelte';
   import { workspace } from '../state/workspace.svelte';
   import {
     axisOf,
@@ -38,7 +39,12 @@
   let dragging = $state<number | null>(null);
 
   const study = $derived(workspace.measuring.study);
-  const setting = $derived(workspace.selection.step?.settings['ceiling_db']);
+  const stored = $derived(workspace.selection.step?.settings['ceiling_db']);
+  const setting = $derived(
+    typeof stored === 'number'
+      ? automation.shown({ of: 'step', id: workspace.selection.stepId, name: 'ceiling_db' }, stored)
+      : stored,
+  );
   const ceiling_db = $derived(dragging ?? study?.output_ceiling_db ?? null);
   const ceiling = $derived(ceiling_db === null ? null : 10 ** (ceiling_db / 20));
   const seen = $derived.by<[number, number]>(() => {

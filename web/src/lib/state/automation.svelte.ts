@@ -63,6 +63,11 @@ class Automation {
 
   constructor() {
     frames.add(() => this.sample());
+    workspace.divert = (address, value, gesture) => {
+      const moves = this.of(address) !== null || this.armed.includes(keyOf(address));
+      if (moves) this.change(address, value, gesture);
+      return moves;
+    };
   }
 
   of(address: Address): MovingValue | null {
@@ -133,6 +138,17 @@ class Automation {
     return moved.times_s.length && setting ? valueAt(moved, setting, at_s) : moved.still;
   }
 
+  /** What a rule or a picture shows of a value while nothing plays: that of the section it stands in, or the course's. stored: the
+   * document's. */
+  shown(address: Address, stored: number): number {
+    const moved = this.of(address);
+    if (!moved) return stored;
+    const section = moved.on && moved.face === 'sections' ? this.section : null;
+    if (section && !workspace.listening.sounding)
+      return this.envelope(address)?.sections[section.id] ?? moved.still;
+    return this.valueAt(moved, this.place_s);
+  }
+
   /** What moves it, in a word: the section's name, `envelope`, or the levers' names. */
   mover(address: Address): string | null {
     const moved = this.of(address);
@@ -164,7 +180,9 @@ class Automation {
       const by = distance(this.began.from, value, setting);
       return void workspace.edit({ op: 'shift_envelope', ...address, by }, part);
     }
-    const base = moved.levers.length ? baseFor(moved.base, moved.still, value, setting) : value;
+    const base = moved.levers.length
+      ? baseFor(moved.base, this.valueAt(moved, this.place_s), value, setting)
+      : value;
     void workspace.edit(setOf(address.of, address.id, { [address.name]: base }), gesture);
   }
 

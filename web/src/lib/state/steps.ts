@@ -1,6 +1,6 @@
 /** What is done to several steps at once: copy, paste, duplicate, bypass, remove, move. */
-import { api, type Edit, type Step } from '../api/client';
-import { find, renamed } from '../path/tree';
+import { api, type Edit, type Lever, type Step } from '../api/client';
+import { find, renamed, renamedLevers } from '../path/tree';
 import { movesOf, setAll } from './moves';
 import type { Workspace } from './workspace.svelte';
 
@@ -18,7 +18,6 @@ export function chosenSteps(workspace: Workspace): Step[] {
 
 const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });
 
-/** Copies of steps, under new names, at a place; the last of them is chosen. */
 /** The edit that puts steps at a place of the chosen strip. */
 export function insertion(
   workspace: Workspace,
@@ -29,14 +28,42 @@ export function insertion(
   return batch(copies.map((step, i) => ({ op: 'add_step', strip_id, lane_id, index: index + i, step })));
 }
 
+/** Copies of steps, under new names, at a place; the last of them is chosen. */
 export async function insertSteps(
   workspace: Workspace,
   copies: Step[],
   { lane_id, index } = workspace.selection.place,
 ): Promise<void> {
+  if (copies.length)
+    await takeSteps(workspace, insertion(workspace, copies, { lane_id, index }), { lane_id, index });
+}
+
+/** A path behind what is chosen, and with it the levers that move it. */
+export function pathInsertion(workspace: Workspace, path: { steps: Step[]; levers?: Lever[] }): Edit {
+  const names: Record<string, string> = {};
+  const steps = insertion(workspace, renamed(path.steps, names));
+  const strip_id = workspace.selection.stripId;
+  const levers: Edit[] = renamedLevers(path.levers ?? [], names).map((lever) => ({
+    op: 'add_lever',
+    strip_id,
+    lever,
+  }));
+  return levers.length ? batch([steps, ...levers]) : steps;
+}
+
+const stepsOf = (edit: Edit): Step[] =>
+  edit.op === 'batch' ? edit.edits.flatMap(stepsOf) : edit.op === 'add_step' ? [edit.step as Step] : [];
+
+/** Make an edit that puts steps somewhere, and choose them. */
+export async function takeSteps(
+  workspace: Workspace,
+  edit: Edit,
+  { lane_id, index } = workspace.selection.place,
+): Promise<void> {
   const strip = workspace.selection.strip;
+  const copies = stepsOf(edit);
   if (!strip || !copies.length) return;
-  await workspace.edit(insertion(workspace, copies, { lane_id, index }));
+  await workspace.edit(edit);
   const steps = workspace.selection.strip?.path.steps ?? [];
   const row = lane_id ? find(steps, { stepId: null, laneId: lane_id })?.siblings : steps;
   const made = (row ?? []).slice(index, index + copies.length).map((step) => step.id);

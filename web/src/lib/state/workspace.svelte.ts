@@ -21,6 +21,7 @@ import type {
 import { Audition } from '../audio/audition';
 import type { Grid } from '../draw/grid';
 import { everyStep, find } from '../path/tree';
+import type { Address } from './course';
 import { merged, previewed } from './document';
 import { EditQueue } from './edit-queue';
 import { Jobs } from './jobs.svelte';
@@ -77,6 +78,8 @@ export class Workspace {
   saving = $state(0);
   /** The steps whose loudness is being measured; until then the last match sounds. */
   matching = $state.raw<string[]>([]);
+  /** Takes a value that something moves: a hand's move means another edit then (see `automation.svelte.ts`). */
+  divert: (address: Address, value: number, gesture: string | null) => boolean = () => false;
   readonly notices = new Notices();
   readonly jobs = new Jobs({ ...api, sendFile }, this.notices);
   /** What is proposed after an import, until it is answered. */
@@ -262,7 +265,10 @@ export class Workspace {
     values: Record<string, SettingValue>,
     gesture: string | null = null,
   ): void {
-    void this.edit(setOf(of, id, values), gesture);
+    const plain = Object.entries(values).filter(
+      ([name, value]) => typeof value !== 'number' || !this.divert({ of, id, name }, value, gesture),
+    );
+    if (plain.length) void this.edit(setOf(of, id, Object.fromEntries(plain)), gesture);
   }
 
   /** What a value is: its label, unit, range and scale. */

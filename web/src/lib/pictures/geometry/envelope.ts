@@ -70,7 +70,8 @@ export function gridShapes(setting: Setting, seen: Seen, span: Span, borders: nu
       }),
     ...labelsOf(setting, seen, box).flatMap(({ value, label }) => {
       const y = yOf(value, setting, seen, box);
-      return [rule(0, y, box.width, y, { ink: 'line' }), text(4, clamp(y - 6, 7, box.height - 5), label)];
+      const beside = y < box.height / 2 ? y + 8 : y - 7;
+      return [rule(0, y, box.width, y, { ink: 'line' }), text(box.width - 4, beside, label, 'right')];
     }),
   ];
 }
