@@ -23,6 +23,8 @@ DIALOGS = {
     "Latency": "header .latency button",
     "Compare blind: Compressor": "[data-act=blind]",
     "Aim: Compressor": "[data-act=aim]",
+    "Over time": "[data-act='over time']",
+    "Lever": "[data-act='add lever']",
 }
 #: Screen words that others have replaced (the product's list of words); whole labels, or anywhere in a text.
 OLD_LABELS = (

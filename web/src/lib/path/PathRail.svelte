@@ -402,6 +402,8 @@
     color: var(--after);
   }
   .over svg {
+    position: static;
+    display: block;
     width: 12px;
     height: 8px;
     fill: none;

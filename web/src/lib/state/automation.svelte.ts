@@ -151,9 +151,9 @@ class Automation {
 
   /** What moves it, in a word: the section's name, `envelope`, or the levers' names. */
   mover(address: Address): string | null {
+    if (this.armed.includes(keyOf(address))) return 'armed';
     const moved = this.of(address);
     if (!moved) return null;
-    if (this.armed.includes(keyOf(address))) return 'armed';
     if (moved.on && moved.face === 'sections') return this.section?.name ?? 'no section';
     if (moved.on && moved.face) return 'envelope';
     if (moved.face && !moved.levers.length) return 'envelope off';
