@@ -286,6 +286,7 @@ def main() -> None:
         "40 x",
     )
     aims()
+    automated()
     keyed_and_sent()
 
 
@@ -312,6 +313,37 @@ def aims() -> None:
         f"{whole * 1000:.0f} ms, {answer.renders} renders, {whole / alone:.1f} x one render of the path",
         "",
     )
+
+
+def automated() -> None:
+    """A path of five steps, each with a setting that moves all the time, against the same without: whole renders on one core."""
+    moving = (
+        ("compressor", "threshold_db", -30.0, -18.0), ("equaliser", "band2_gain_db", -6.0, 6.0),
+        ("saturator", "drive_db", 0.0, 9.0), ("clipper", "drive_db", 0.0, 6.0), ("limiter", "ceiling_db", -6.0, -1.0),
+    )  # fmt: skip
+    seconds = 30
+    media = Arrays(music(2, seconds))
+
+    def session(enveloped: bool) -> Session:
+        steps = []
+        for kind, name, low, high in moving:
+            points = [{"at_s": 2.5 * n, "value": high if n % 2 else low} for n in range(seconds * 2 // 5 + 1)]
+            envelopes = {"envelopes": {name: {"points": points}}} if enveloped else {}
+            steps.append({"id": kind, "kind": kind, "settings": {name: low}, **envelopes})
+        track = Strip(id="t", name="T", kind="track", media_id=0, path=StepPath.model_validate({"steps": steps}))
+        return Session(name="moving", strips=[Strip(id="main", name="Main", kind="main", output=None), track])
+
+    def render(whole: Session, block: int) -> float:
+        def run() -> None:
+            plan = compile_plan(whole, media, Rack())
+            for at in range(0, seconds * RATE, block):
+                plan.run(at, min(block, seconds * RATE - at))
+
+        return best(run, 3)
+
+    for what, block in (("rendered", 1 << 16), ("in blocks of 1024", BLOCK)):
+        still, moved = (render(session(enveloped), block) for enveloped in (False, True))
+        say(f"five steps with an envelope each, {what}", f"{still / moved:.2f} of the speed without", "0.5")
 
 
 def keyed_and_sent() -> None:

@@ -124,6 +124,27 @@ def test_process_renders_the_slot_it_is_told(files, capsys):
     assert "there is no slot 2 in this path; it has 1, 3" in capsys.readouterr().err
 
 
+def test_process_plays_envelopes_and_levers_of_a_path_file(files):
+    """A trim held at -12 dB from half a second on, and a lever at half of -12 dB: against NumPy away from the jump's glide."""
+    envelope = {"points": [{"at_s": 0.0, "value": 0.0, "shape": "hold"}, {"at_s": 0.5, "value": -12.0}]}
+    path = {
+        "steps": [
+            {"id": "t", "kind": "trim", "settings": {"gain_db": 0.0}, "envelopes": {"gain_db": envelope}},
+            {"id": "u", "kind": "trim", "settings": {"gain_db": 0.0}},
+        ],
+        "levers": [
+            {"name": "Less", "value": 0.5, "targets": [{"of": "step", "id": "u", "name": "gain_db", "by": -12.0}]},
+        ],
+    }
+    (files / "moving.json").write_text(json.dumps(path))
+    x = soundfile.read(files / "in.wav", dtype="float32")[0]
+    arguments = ["process", str(files / "in.wav"), "-o", str(files / "out.wav"), "--path", str(files / "moving.json")]
+    assert main([*arguments, "--no-tail"]) == 0
+    y = soundfile.read(files / "out.wav", dtype="float32")[0]
+    for cut, gain_db in ((slice(0, 23_900), -6.0), (slice(30_000, 60_000), -18.0)):
+        np.testing.assert_allclose(y[cut], x[cut] * 10 ** (gain_db / 20), atol=1e-5)
+
+
 def test_process_gives_its_key_to_every_detector_without_one_of_its_own(files):
     """A ducker on the path, one in a lane, and one that hears the dry sound: the key file is for the first two."""
     x, key = noise(2, 60_000), np.zeros((1, 60_000), np.float32)

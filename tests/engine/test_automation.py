@@ -3,6 +3,7 @@
 import math
 
 import numpy as np
+import pyloudnorm
 import pytest
 import soundfile
 from hypothesis import HealthCheck, given, settings
@@ -19,7 +20,7 @@ from saltanvil.engine.latency import Latencies
 from saltanvil.engine.live import LEAD_S
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
-from saltanvil.engine.render import render_strips
+from saltanvil.engine.render import render_nodes, render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.stream import Passage, Stream, Wanted
 from saltanvil.processors import REGISTRY
@@ -27,6 +28,7 @@ from saltanvil.processors.descriptor import descriptors_of
 from saltanvil.session.document import Envelope, Key, Lever, Path, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import Address, automation_refusal, descriptor
+from saltanvil.studies.match import settled
 from tests.signals import noise
 
 RATE = 48000
@@ -590,3 +592,40 @@ def test_a_play_taken_back_finds_its_place_in_the_song(monkeypatch):
     for number, block in enumerate(heard):
         expected = fresh.next(want if number < kept else edited, LEAD_S)
         np.testing.assert_array_equal(block.audio, expected.audio)
+
+
+def short_term_lufs(x):
+    """Short-term loudness ten times a second, by pyloudnorm's K-weighting (ITU-R BS.1770-4, EBU Tech 3341: 3 s, no gate)."""
+    weighted = x.T.astype(np.float64)
+    for stage in pyloudnorm.Meter(RATE)._filters.values():
+        for side in range(weighted.shape[1]):
+            weighted[:, side] = stage.apply_filter(weighted[:, side])
+    power = np.concatenate([[0.0], np.cumsum((weighted**2).sum(axis=1))])
+    at = np.arange(0, x.shape[1] - 3 * RATE, RATE // 10)
+    return -0.691 + 10.0 * np.log10((power[at + 3 * RATE] - power[at]) / (3 * RATE) + 1e-12)
+
+
+@pytest.mark.parametrize("name", ["Guitar left", "Guitar right", "Organ", "Overheads"])
+def test_a_steady_blend_that_moves_over_the_song_stays_as_loud_as_its_dry_side(name, demo_tracks):
+    """From dry to all wet and back through a saturator: within 0.5 LU of the dry side's short-term loudness throughout."""
+    x = demo_tracks[name]
+    media = Arrays(x)
+    position = ramp((0.0, 0.0), (20.0, 0.8), (40.0, 0.2), (60.0, 1.0), (85.0, 0.3))
+    split = {
+        "id": "s", "kind": "split", "settings": {"law": "steady"}, "envelopes": {"position": position.model_dump()},
+        "lanes": [
+            {"id": "d", "name": "Dry"},
+            {"id": "w", "name": "Wet", "path": {"steps": [{"id": "c", "kind": "saturator", "settings": {"drive_db": 9.0}}]}},
+        ],
+    }  # fmt: skip
+    session = Session(name="S", strips=[
+        Strip(id="main", name="Main", kind="main", output=None),
+        Strip(id="a", name="A", kind="track", media_id=0, path=Path(steps=[Step.model_validate(split)])),
+    ])  # fmt: skip
+    session = settled(session, media)
+    rendered = render_nodes(session, media, [NodeId("step", "s")], 0, x.shape[1])
+    y = np.concatenate([blocks[0] for blocks in rendered], axis=1)
+    dry, blend = short_term_lufs(x), short_term_lufs(y)
+    sounding = dry > -50.0
+    assert sounding.sum() > 300 and np.abs(blend - dry)[sounding].max() < 0.5
+    assert np.abs(y[:, : x.shape[1]] - x).max() > 0.01

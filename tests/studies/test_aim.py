@@ -246,3 +246,31 @@ def test_from_the_command_line(tmp_path, capsys):
     assert "found in 1 render." in capsys.readouterr().out
     assert main([*command[:-1], "44"]) == 1 and "Nothing was changed" in capsys.readouterr().err
     assert main([*command[:4], "--step", "3", *command[6:]]) == 1 and "there is no step 3" in capsys.readouterr().err
+
+
+def test_an_envelope_is_moved_as_a_whole_and_said_so(sounds):
+    """The setting has a course: all of it is moved by the same distance, which the answer names, and the figure is there."""
+    session, media = around(sounds, "compressor", "Snare")
+    envelope = {"points": [{"at_s": 0.0, "value": -30.0}, {"at_s": STOP / RATE, "value": -18.0}]}
+    edit = {"op": "set_envelope", "of": "step", "id": "s", "name": "threshold_db", "envelope": envelope}
+    session = apply(session, EDIT.validate_python(edit))[0]
+    question = Question("step", "s", "gr_max_db", 4.0, "threshold_db")
+    answer = Search(session, question, media, SegmentCache(), START, STOP).run()
+    assert answer.reached and answer.by is not None and "the whole envelope of Threshold moved" in answer.text
+    shift = {"op": "shift_envelope", "of": "step", "id": "s", "name": "threshold_db", "by": answer.by}
+    moved_whole = apply(session, EDIT.validate_python(shift))[0]
+    points = moved_whole.step("s").step.envelopes["threshold_db"].points
+    assert points[1].value - points[0].value == pytest.approx(12.0)
+    again = Search(moved_whole, question, media, SegmentCache(), START, STOP).rendered(moved_whole)
+    assert again == pytest.approx(4.0, abs=0.1)
+
+
+def test_a_setting_under_a_lever_moves_its_base(sounds):
+    session, media = around(sounds, "compressor", "Snare")
+    lever = {"id": "l", "name": "More", "value": 1.0, "targets": [{"of": "step", "id": "s", "name": "threshold_db", "by": -6.0}]}
+    session = apply(session, EDIT.validate_python({"op": "add_lever", "strip_id": "t", "lever": lever}))[0]
+    question = Question("step", "s", "gr_max_db", 4.0, "threshold_db")
+    answer = Search(session, question, media, SegmentCache(), START, STOP).run()
+    assert answer.reached and answer.by is None
+    changed = moved(session, "step", "s", "threshold_db", answer.value)
+    assert Search(changed, question, media, SegmentCache(), START, STOP).rendered(changed) == pytest.approx(4.0, abs=0.1)

@@ -51,6 +51,30 @@ def session_of(client, tmp_path, steps, seconds=3):
     return number, track
 
 
+def test_envelopes_and_levers_by_the_api(client, tmp_path):
+    """Made, told with the version, refused with the reason, undone; the socket's file export has them."""
+    number, track = session_of(client, tmp_path, [{"kind": "trim", "id": "t", "settings": {}}])
+
+    def edit(**edit):
+        return client.post(f"/api/sessions/{number}/edits", json={"edit": edit})
+
+    address = {"of": "step", "id": "t", "name": "gain_db"}
+    points = [{"id": "a", "at_s": 0.0, "value": 0.0, "shape": "hold"}, {"id": "b", "at_s": 1.0, "value": -20.0}]
+    answer = edit(op="change_envelope", **address, put_points=points).json()
+    told = next(one for one in answer["moving"] if one["name"] == "gain_db")
+    assert (told["times_s"], told["values"], told["on"]) == ([0.0, 1.0, 1.0], [0.0, 0.0, -20.0], True)
+    refused = edit(op="change_envelope", of="strip", id=track, name="start_s", put_points=points)
+    assert refused.status_code == 409 and "it cannot move over time" in refused.json()["detail"]
+    lever = {"id": "l", "name": "More", "targets": [{**address, "by": -6.0}]}
+    assert edit(op="add_lever", strip_id=track, lever=lever).status_code == 200
+    circle = edit(op="set_lever", lever_id="l", moves=[{"of": "lever", "id": "l", "name": "value", "by": 1.0}])
+    assert circle.status_code == 409 and "loop of levers: More moves More" in circle.json()["detail"]
+    study = {"tab": "x", "strip_id": track, "step_id": "t", "start_s": 0.5, "end_s": 1.5}
+    seen = client.post(f"/api/sessions/{number}/studies/scope", json=study).json()
+    assert [one["text"] for one in seen["moving"]] == ["Gain over this passage -20 to 0 dB"]
+    assert client.post(f"/api/sessions/{number}/undo", json={}).json()["session"]["strips"][1]["path"].get("levers", []) == []
+
+
 def test_everyone_names_the_same_value_for_every_setting(client, tmp_path):
     steps = [{"kind": kind, "id": kind, "settings": {}} for kind in REGISTRY if kind != "split"]
     lanes = [{"id": "l1", "name": "U"}, {"id": "l2", "name": "T", "path": {"steps": [{"kind": "trim", "id": "inner"}]}}]

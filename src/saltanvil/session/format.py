@@ -206,7 +206,7 @@ def from_2(data: Any) -> Any:
         return [from_2(part) for part in data]
     if not isinstance(data, dict):
         return data
-    if data.get("of") == "step" and isinstance(data.get("name"), str):
+    if data.get("of") == "step" and isinstance(data.get("name"), str) and "value" in data:
         return {**data, "name": RENAMED.get(data["name"], data["name"]), "value": reworded(data["name"], data.get("value"))}
     data = {name: from_2(part) for name, part in data.items()}
     if "kind" in data and isinstance(data.get("settings"), dict):
