@@ -103,9 +103,17 @@ def gate(page: Page) -> None:
     play(page)
 
 
-def ducker(page: Page) -> None:
-    session(page, "Harbour Walk")
-    play(page, 4.0)
+def over_time(page: Page) -> None:
+    """The lever by section and what it moves, on the demo's drums in the bridge."""
+    strip(page, "Drums")
+    plate(page, "Saturator")
+    page.keyboard.press("PageDown")
+    for name in ("Drums Bite", "Drums saturator Drive"):
+        page.keyboard.press("y")
+        page.click(f"dialog [aria-label='Lane of {name}']")
+        page.keyboard.press("Escape")
+        page.wait_for_timeout(300)
+    page.wait_for_timeout(1500)
 
 
 def clipper(page: Page) -> None:
@@ -229,7 +237,7 @@ SHOTS: dict[str, tuple[str, int, int, Shot]] = {
     "shape-iron": ("iron", 1280, 800, shape),
     "map-salt": ("salt", 1280, 800, the_map),
     "map-iron": ("iron", 1280, 800, map_walk),
-    "ducker-salt": ("salt", 1280, 800, ducker),
+    "over-time-salt": ("salt", 1280, 800, over_time),
     "equaliser-salt": ("salt", 1280, 800, equaliser),
     "gate-salt": ("salt", 1280, 800, gate),
     "clipper-salt": ("salt", 1280, 800, clipper),

@@ -276,7 +276,7 @@ def test_everything_that_moves_is_listed_and_switched_off(page):
     """The demo's own: the lever in the bridge, the clipper in the last chorus."""
     page.keyboard.press("y")
     rows = page.locator("dialog tbody tr")
-    page.wait_for_selector("dialog tr[data-row='Lever Bite Lever']")
+    page.wait_for_selector("dialog tr[data-row='Drums Bite']")
     assert rows.count() >= 5  # the clipper's drive, the lever, and the three it moves
     edited(page, lambda: page.click("dialog [data-act='all off']"))
     page.wait_for_selector("dialog tr[data-row='Parallel drums clipper Drive']:has-text('(off)')")
@@ -302,3 +302,32 @@ def test_ready_made_with_a_lever_brings_it_along(page):
     ids = {step["id"] for step in voice["path"]["steps"]}
     lever = next(one for one in voice["path"]["levers"] if one["name"] == "Forward")
     assert len(lever["targets"]) == 5 and {target["id"] for target in lever["targets"]} <= ids
+
+
+def test_one_dry_wet_control_for_several_steps_and_a_lever_for_all_strips(page):
+    page.click("nav.tree >> text='Drums'")
+    page.wait_for_selector(".path[aria-label='Path of Drums']")
+    page.click(".path .plate >> text=Compressor")
+    page.click(".path .plate >> text=Saturator", modifiers=["Shift"])
+    edited(page, lambda: page.click("[data-act='dry/wet']"))
+    drums = next(strip for strip in document(page)["strips"] if strip["name"] == "Drums")
+    lever = next(one for one in drums["path"]["levers"] if one["name"] == "Dry/wet")
+    assert lever["value"] == 1.0 and [target["by"] for target in lever["targets"]] == [1.0, 1.0]
+    assert [step["settings"]["mix"] for step in drums["path"]["steps"]] == [0.0, 0.0]
+    moved = {(one["id"], one["name"]): one["still"] for one in version(page)["moving"]}
+    assert [moved[step["id"], "mix"] for step in drums["path"]["steps"]] == [1.0, 1.0]
+    # One for all strips, over a setting of another strip; it stands beside every strip's own.
+    page.keyboard.press("Escape")
+    page.keyboard.press("y")
+    edited(page, lambda: page.click("dialog [data-act='session lever']"))
+    page.wait_for_selector("dialog[aria-label=Lever]")
+    options = page.locator("[aria-label='Add a setting'] option").all_inner_texts()
+    assert any(text.startswith("Organ: Level") for text in options) and any("lever Bite" in text for text in options)
+    label = next(text for text in options if text.startswith("Organ: Level"))
+    edited(page, lambda: page.select_option("[aria-label='Add a setting']", label=label))
+    page.fill("[aria-label='Level at 100 %']", "-30")
+    edited(page, lambda: page.keyboard.press("Enter"))
+    page.keyboard.press("Escape")
+    page.click("nav.tree >> text='Bass'")
+    page.wait_for_selector("[data-lever=Lever]")
+    assert document(page)["levers"][0]["targets"][0]["by"] == pytest.approx(-21.0)

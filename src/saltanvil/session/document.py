@@ -116,6 +116,11 @@ class Automated(Part):
 
     envelopes: dict[SettingName, Envelope] = Field(default_factory=dict)
 
+    @property
+    def muted(self) -> bool:
+        """Whether its mute is on for good; one that moves over time is on and off."""
+        return bool(getattr(self, "mute", False)) and "mute" not in self.envelopes
+
     @model_serializer(mode="wrap")
     def without_empty_envelopes(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
         return without_empty(dump(self), "envelopes")

@@ -10,10 +10,21 @@ import numpy as np
 from pydantic import Field
 
 from saltanvil.session.document import MAX_POINT_S, MAX_POINTS, Breakpoint, Envelope, Id, Owner, Session, SettingName
-from saltanvil.session.edits import Edit, EditRefused
+from saltanvil.session.edits import Batch, Edit, EditRefused, Set
 from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, as_sections, course_of, replaced, shifted, thinned
 from saltanvil.session.lanes import Seed, names_from
-from saltanvil.session.settings import Address, automated, automation_refusal, beat_s, descriptor, scale_of, switched, value
+from saltanvil.session.settings import (
+    Address,
+    Moved,
+    automated,
+    automation_refusal,
+    beat_s,
+    descriptor,
+    owner_of,
+    scale_of,
+    switched,
+    value,
+)
 
 #: Values that a hand writes in one go: ten minutes at thirty a second.
 MAX_SAMPLES = 20_000
@@ -298,3 +309,14 @@ def segment_at(envelope: Envelope, at_s: float) -> Breakpoint | None:
 def shape_at(envelope: Envelope, at_s: float) -> Literal["hold", "linear", "curve"]:
     point = segment_at(envelope, at_s)
     return "linear" if point is None else "hold" if point.shape == "hold" else "linear"
+
+
+def by_hand(session: Session, values: list[Moved]) -> Edit:
+    """Values put whatever envelopes say of them, which are taken away."""
+    enveloped = [
+        SetEnvelope(**moved.address.model_dump(), envelope=None)
+        for moved in values
+        if moved.name in getattr(owner_of(session, moved.address), "envelopes", {})
+    ]
+    edit = Set(values=values)
+    return Batch(edits=[*enveloped, edit]) if enveloped else edit

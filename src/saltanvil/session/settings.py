@@ -404,7 +404,12 @@ def resolve_split(session: Session, step: Step, listening: bool = False, at_s: f
     return settings
 
 
-def differing(session: Session, step: Step, listening: bool = False) -> Mapping[str, SettingValue]:
+def differing(
+    session: Session, step: Step, listening: bool = False, automation: Automation | None = None
+) -> Mapping[str, SettingValue]:
     """The settings that a step runs with otherwise than its document says."""
-    own, now = step.settings.model_dump(mode="json"), resolve(session, step, listening).model_dump(mode="json")
+    resolved = resolve(session, step, listening, automation=automation)
+    if resolved is step.settings:
+        return {}
+    own, now = step.settings.model_dump(mode="json"), resolved.model_dump(mode="json")
     return {name: now[name] for name in own if now[name] != own[name]}

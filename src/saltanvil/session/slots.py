@@ -313,11 +313,24 @@ def step_cells(step: Step, name_of: str, before: str) -> Iterator[tuple[tuple[st
         yield ("step", name_of, name), f"{before}{described.label}", list(held) if isinstance(held, tuple) else held
     if step.key is not None:
         yield ("key", name_of, None), f"{before}Key", key_text(step.key)
+    if step.envelopes:
+        yield ("step", f"{name_of} over time", None), f"{before}Over time", envelopes_text(step)
     for lane in step.lanes:
         for name, described in PART_DESCRIPTORS["lane"].items():
             if name not in LANE_OWN:
                 yield ("lane", lane.id, name), f"{before}{lane.name} {described.label}", getattr(lane, name)
         yield from path_cells(lane.path, f"{before}{lane.name}: ")
+
+
+def envelopes_text(step: Step) -> str:
+    """Which settings of a step move, and between which values."""
+    known = {**PART_DESCRIPTORS["step"], **descriptors_of(type(step.settings))}
+    parts = []
+    for name, envelope in sorted(step.envelopes.items()):
+        values = [*(point.value for point in envelope.points), *envelope.sections.values()] or [0.0]
+        label = known[name.partition(".")[0]].label
+        parts.append(f"{label} {min(values):g} to {max(values):g}, {len(values)} values{' (off)' if envelope.bypass else ''}")
+    return "; ".join(parts)
 
 
 def key_text(key: Key) -> str:

@@ -48,7 +48,7 @@ class Bands:
 def main_step(lane: Lane) -> Step | None:
     """The step that stands for a lane: its first with a detector that works, else its first."""
     steps = [step for step in lane.path.steps if step.kind != "split"]
-    listening = [step for step in steps if processor_named(step.kind).listens and not step.bypass]
+    listening = [step for step in steps if processor_named(step.kind).listens and not step.bypassed]
     return next(iter(listening or steps), None)
 
 

@@ -23,7 +23,8 @@ from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.processors import processor_named
 from saltanvil.session.apply import apply
 from saltanvil.session.document import Session, SlotNumber, Step, Strip
-from saltanvil.session.edits import EditRefused, MoveStep, Set
+from saltanvil.session.edits import EditRefused, MoveStep
+from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of, with_slot
 from saltanvil.studies.contrast import guarded
@@ -184,7 +185,7 @@ def version_for(session: Session, of: SlotOwner, name: str, candidate: Candidate
                 moved = [Moved(of="step", id=step.id, name="bypass", value=True) for step in owner.path.steps]
             else:
                 moved = [Moved(of=of, id=name, name="bypass", value=True)]
-            return apply(session, Set(values=moved))[0] if moved else session
+            return apply(session, by_hand(session, moved))[0] if moved else session
         case "slot":
             slots = slots_of(owner)
             if candidate.slot is None or slots is None or candidate.slot not in slots.kept:

@@ -82,7 +82,7 @@ def facts_of(seen: Evidence, step: Step, settings: Settings) -> list[Fact]:
     gain_db = loudness_gain_db(step)
     if gain_db is not None:
         facts.append(Fact("loudness_gain_db", "Loudness held by", gain_db, "dB"))
-    if not step.bypass:
+    if not step.bypassed:
         facts.extend(processor_named(step.kind).facts(settings, seen))
     return facts
 
@@ -101,7 +101,7 @@ def split_facts(step: Step, settings: SplitSettings) -> list[Fact]:
 def hints_of(seen: Evidence, step: Step | None, settings: Settings | None, silent: str | None) -> list[Hint]:
     """What holds for any scope, and then, where something sounds, what the step's processor says."""
     hints = general_hints(seen, step, settings, silent)
-    if step is None or settings is None or step.bypass or any(hint.name in ("silent", "filtered") for hint in hints):
+    if step is None or settings is None or step.bypassed or any(hint.name in ("silent", "filtered") for hint in hints):
         return hints
     kind = processor_named(step.kind)
     return hints if kind.reduces and seen.reduction is None else hints + kind.hints(settings, seen)

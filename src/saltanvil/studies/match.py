@@ -65,7 +65,7 @@ class Matched:
 
 def is_matched(step: Step) -> bool:
     """Whether something is measured of a step: the loudness of a blend under the steady law, or of an output that is held."""
-    if step.bypass:
+    if step.bypassed:
         return False
     if processor_named(step.kind).loudness_gain_db(step.settings) is not None:
         return True

@@ -60,7 +60,7 @@ def moving_values(session: Session) -> list[MovingValue]:
         times, values = course.line() if course is not None else ((), ())
         result.append(
             MovingValue(
-                of=address.of, id=address.id, name=address.name, owner=named(address, session), label=setting.label, base=base,
+                of=address.of, id=address.id, name=address.name, **names_of(session, address, setting.label), base=base,
                 still=base if setting.type == "switch" else automation.still(address),
                 times_s=[round(float(at_s), DIGITS) for at_s in times],
                 values=[float(f"{number:.{DIGITS}g}") for number in values],
@@ -70,6 +70,14 @@ def moving_values(session: Session) -> list[MovingValue]:
             )
         )  # fmt: skip
     return result
+
+
+def names_of(session: Session, address: Address, label: str) -> dict[str, str]:
+    """Whose a value is, and what it is; a lever's value goes by the lever's own name."""
+    if address.of == "lever":
+        strip, lever = session.lever(address.id or "")
+        return {"owner": "Session" if strip is None else strip.name, "label": lever.name}
+    return {"owner": named(address, session), "label": label}
 
 
 def shares_of(session: Session, automation: Automation, address: Address, base: float) -> list[LeverShare]:

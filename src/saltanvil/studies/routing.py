@@ -222,11 +222,11 @@ class Silences:
                     yield other, self.of_send(other, send)
             for lane in other.path.lanes():
                 if lane.output == strip.id:
-                    yield other, self.within(other) or self.leaving(other) or ("The lane is muted." if lane.mute else None)
+                    yield other, self.within(other) or self.leaving(other) or ("The lane is muted." if lane.muted else None)
 
     def leaving(self, strip: Strip) -> str | None:
         """Why nothing of what comes in leaves."""
-        if strip.mute:
+        if strip.muted:
             return "Muted."
         if strip.level_db <= OFF_DB and not any(send.pre for send in strip.sends):
             return "Its level is all the way down."
@@ -262,7 +262,7 @@ class Silences:
         inside = self.within(strip)
         if inside is not None:
             return inside
-        if send.mute:
+        if send.muted:
             return "The send is muted."
         if send.level_db <= OFF_DB:
             return "The send is all the way down."

@@ -21,11 +21,10 @@ from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.stream import Block
 from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document import MAX_SLOTS, NotFound, Session, SlotNumber
-from saltanvil.session.edits import Batch, Edit, EditRefused, Set
-from saltanvil.session.envelope_edits import SetEnvelope
+from saltanvil.session.edits import Edit, EditRefused
+from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
-from saltanvil.session.settings import owner_of as owner_of_value
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.store.sessions import Version
 from saltanvil.web.comparing import Blind
@@ -133,17 +132,6 @@ AnyMessage = (
     Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Try | Letter | Heard
 )
 MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
-
-
-def by_hand(session: Session, values: list[Moved]) -> Edit:
-    """What a hand moves, whatever an envelope says of it meanwhile."""
-    enveloped = [
-        SetEnvelope(of=moved.of, id=moved.id, name=moved.name, envelope=None)
-        for moved in values
-        if moved.name in getattr(owner_of_value(session, moved.address), "envelopes", {})
-    ]
-    edit = Set(values=values)
-    return Batch(edits=[*enveloped, edit]) if enveloped else edit
 
 
 #: Of a covered block: nothing in it tells which version sounds.

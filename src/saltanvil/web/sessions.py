@@ -13,7 +13,7 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document import Rate, Session, SlotNumber
 from saltanvil.session.edits import Batch
-from saltanvil.session.settings import differing, resolve
+from saltanvil.session.settings import Automation, differing, resolve
 from saltanvil.session.slots import Compared, SlotOwner, StoreSlot, compared, whole
 from saltanvil.store.sessions import Made, Version
 from saltanvil.studies.match import is_matched
@@ -114,6 +114,7 @@ def view(services: Services, version: Version, notices: Sequence[str] = (), sinc
         strips = [strip for strip in strips if id(strip) not in known]
         routing = None if old is not None and old[0] is since.session and old[1] == new else new
     steps = [step for strip in strips for step in strip.path.walk()]
+    automation = Automation(session)
     frames = session_frames(session, services.media.at_rate(session.rate_hz))
     return VersionView(
         id=version.id, revision=version.revision, can_undo=version.can_undo, can_redo=version.can_redo,
@@ -121,8 +122,8 @@ def view(services: Services, version: Version, notices: Sequence[str] = (), sinc
         strip_ids=[strip.id for strip in session.strips],
         session=session if since is None else session.model_copy(update={"strips": strips}),
         routing=routing, notices=list(notices), undo=version.undo, redo=version.redo,
-        plates={step.id: processor_named(step.kind).summary(resolve(session, step)) for step in steps},
-        resolved={step.id: now for step in steps if (now := dict(differing(session, step, listening=True)))},
+        plates={step.id: processor_named(step.kind).summary(resolve(session, step, automation=automation)) for step in steps},
+        resolved={step.id: now for step in steps if (now := dict(differing(session, step, True, automation)))},
         sums={step.id: full_sum_db(step, split) for step in steps if (split := step.split) is not None and split.by == "copies"},
         moving=moving_values(session),
         held=[step.id for strip in session.strips for step in strip.path.walk() if is_matched(step)],

@@ -177,7 +177,7 @@
 <div class="rule" class:bare title={setting.help}>
   <span id={helpId} hidden>{setting.help}</span>
   <span class="label" class:differs
-    >{bare ? '' : setting.label}{#if place && !bare}<button
+    ><span class="words">{bare ? '' : setting.label}</span>{#if place && !bare}<button
         class="place"
         tabindex="-1"
         title="{setting.label} is moved by: {place}. Click for more"
@@ -278,7 +278,13 @@
     height: 2.0625rem;
   }
   .label {
+    display: flex;
+    min-width: 0;
     white-space: nowrap;
+    overflow: hidden;
+  }
+  .words {
+    flex: 0 1 auto;
     overflow: hidden;
     text-overflow: ellipsis;
   }
@@ -389,12 +395,19 @@
     font-size: 0.6875rem;
   }
   .place {
+    flex: 0 2 auto;
+    min-width: 1.75rem;
+    overflow: hidden;
+    text-overflow: ellipsis;
     color: var(--after);
     font-weight: 650;
   }
   .over-time {
-    opacity: 0;
-    vertical-align: baseline;
+    flex: none;
+    width: 0;
+    margin: 0;
+    padding: 0;
+    overflow: hidden;
   }
   .over-time svg {
     width: 12px;
@@ -405,7 +418,8 @@
   }
   .rule:hover .over-time,
   .rule:focus-within .over-time {
-    opacity: 1;
+    width: auto;
+    padding: 0 4px;
   }
   /* In a table: the scale and the number side by side. */
   .bare {

@@ -16,7 +16,11 @@
   const strip = $derived(workspace.session ? stripOf(workspace.session, id) : null);
   const free = $derived(
     workspace.session && lever
-      ? choices(workspace, strip ? [strip] : workspace.session.strips).filter(
+      ? choices(
+          workspace,
+          strip ? [strip] : workspace.session.strips,
+          strip ? [] : workspace.session.levers,
+        ).filter(
           ({ address }) =>
             !(address.of === 'lever' && address.id === id) &&
             !lever.targets.some((target) => keyOf(target) === keyOf(address)),

@@ -85,7 +85,11 @@
   }
 </script>
 
-<Dialog title="{moved?.owner ?? ''} {setting?.label ?? address.name} over time" {close} width={34}>
+<Dialog
+  title="{moved?.owner ?? ''} {moved?.label ?? setting?.label ?? address.name} over time"
+  {close}
+  width={34}
+>
   <div class="line">
     <button
       class="button"

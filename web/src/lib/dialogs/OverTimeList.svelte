@@ -2,7 +2,7 @@
   /** Everything that moves over time or is under a lever, and what can: shown in lanes, turned off, edited. */
   import { automation } from '../state/automation.svelte';
   import { keyOf, type Address } from '../state/course';
-  import { choices } from '../state/levers';
+  import { choices, newLever } from '../state/levers';
   import { workspace } from '../state/workspace.svelte';
   import Dialog from './Dialog.svelte';
 
@@ -27,6 +27,14 @@
         address: { of: 'step', id: step.id, name: 'bypass' } as Address,
         text: `${strip.name}, ${workspace.processor(step.kind)?.label.toLowerCase() ?? step.kind}: Bypass`,
       })),
+      ...[...steps(strip.path.steps)].flatMap((step) =>
+        (step.lanes ?? []).flatMap((lane) =>
+          (['mute', 'bypass'] as const).map((name) => ({
+            address: { of: 'lane', id: lane.id, name } as Address,
+            text: `${strip.name}, lane ${lane.name}: ${name === 'mute' ? 'Mute' : 'Bypass'}`,
+          })),
+        ),
+      ),
     ];
     return [...values, ...switches].filter(({ address }) => !automation.of(address));
   });
@@ -70,6 +78,16 @@
         >{strip.name}: off</button
       >
     {/if}
+    <button
+      class="button"
+      data-act="session lever"
+      title="One control over settings of any strips"
+      onclick={async () => {
+        const id = await newLever(workspace, 'Lever', true);
+        close();
+        automation.lever = id;
+      }}>+ Lever for all strips</button
+    >
     {#if workspace.session}
       <button
         class="button"

@@ -14,7 +14,7 @@
     removeSteps,
   } from '../state/steps';
   import { automation } from '../state/automation.svelte';
-  import { newLever } from '../state/levers';
+  import { dryWetLever, newLever } from '../state/levers';
   import { workspace } from '../state/workspace.svelte';
   import AddStep from './AddStep.svelte';
   import GateState from './GateState.svelte';
@@ -160,6 +160,12 @@
           >Bypass them</button
         >
         <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
+        <button
+          class="button"
+          data-act="dry/wet"
+          title="A lever over the mix of all of them: at 0 % dry"
+          onclick={() => dryWetLever(workspace, chosenSteps(workspace))}>Dry/wet lever</button
+        >
       {/if}
       <button
         class="button"
@@ -395,8 +401,11 @@
     font-style: normal;
     color: var(--key);
   }
-  .over {
+  .over:has(+ .key) {
     right: 28px;
+  }
+  .over {
+    right: 12px;
     top: 4px;
     line-height: 0.75rem;
     color: var(--after);

@@ -35,6 +35,7 @@
   const setting = $derived(automation.scale(address)!);
   const moved = $derived(automation.of(address));
   const envelope = $derived(automation.envelope(address));
+  const label = $derived(moved?.label ?? setting.label);
   const key = $derived(keyOf(address));
   const onOff = $derived(isSwitch(address));
   const span = $derived({ from_s: view.span[0], to_s: view.span[1] });
@@ -253,14 +254,14 @@
 
 <div class="lane" data-lane={key}>
   <div class="side">
-    <span class="name" title="{moved?.owner ?? ''} {setting.label}">{setting.label}</span>
+    <span class="name" title="{moved?.owner ?? ''} {label}">{label}</span>
     <span class="owner soft">{moved?.owner ?? ''}</span>
     <span class="acts">
       <button
         class="act"
         class:on={automation.armed.includes(key)}
         aria-pressed={automation.armed.includes(key)}
-        aria-label="Record {setting.label} by hand"
+        aria-label="Record {label} by hand"
         title="Record by hand: while it plays, what you do with the control is written down"
         onclick={() => automation.toggleArmed(address)}>R</button
       >
@@ -279,7 +280,7 @@
           class="act"
           class:on={envelope.bypass}
           aria-pressed={envelope.bypass}
-          aria-label="Turn the envelope of {setting.label} off"
+          aria-label="Turn the envelope of {label} off"
           title="Envelope off"
           onclick={() => automation.edit(address, { bypass: !envelope.bypass })}>B</button
         >
@@ -287,13 +288,13 @@
       <button
         class="act"
         aria-haspopup="dialog"
-        aria-label="{setting.label} over time"
+        aria-label="{label} over time"
         title="Points and values, typed"
         onclick={() => (automation.menu = address)}>...</button
       >
       <button
         class="act"
-        aria-label="Close the lane of {setting.label}"
+        aria-label="Close the lane of {label}"
         title="Close the lane; the envelope stays"
         onclick={() => automation.close(address)}>x</button
       >
@@ -305,7 +306,7 @@
     <div
       class="ground"
       role="img"
-      aria-label="{setting.label} over time. {says}"
+      aria-label="{label} over time. {says}"
       data-picture="lane {key}"
       title={bySection
         ? 'Drag a handle up or down'
@@ -346,7 +347,7 @@
             class:low={yOf(value, setting, seen, box) > box.height / 2}
             role="slider"
             tabindex="0"
-            aria-label="{setting.label} in {section.name}"
+            aria-label="{label} in {section.name}"
             aria-valuenow={value}
             aria-valuemin={setting.minimum}
             aria-valuemax={setting.maximum}
@@ -369,7 +370,7 @@
             class:held={held?.id === point.id}
             role="slider"
             tabindex="0"
-            aria-label="{setting.label}, point {index + 1} at bar {barsAndBeats(point.at_s, workspace.grid)}"
+            aria-label="{label}, point {index + 1} at bar {barsAndBeats(point.at_s, workspace.grid)}"
             aria-valuenow={point.value}
             aria-valuemin={setting.minimum}
             aria-valuemax={setting.maximum}

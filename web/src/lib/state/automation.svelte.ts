@@ -212,11 +212,10 @@ class Automation {
     return workspace.edit({ op: 'turn_envelope', ...plain(address), to, seed: newId() });
   }
 
-  /** A lane for a value; it gets its first point where it has none, so that there is something to take hold of. */
+  /** A lane for a value; where nothing moves it yet it gets its first point, so that there is something to take hold of. */
   async draw(address: Address): Promise<void> {
     if (!this.isOpen(address)) this.lanes.push(plain(address));
-    const envelope = this.envelope(address);
-    if (envelope) return;
+    if (this.envelope(address) || this.of(address)?.times_s.length) return;
     const at_s = workspace.listening.passage.start_s;
     const value = this.present(address);
     if (value !== null)

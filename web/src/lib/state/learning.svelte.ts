@@ -10,7 +10,7 @@ class Learning {
     const { session } = workspace;
     if (!session || !this.lever) return [];
     const strip = stripOf(session, this.lever);
-    return choices(workspace, strip ? [strip] : session.strips).filter(
+    return choices(workspace, strip ? [strip] : session.strips, strip ? [] : session.levers).filter(
       ({ address }) => !(address.of === 'lever' && address.id === this.lever),
     );
   }

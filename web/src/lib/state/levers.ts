@@ -6,6 +6,7 @@ import {
   type Moved,
   type Session,
   type Setting,
+  type Step,
   type Strip,
 } from '../api/client';
 import { canMove, keyOf, leversOf, stepsOf, type Address } from './course';
@@ -51,6 +52,31 @@ export async function newLever(workspace: Workspace, name: string, onSession = f
   return id;
 }
 
+/** One dry/wet control for several steps: at 100 % as they stand, at 0 % dry. Steps without a mix have no part in it. */
+export async function dryWetLever(workspace: Workspace, steps: Step[]): Promise<void> {
+  const mixes = steps.flatMap((step) => {
+    const mix = step.settings['mix'];
+    return typeof mix === 'number' ? [{ id: step.id, mix }] : [];
+  });
+  if (!mixes.length) return workspace.note('None of these steps has a mix.');
+  const targets: LeverTarget[] = mixes.map(({ id, mix }) => ({
+    of: 'step',
+    id,
+    name: 'mix',
+    by: mix,
+    bend: 0,
+  }));
+  const values: Moved[] = mixes.map(({ id }) => ({ of: 'step', id, name: 'mix', value: 0 }));
+  const lever = { id: newId(), name: 'Dry/wet', value: 1, targets };
+  await workspace.edit({
+    op: 'batch',
+    edits: [
+      { op: 'set', values, alone: true },
+      { op: 'add_lever', strip_id: workspace.selection.stripId, lever },
+    ],
+  });
+}
+
 /** Another setting under a lever, at first without being moved. */
 export function addTarget(workspace: Workspace, leverId: string, address: Address): void {
   const lever = leverById(workspace.session, leverId);
@@ -74,8 +100,8 @@ export interface Choice {
   label: string;
 }
 
-/** Every value on some strips that a lever can move, with what the document says of it. */
-export function choices(workspace: Workspace, strips: Strip[]): Choice[] {
+/** Every value on some strips that a lever can move, and shared levers, with what the document says of them. */
+export function choices(workspace: Workspace, strips: Strip[], shared: Lever[] = []): Choice[] {
   const result: Choice[] = [];
   const take = (of: Address['of'], id: string, owner: string, part: object, settings: Setting[]) => {
     for (const setting of settings) {
@@ -85,6 +111,8 @@ export function choices(workspace: Workspace, strips: Strip[]): Choice[] {
         result.push({ address, value, owner, label: setting.label });
     }
   };
+  for (const lever of shared)
+    take('lever', lever.id, `lever ${lever.name}`, lever, workspace.settings.lever ?? []);
   for (const strip of strips) {
     take('strip', strip.id, strip.name, strip, workspace.settings.strip ?? []);
     for (const lever of strip.path.levers ?? [])

@@ -36,7 +36,7 @@ test('a height is the value whose height it is, on any scale', () => {
 test('labels have their unit and do not lie on each other', () => {
   const labels = labelsOf(CUT, { low: 0, high: 1 }, BOX);
   expect(labels.map(({ label }) => label)).toContain('1 kHz');
-  const ys = labels.map(({ value }) => yOf(value, CUT, { low: 0, high: 1 }, BOX)).sort((a, b) => a - b);
+  const ys = labels.map(({ y }) => y).sort((a, b) => a - b);
   for (const [n, y] of ys.slice(1).entries()) expect(y - ys[n]!).toBeGreaterThanOrEqual(14);
   for (const shape of gridShapes(CUT, { low: 0, high: 1 }, SPAN, [20], BOX))
     if (shape.type === 'text') {

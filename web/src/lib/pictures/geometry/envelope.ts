@@ -45,7 +45,11 @@ export function snappedTo(at_s: number, grid: Grid, sections: { start_s: number;
 }
 
 /** Two or three values of the axis that are not too near to each other. */
-export function labelsOf(setting: Setting, seen: Seen, box: Box): { value: number; label: string }[] {
+export function labelsOf(
+  setting: Setting,
+  seen: Seen,
+  box: Box,
+): { value: number; label: string; y: number }[] {
   const ends = [fromShare(seen.high, setting), fromShare(seen.low, setting)];
   const inside = setting.ticks.filter((tick) => {
     const share = toShare(tick, setting);
@@ -53,7 +57,8 @@ export function labelsOf(setting: Setting, seen: Seen, box: Box): { value: numbe
   });
   const result: { value: number; label: string; y: number }[] = [];
   for (const value of [...ends, ...inside]) {
-    const y = yOf(value, setting, seen, box);
+    const at = yOf(value, setting, seen, box);
+    const y = at < box.height / 2 ? at + 8 : at - 7; // beneath its line, or above it
     if (result.every((other) => Math.abs(other.y - y) >= 14))
       result.push({ value, y, label: formatSetting(Number(value.toPrecision(3)), setting) });
   }
@@ -68,10 +73,9 @@ export function gridShapes(setting: Setting, seen: Seen, span: Span, borders: nu
         const x = xOf(at, span, box.width);
         return rule(x, 0, x, box.height, { ink: 'line' });
       }),
-    ...labelsOf(setting, seen, box).flatMap(({ value, label }) => {
-      const y = yOf(value, setting, seen, box);
-      const beside = y < box.height / 2 ? y + 8 : y - 7;
-      return [rule(0, y, box.width, y, { ink: 'line' }), text(box.width - 4, beside, label, 'right')];
+    ...labelsOf(setting, seen, box).flatMap(({ value, label, y }) => {
+      const at = yOf(value, setting, seen, box);
+      return [rule(0, at, box.width, at, { ink: 'line' }), text(box.width - 4, y, label, 'right')];
     }),
   ];
 }
