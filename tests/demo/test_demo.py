@@ -18,6 +18,7 @@ from saltanvil.measure import speaker
 from saltanvil.measure.figures import figures_of
 from saltanvil.session.document import Session
 from saltanvil.session.matches import matches_of
+from saltanvil.session.settings import Address, Automation
 from saltanvil.studies.match import settled
 
 FAULTS = demo.FAULTS
@@ -248,3 +249,26 @@ def test_the_kick_ducks_the_bass_and_the_voice_its_echo(tracks):
     for start, end in demo.phrase_gaps():
         if end - start > 0.6:
             assert whole.reduction_db[round((start + 0.45) * 750) : round(end * 750)].max() < 0.2
+
+
+def test_the_drums_bite_in_the_bridge_and_the_clipper_is_driven_in_the_last_chorus(tracks):
+    """What moves over the song sounds there and nowhere else: against the same session with its envelopes off."""
+    names = list(tracks)
+    session = demo.build_session({name: number for number, name in enumerate(names)})
+    media = Arrays(*tracks.values())
+    still = session.model_copy(update={"envelopes_off": True})
+
+    def differs(strip, section):
+        start, stop = demo.frames_of(section)
+        middle = slice(RATE, stop - start - RATE)  # away from the ramps on the borders and what sounds on
+        one, other = (
+            np.concatenate([block[strip] for block in render_strips(held, media, start, stop, [strip])], axis=1)
+            for held in (session, still)
+        )
+        return float(np.abs(one - other)[:, middle].max())
+
+    assert differs("parallel", "Last chorus") > 0.01 and differs("parallel", "Bridge") == 0.0
+    assert differs("drums", "Bridge") > 0.003 and differs("drums", "Verse") < 1e-4
+    course = Automation(session).course(Address(of="step", id="drums-1", name="drive_db"))
+    bridge, verse = (demo.frames_of(name)[0] / RATE + 3.0 for name in ("Bridge", "Verse"))
+    assert course.value(bridge) - course.value(verse) == pytest.approx(0.7 * 5.0)

@@ -1,5 +1,7 @@
 """A match is a function of the document: of what it hears over the stretch it names, and of nothing else."""
 
+import json
+
 import numpy as np
 import pyloudnorm
 import pytest
@@ -9,11 +11,12 @@ from hypothesis import strategies as st
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.media import Arrays
-from saltanvil.engine.render import Cancelled, render_strips
+from saltanvil.engine.render import Cancelled, render_nodes, render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session, Stretch
-from saltanvil.session.matches import matches_of
+from saltanvil.session.graph import NodeId
+from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.validate import checked
 from saltanvil.studies.match import Matcher, outdated, settled
 from tests.edits import edit_json, moved, set_lane, set_step, set_strip
@@ -204,3 +207,48 @@ def test_measuring_is_called_off_and_silence_is_named(media):
     early = session_with()
     early.step("colour").step.match_over = Stretch(start_s=900.0, end_s=901.0)
     assert "Nothing enters" in matches_of(settled(early, media))["colour"].refused
+
+
+def test_a_held_loudness_counts_what_moves_and_is_measured_anew_when_that_is_drawn():
+    """A drive that moves over the song: over the whole of it the step leaves as loud as it enters, by pyloudnorm."""
+    x = noise(2, 48000 * 12, 3) * np.float32(0.2)
+    media = Arrays(x)
+    points = [{"at_s": 0.0, "value": 0.0}, {"at_s": 12.0, "value": 24.0}]
+
+    def session(envelopes):
+        step = {"id": "s", "kind": "saturator", "settings": {"drive_db": 3.0}, "envelopes": envelopes}
+        return Session.model_validate({"name": "S", "strips": [
+            {"id": "main", "name": "Main", "kind": "main", "output": None},
+            {"id": "a", "name": "A", "kind": "track", "media_id": 0, "path": {"steps": [step]}},
+        ]})  # fmt: skip
+
+    still = settled(session({}), media)
+    drawn = session({"drive_db": {"points": points}})
+    drawn = with_matches(drawn, {"s": still.step("s").step.match})
+    (result,) = Matcher(media).matches(drawn)
+    assert not result.current  # what was measured of the still one does not hold
+    drawn = settled(drawn, media)
+    y = np.concatenate([b for (b,) in render_nodes(drawn, media, [NodeId("step", "s")], 0, x.shape[1])], axis=1)
+    meter = pyloudnorm.Meter(48000, filter_class="DeMan")
+    assert meter.integrated_loudness(y.T) == pytest.approx(meter.integrated_loudness(x.T), abs=0.1)
+    # And of a blend the level of a lane that moves, but not where the blend stands.
+    lanes = [{"id": "d", "name": "Dry"}, {"id": "w", "name": "Wet", "path": {"steps": [{"id": "c", "kind": "clipper"}]}}]
+    split = {"id": "s", "kind": "split", "settings": {"law": "steady", "position": 0.5}, "lanes": lanes}
+
+    def blend(lane=None, position=None):
+        made = json.loads(json.dumps(split))
+        made["envelopes"] = {} if position is None else {"position": {"points": position}}
+        made["lanes"][1]["envelopes"] = {} if lane is None else {"level_db": {"points": lane}}
+        return Session.model_validate({"name": "S", "strips": [
+            {"id": "main", "name": "Main", "kind": "main", "output": None},
+            {"id": "a", "name": "A", "kind": "track", "media_id": 0, "path": {"steps": [made]}},
+        ]})  # fmt: skip
+
+    def key(one):
+        return Matcher(media).matches(one)[0].key
+
+    course = [{"at_s": 0.0, "value": 0.0}, {"at_s": 12.0, "value": -12.0}]
+    assert key(blend()) == key(blend(position=[{"at_s": 0.0, "value": 0.2}, {"at_s": 9.0, "value": 1.0}]))
+    assert key(blend()) != key(blend(lane=course))
+    match = settled(blend(lane=course), media).step("s").step.match
+    assert 3.0 < match.matched_db < 9.0  # the mean of what the level takes

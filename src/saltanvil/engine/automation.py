@@ -21,9 +21,9 @@ from saltanvil.session.document import SettingName
 from saltanvil.session.envelopes import Course
 
 #: How often a value that moves steadily is read: of a processor's settings, whose coefficients are worked out anew, every
-#: sixteenth tick; of a gain every tick.
+#: sixteenth tick; of a gain every fourth, within the time in which it glides.
 GRID_FRAMES = 16 * TICK_FRAMES
-GAIN_GRID_FRAMES = TICK_FRAMES
+GAIN_GRID_FRAMES = 4 * TICK_FRAMES
 #: Readings are made for stretches of the session, of which a few are kept.
 WINDOW_FRAMES = 32 * GRID_FRAMES
 KEPT_WINDOWS = 16

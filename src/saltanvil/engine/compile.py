@@ -174,7 +174,7 @@ class Compiler:
             step = self.graph.steps[point.id]
             channels = self.channels_of(step, sources[0])
             divided = DividedNode(self.split(step, channels), self.settings[step.id], sources[0], latency_frames, channels)
-            divided.moving = self.moving_settings(step, sources[0].latency_frames)
+            divided.moving = self.moving_settings(step, self.dividers(step), sources[0].latency_frames)
             return divided
         lane, index = self.lanes[point.id]
         step = self.graph.steps[point.id]
@@ -223,13 +223,17 @@ class Compiler:
         held = self.automation.moving(of, name, part)
         return {name: course for name, course in held.items() if (name in names if names else name != "bypass")}
 
-    def moving_settings(self, step: Step, latency: int) -> Moving[Settings] | None:
+    def moving_settings(self, step: Step, courses: Mapping[str, Course], latency: int) -> Moving[Settings] | None:
         now, live = self.automation.now("step", step.id, step), self.audition.live
 
         def settings(values: Mapping[str, float]) -> Settings:
             return settings_of(self.session, now, settings_with(now.settings, values), live)
 
-        return self.moving(self.courses("step", step.id, step), settings, latency, GRID_FRAMES)
+        return self.moving(courses, settings, latency, GRID_FRAMES)
+
+    def dividers(self, step: Step) -> dict[str, Course]:
+        """The courses of a split's dividers: of its settings only they have a part in dividing."""
+        return {name: held for name, held in self.courses("step", step.id, step).items() if name.startswith("dividers_hz")}
 
     def moving_lane(self, step: Step, lane: Lane, index: int, latency: int) -> Moving[Gains] | None:
         courses = self.courses("lane", lane.id, lane, *LANE_MOVES) | self.courses("step", step.id, step, "position", "trim_db")
@@ -247,7 +251,7 @@ class Compiler:
         return 2 if step.id in self.widening else source.channels
 
     def split(self, step: Step, channels: int) -> Split:
-        moving = bool(self.courses("step", step.id, step))
+        moving = bool(self.dividers(step))
         made = self.rack.processor(step, self.settings[step.id], channels, self.context, moving)
         assert isinstance(made, Split)
         return made
@@ -262,7 +266,7 @@ class Compiler:
             split.lanes = [node for placed in split.placed for node in placed.sources[:1] if isinstance(node, LaneNode)]
             split.fade = self.fade("step", step, latency_frames)
             return split
-        moving = self.moving_settings(step, latency_frames - self.late.own[step.id])
+        moving = self.moving_settings(step, self.courses("step", step.id, step), latency_frames - self.late.own[step.id])
         processor = self.rack.processor(step, settings, channels, self.context, moving is not None)
         wait = self.late.wait(point)
         key = None

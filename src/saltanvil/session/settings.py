@@ -175,6 +175,7 @@ def loudness_gain_db(step: Step, settings: Settings | None = None) -> float | No
 # ---- levers and envelopes ------------------------------------------------------------------------------------------------
 
 A = TypeVar("A", bound=Automated)
+M = TypeVar("M", bound=BaseModel)
 #: Switches that may move over time, and on what; a bypass is faded.
 MOVING_SWITCHES: dict[str, tuple[Owner, ...]] = {"mute": ("strip", "lane", "send"), "bypass": ("step", "lane")}
 
@@ -329,9 +330,9 @@ def with_values(part: A, values: Mapping[SettingName, float]) -> A:
     if isinstance(part, Step):
         own = {name: bool(number >= 0.5) for name, number in values.items() if name in PART_DESCRIPTORS["step"]}
         moved = {name: number for name, number in values.items() if name not in own}
-        return part.model_copy(update={**own, "settings": settings_with(part.settings, moved)})
+        return moved_copy(part, {**own, "settings": settings_with(part.settings, moved)})
     update = {name: bool(number >= 0.5) if name in MOVING_SWITCHES else number for name, number in values.items()}
-    return part.model_copy(update=update)
+    return moved_copy(part, update)
 
 
 def settings_with(settings: Settings, values: Mapping[SettingName, float]) -> Settings:
@@ -349,10 +350,10 @@ def settings_with(settings: Settings, values: Mapping[SettingName, float]) -> Se
     return moved_copy(settings, update) if update else settings
 
 
-def moved_copy(settings: Settings, update: Mapping[str, Any]) -> Settings:
+def moved_copy(model: M, update: Mapping[str, Any]) -> M:
     """`model_copy` for a model without extras, at a fifth of its time: while something moves it is made for every reading."""
-    twin = object.__new__(type(settings))
-    held = {"__dict__": {**settings.__dict__, **update}, "__pydantic_fields_set__": settings.__pydantic_fields_set__}
+    twin = object.__new__(type(model))
+    held = {"__dict__": {**model.__dict__, **update}, "__pydantic_fields_set__": model.__pydantic_fields_set__}
     for name, part in {**held, "__pydantic_extra__": None, "__pydantic_private__": None}.items():
         object.__setattr__(twin, name, part)
     return twin

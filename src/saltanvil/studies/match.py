@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 
 from saltanvil.engine.audition import RENDERED
 from saltanvil.engine.cache import fingerprint
-from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.compile import LANE_MOVES, compile_plan
 from saltanvil.engine.media import Media
-from saltanvil.engine.nodes import SplitNode, StepNode
+from saltanvil.engine.nodes import PlacedNode, SplitNode, StepNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes
@@ -133,11 +133,15 @@ class Matcher:
         plan = compile_plan(session, self.media, Rack(), RENDERED, [NodeId("step", step.id)])
         split = plan.nodes[NodeId("step", step.id)]
         assert isinstance(split, SplitNode)
-        levels = [np.float32(placed.level) for placed in split.placed]
+        placed, at = split.placed, result.start
         lanes = [NodeId("lane", lane.id) for lane in step.lanes]
         meters: list[LoudnessMeter] = []
         for blocks in render_nodes(session, self.media, lanes, result.start, result.stop, cancelled, self.pool):
-            u, t = (np.asarray(block * level) for block, level in zip(blocks, levels, strict=True))
+            u, t = (
+                np.asarray(block * np.float32(node.level)) if node.moving is None else node.leaving(block, at)
+                for block, node in zip(blocks, placed, strict=True)
+            )
+            at += blocks[0].shape[1]
             if not meters:
                 meters = [LoudnessMeter(rate, len(u)) for _ in range(3)]
             for meter, x in zip(meters, (u, t, u + t), strict=True):
@@ -186,11 +190,20 @@ def key_of(plan: Plan, step: Step, names: dict[int, str]) -> str:
     node = plan.nodes[NodeId("step", step.id)]
     assert isinstance(node, StepNode)
     if isinstance(node, SplitNode):
-        sides = [(names[id(lane)], placed.level) for lane, placed in zip(node.lanes, node.placed, strict=True)]
+        sides = [
+            (names[id(lane)], placed.level, level_courses(placed)) for lane, placed in zip(node.lanes, node.placed, strict=True)
+        ]
         return fingerprint("blend", sides)
     sources = [names[id(source)] for source in node.sources]
     settings = node.processor.with_loudness_gain(node.settings, 0.0)
-    return fingerprint("output", sources, step.kind, settings.model_dump_json(), node.heard_key())
+    moves = None if node.moving is None else node.moving.cache_key()
+    return fingerprint("output", sources, step.kind, settings.model_dump_json(), moves, node.heard_key())
+
+
+def level_courses(placed: PlacedNode) -> list[object]:
+    """What tells the course of a lane's own level apart; where the blend stands makes no difference to its match."""
+    courses = {} if placed.moving is None else placed.moving.courses
+    return [(name, courses[name].fingerprint()) for name in LANE_MOVES if name in courses]
 
 
 def outdated(session: Session, matcher: Matcher) -> Iterator[Matched]:
