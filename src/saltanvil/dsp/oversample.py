@@ -95,6 +95,13 @@ def whole(factor: int, phase: str = "linear") -> tuple[Ladder, int, int]:
     return stages, latency, round(latency * factor - total)
 
 
+@cache
+def both_ways(factor: int, phase: str = "linear") -> NDArray[np.float32]:
+    """The taps up and down, (2, ...), as the kernels take them."""
+    stages = ladder(factor, phase)
+    return np.stack((stages.ups, stages.downs))
+
+
 @inline
 def filtered(memory, taps, count, out):  # type: ignore[no-untyped-def]
     """out[i] = sum of taps[t] memory[i + t]: a stretch through a FIR filter, taps a multiple of four."""

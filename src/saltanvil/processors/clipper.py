@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
 from saltanvil.dsp.glide import glide_part
-from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, whole
+from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, both_ways, whole
 from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_filters
 from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames, time_constant
 from saltanvil.processors.aims import Aim, gr_max, level_aims, louder_aim, peak_aim
@@ -216,7 +216,7 @@ class Clipper(Processor):
     def configure(self, settings: Settings, context: Context) -> None:
         assert isinstance(settings, ClipperSettings)
         rate = context.rate
-        stages, latency, pad = whole(settings.factor(), settings.phase)
+        _, latency, pad = whole(settings.factor(), settings.phase)
         target = np.zeros(dsp.SETTINGS)
         target[dsp.DRIVE] = db_to_gain(settings.drive_db)
         target[dsp.CEILING] = db_to_gain(settings.ceiling_db)
@@ -243,7 +243,7 @@ class Clipper(Processor):
                 memory[:] = 0.0
             self._state[dsp.PRIMED] = 0.0
         self._way = way
-        self._ladder = np.stack((stages.ups, stages.downs))
+        self._ladder = both_ways(settings.factor(), settings.phase)
         self._target = target
 
     @classmethod

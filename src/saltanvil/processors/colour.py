@@ -4,7 +4,7 @@ in --> emphasis --> drive --> highs lost, squeezed, biased --> up --> curve --> 
 """
 
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, lru_cache
 from typing import Literal, get_args
 
 import numpy as np
@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import biquad
 from saltanvil.dsp import saturate as dsp
 from saltanvil.dsp.glide import glide_part
-from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, whole
+from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, both_ways, whole
 from saltanvil.dsp.state import Stateful
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.processors.base import Audio
@@ -106,15 +106,21 @@ class Colour:
 
     def sections(self, rate: int) -> tuple[Array, Array]:
         """The emphasis and its exact inverse, (3, 5) each: a cookbook shelf with its gain turned round is its inverse."""
-        shelves = (
-            ("low shelf", self.low_hz, self.low_db),
-            ("high shelf", self.high_hz, self.high_db),
-            ("low shelf", CORE_HZ, CHARACTERS[self.character].core_db),
-        )
-        way = [
-            [biquad.cookbook(kind if db else "off", hz, SHELF_Q, sign * db, rate) for kind, hz, db in shelves] for sign in (1, -1)
-        ]
-        return np.array(way[0]), np.array(way[1])
+        return emphasis(self.character, self.low_hz, self.low_db, self.high_hz, self.high_db, rate)
+
+
+@lru_cache(256)
+def emphasis(
+    character: CharacterName, low_hz: float, low_db: float, high_hz: float, high_db: float, rate: int
+) -> tuple[Array, Array]:
+    """`Colour.sections`: they are the same however the drive moves."""
+    shelves = (
+        ("low shelf", low_hz, low_db),
+        ("high shelf", high_hz, high_db),
+        ("low shelf", CORE_HZ, CHARACTERS[character].core_db),
+    )
+    way = [[biquad.cookbook(kind if db else "off", hz, SHELF_Q, sign * db, rate) for kind, hz, db in shelves] for sign in (1, -1)]
+    return np.array(way[0]), np.array(way[1])
 
 
 #: A sine, to see what a curve makes of it.
@@ -162,7 +168,7 @@ class Stage(Stateful):
         return whole(colour.factor())[1]
 
     def configure(self, colour: Colour) -> None:
-        stages, latency, pad = whole(colour.factor())
+        _, latency, pad = whole(colour.factor())
         character = CHARACTERS[colour.character]
         self._table, number = table_of(colour.character, round(colour.balance, 3))
         target = np.zeros(dsp.SETTINGS)
@@ -178,7 +184,7 @@ class Stage(Stateful):
         target[dsp.LOSS_POLE] = np.exp(-2.0 * np.pi * LOSS_HZ / self.rate)
         target[dsp.DC_POLE] = 1.0 - 2.0 * np.pi * DC_HZ / self.rate
         self._target = target
-        self._ladder = np.stack((stages.ups, stages.downs))
+        self._ladder = both_ways(colour.factor())
         for shelves, sections in zip((self._emphasis, self._undoing), colour.sections(self.rate), strict=True):
             shelves.set(sections)
 

@@ -122,8 +122,15 @@ class SaturatorSettings(Settings):
         return self.output_db if self.output != "not held" else 0.0
 
     def usual_gain_db(self) -> float:
-        """What holds the level of noise at -18 dBFS: what *held* begins with, until it is measured."""
-        return usual_gain_db(self.model_copy(update={"output": "not held", "compensate_drive": False, "output_db": 0.0}))
+        """What holds the level of noise at -18 dBFS: what *held* begins with, until it is measured.
+
+        For settings to a tenth of a decibel and a per cent, so that it need not be worked out for every step of a movement.
+        """
+        moved = {"drive_db": 1, "second_drive_db": 1, "balance": 2, "mix": 2}
+        coarse = {name: round(getattr(self, name), digits) for name, digits in moved.items()}
+        return usual_gain_db(
+            self.model_copy(update={"output": "not held", "compensate_drive": False, "output_db": 0.0, **coarse})
+        )
 
     def steady(self, wave: NDArray[np.float64]) -> NDArray[np.float64]:
         """What leaves for a wave that has stood for long, along the last axis; lows and highs aside."""
@@ -135,7 +142,7 @@ class SaturatorSettings(Settings):
 NORMAL = np.array([NormalDist().inv_cdf((place + 0.5) / 128) for place in range(128)])
 
 
-@lru_cache(256)
+@lru_cache(4096)
 def usual_gain_db(settings: SaturatorSettings) -> float:
     x = db_to_gain(USUAL_DBFS) * NORMAL
     return -gain_to_db(float(np.sqrt(np.mean(settings.steady(x) ** 2) / np.mean(x**2))))

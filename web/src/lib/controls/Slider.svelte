@@ -325,6 +325,8 @@
     height: 13px;
     cursor: ew-resize;
     touch-action: none;
+    /* A selection that a drag began would be dragged itself by the next. */
+    user-select: none;
   }
   i {
     position: absolute;

@@ -430,6 +430,7 @@
     position: relative;
     min-width: 0;
     overflow: hidden;
+    user-select: none;
   }
   .ground {
     position: absolute;
