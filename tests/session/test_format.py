@@ -250,3 +250,18 @@ def test_the_store_lists_what_it_cannot_open_and_says_why(folder):
     assert gate.settings == {} and "newer" in gate.problem
     assert trim.settings["gain_db"] == 3.0 and "aura" in trim.problem
     assert database.execute("SELECT document FROM sessions").fetchone()[0] == '{"format": 9, "name": "Quay"}'  # untouched
+
+
+def test_a_session_of_format_4_opens_as_it_was():
+    """Written by the last commit of format 4, the demo with two slots: nothing is left out, nothing moves over
+    time, and what is written again differs by the new fields alone."""
+    text = (GOLDEN.parent / "format4" / "session.json").read_text()
+    session, notices = read_session(text, "Low Water")
+    assert notices == [] and session.levers == [] and not any(strip.envelopes for strip in session.strips)
+    assert session.step("drums-1").step.slots.on == 2
+    old, new = json.loads(text), json.loads(written(session))
+    assert (old.pop("format"), new.pop("format")) == (4, FORMAT)
+    assert (new.pop("levers"), new.pop("envelopes_off")) == ([], False)
+    for strip in new["strips"]:
+        assert strip.pop("envelopes_off") is False
+    assert new == old
