@@ -113,6 +113,7 @@ def over_time(page: Page) -> None:
         page.click(f"dialog [aria-label='Lane of {name}']")
         page.keyboard.press("Escape")
         page.wait_for_timeout(300)
+    page.wait_for_selector("text=/^Drawing/", state="detached")
     page.wait_for_timeout(1500)
 
 

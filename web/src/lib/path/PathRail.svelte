@@ -147,11 +147,11 @@
   <div class="bar">
     <SlotBar />
     <button
-      class="button"
+      class="button lever"
       data-act="add lever"
       aria-haspopup="dialog"
       title="One control that moves several settings"
-      onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>+ Lever</button
+      onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>Lever</button
     >
     <div class="tools" role="toolbar" aria-label="Splits">
       {#if workspace.selection.stepIds.length > 1}
@@ -502,6 +502,15 @@
     height: 6px;
     border: 1px solid var(--after);
     background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
+  }
+  .lever {
+    flex: none;
+    align-self: center;
+    height: 1.25rem;
+    margin: 0 auto 0 -4px;
+    padding: 0 6px;
+    font-size: 0.75rem;
+    line-height: 1.125rem;
   }
   .bar {
     position: absolute;
