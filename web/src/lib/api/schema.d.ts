@@ -3438,7 +3438,7 @@ export interface components {
     };
     /**
      * ScopeAnswer
-     * @description settings: those the step was measured with, at the passage's start where they move; moving: what moves over the passage;
+     * @description settings: those the step was measured with, at the passage's middle where they move; moving: what moves over the passage;
      *     latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard.
      */
     ScopeAnswer: {
