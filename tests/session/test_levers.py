@@ -4,7 +4,7 @@ import pytest
 
 from saltanvil.session.apply import apply
 from saltanvil.session.document import Lever, LeverTarget, Session
-from saltanvil.session.edits import EditRefused, RemoveStep, Set
+from saltanvil.session.edits import EditRefused, MoveStep, RemoveStep, Set
 from saltanvil.session.format import read_session, written
 from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever
 from saltanvil.session.settings import Address, Automation, Moved, resolve, value
@@ -133,3 +133,10 @@ def test_ready_made_paths_bring_levers_over_their_own_steps():
     for start in PATH_STARTS:
         ids = set(start.path.ids())
         assert all(moved.id in ids for lever in start.path.levers for moved in lever.targets)
+
+
+def test_a_step_that_moves_to_another_strip_leaves_the_lever_behind():
+    made = with_lever(target(THRESHOLD, -20.0), LeverTarget(of="step", id="s", name="drive_db", by=3.0))
+    moved, back = apply(made, MoveStep(step_id="c", strip_id="b", index=0))
+    assert [one.id for one in moved.lever("more")[1].targets] == ["s"]
+    assert apply(moved, back)[0] == made

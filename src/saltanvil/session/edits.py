@@ -372,8 +372,8 @@ def let_go(session: Session, inverse: Edit) -> Edit:
         for step in strip.path.walk():
             if step.match_over.section_id is not None and step.match_over.section_id not in sections:
                 lost.append(SetMatchOver(step_id=step.id, over=WHOLE_SONG))
-    for _, lever in session.all_levers():
-        gone = lost_targets(session, lever)
+    for owner, lever in session.all_levers():
+        gone = lost_targets(session, owner, lever)
         if gone:
             lost.append(SetLever(lever_id=lever.id, moves=[target for target in lever.targets if target not in gone]))
     for of, owner_id, part in automated_parts(session):

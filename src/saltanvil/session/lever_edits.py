@@ -6,7 +6,7 @@ from pydantic import Field
 
 from saltanvil.session.document import MAX_TARGETS, Id, Lever, LeverTarget, Name, Session
 from saltanvil.session.edits import MAX_INDEX, MAX_VALUES, Edit, EditRefused
-from saltanvil.session.levers import target_address
+from saltanvil.session.levers import check_reach, target_address
 from saltanvil.session.settings import Moved, descriptor, put, scale_of, value
 
 
@@ -21,6 +21,8 @@ class AddLever(Edit):
     def change(self, session: Session) -> Edit:
         if any(lever.id == self.lever.id for _, lever in session.all_levers()):
             raise EditRefused(f"there is a lever {self.lever.id!r} already")
+        if self.strip_id is not None:
+            check_reach(session.strip(self.strip_id), self.lever)
         owner = session if self.strip_id is None else session.strip(self.strip_id).path
         levers = [*owner.levers]
         levers.insert(len(levers) if self.index is None else self.index, self.lever)
@@ -55,12 +57,13 @@ class SetLever(Edit):
         return frozenset({self.lever_id, ("name", self.name is None), ("moves", self.moves is None)})
 
     def change(self, session: Session) -> Edit:
-        _, lever = session.lever(self.lever_id)
+        strip, lever = session.lever(self.lever_id)
         old = SetLever(lever_id=lever.id, name=lever.name, moves=lever.targets)
         if self.name is not None:
             lever.name = self.name
         if self.moves is not None:
             lever.targets = self.moves
+            check_reach(strip, lever)
         return old
 
 

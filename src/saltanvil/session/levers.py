@@ -10,10 +10,14 @@ def target_address(target: LeverTarget) -> Address:
     return Address(of=target.of, id=target.id, name=target.name)
 
 
-def lost_targets(session: Session, lever: Lever) -> list[LeverTarget]:
-    """The settings of a lever that are not there any more."""
+def lost_targets(session: Session, strip: Strip | None, lever: Lever) -> list[LeverTarget]:
+    """The settings of a lever that are not there any more, or not on its strip."""
     result = []
+    reach = None if strip is None else set(parts_of(strip))
     for target in lever.targets:
+        if reach is not None and (target.of, target.id) not in reach:
+            result.append(target)
+            continue
         try:
             descriptor(session, target_address(target))
         except LookupError:
@@ -33,14 +37,21 @@ def check_levers(session: Session) -> None:
     if not levers:
         return
     for owner, lever in session.all_levers():
+        check_reach(owner, lever)
         for target in lever.targets:
-            check_target(session, owner, lever, target)
+            check_target(session, lever, target)
     around = loop_of(levers)
     if around:
         raise ValueError(f"this would close a loop of levers: {around}")
 
 
-def check_target(session: Session, strip: Strip | None, lever: Lever, target: LeverTarget) -> None:
+def check_reach(strip: Strip | None, lever: Lever) -> None:
+    """Raises ValueError if a strip's lever moves what is not on that strip."""
+    if strip is not None and not {(target.of, target.id) for target in lever.targets} <= set(parts_of(strip)):
+        raise ValueError(f"the lever {lever.name!r} of {strip.name!r} moves what is on that strip; make one for the session")
+
+
+def check_target(session: Session, lever: Lever, target: LeverTarget) -> None:
     address = target_address(target)
     setting = descriptor(session, address)
     refusal = automation_refusal(session, address)
@@ -48,8 +59,6 @@ def check_target(session: Session, strip: Strip | None, lever: Lever, target: Le
         raise ValueError(f"the lever {lever.name!r} cannot move it: {refusal.replace('move over time', 'be moved by a lever')}")
     if switched(address):
         raise ValueError(f"the lever {lever.name!r} cannot move a switch ({setting.label}); it moves what has a scale")
-    if strip is not None and (target.of, target.id) not in set(parts_of(strip)):
-        raise ValueError(f"the lever {lever.name!r} of {strip.name!r} moves what is on that strip; make one for the session")
     scale = scale_of(session, address)
     if scale.log and target.by <= 0.0:
         raise ValueError(f"the lever {lever.name!r} moves {setting.label} by a factor, which is above 0")

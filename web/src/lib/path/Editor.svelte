@@ -215,7 +215,6 @@
                 {setting}
                 {value}
                 now={now[setting.name]}
-                change={(next, gesture) => put(setting.name, next, gesture)}
               />
             {:else}
               <Choice

@@ -13,24 +13,20 @@
     address: Address;
     setting?: Setting;
     value: SettingValue;
-    /** Otherwise than as a plain value of its own. */
-    change?: (value: SettingValue, gesture: string | null) => void;
     of?: string;
     mark?: string;
     now?: SettingValue;
     bare?: boolean;
   }
-  let { address, setting, value, change, of, mark, now, bare = false }: Props = $props();
+  let { address, setting, value, of, mark, now, bare = false }: Props = $props();
 
   const told = $derived(setting ?? automation.setting(address)!);
   const moved = $derived(automation.of(address));
   /** While it plays, read off the course some twenty times a second; else where the passage or the playhead is. */
   let riding = $state<number | null>(null);
   /** What the hand has made of it, until that has come back from the server. */
-  const FRESH_MS = 1500;
   let written = $state<number | null>(null);
   let held = false;
-  let fresh: ReturnType<typeof setTimeout> | undefined;
   const rides = $derived(Boolean(moved?.times_s.length));
   $effect(() => {
     if (!rides) return;
@@ -70,20 +66,15 @@
   function put(next: SettingValue, gesture: string | null): void {
     if (typeof next !== 'number') return;
     written = next;
-    letGo();
-    if (automation.canMove(address) && (moved || automation.armed.length))
-      automation.change(address, next, gesture);
-    else if (change) change(next, gesture);
-    else automation.change(address, next, gesture);
+    workspace.move(address.of, address.id, { [address.name]: next }, gesture);
   }
-  function letGo(): void {
-    clearTimeout(fresh);
-    if (!held) fresh = setTimeout(() => (written = null), FRESH_MS);
-  }
+  $effect(() => {
+    if (!workspace.saving && !held) written = null;
+  });
   function hold(on: boolean): void {
     held = on;
-    letGo();
     automation.hold(address, on);
+    if (!on && !workspace.saving) written = null;
   }
 </script>
 

@@ -79,7 +79,6 @@
           of="send"
           mark="send_level_db {send.id}"
           value={send.level_db}
-          change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
         />
         <button
           class="act wide"

@@ -121,10 +121,12 @@ export function arrow(steps: Step[], from: Chosen, way: 'left' | 'right' | 'up' 
   return index < 0 || !same ? ofLane(other) : ofStep(same);
 }
 
-/** Copies of levers for copies of steps: what they move by its new name, without what was not copied. */
+/** Copies of levers for copies of steps: what they move by its new name, without what was not copied; those that move levers last. */
 export function renamedLevers(levers: Lever[], names: Record<string, string>): Lever[] {
   for (const { id } of levers) names[id] ??= newId();
-  return levers.map((lever) => ({
+  const movesLevers = (lever: Lever) => Number(lever.targets.some((target) => target.of === 'lever'));
+  const ordered = [...levers].sort((one, other) => movesLevers(one) - movesLevers(other));
+  return ordered.map((lever) => ({
     ...lever,
     id: names[lever.id]!,
     targets: lever.targets.flatMap((target) =>

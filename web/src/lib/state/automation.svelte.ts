@@ -272,7 +272,11 @@ class Automation {
     this.recording ??= { address: plain(address), samples: [], gesture: newId(), value };
     this.recording.value = value;
     const { gesture } = this.recording;
-    workspace.hear([{ ...plain(address), value }], gesture);
+    const moved = this.of(address);
+    const setting = this.scale(address);
+    // The envelope will stand above the levers; until it is written they add to what is heard.
+    const base = moved?.levers.length && setting ? baseFor(moved.base, moved.still, value, setting) : value;
+    workspace.hear([{ ...plain(address), value: base }], gesture);
     this.take();
     clearTimeout(this.letGo);
     this.letGo = setTimeout(() => {
