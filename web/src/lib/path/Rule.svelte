@@ -22,8 +22,9 @@
 
   const told = $derived(setting ?? automation.setting(address)!);
   const moved = $derived(automation.of(address));
-  /** While it plays, read off the course some twenty times a second; else where the passage or the playhead is. */
-  let riding = $state<number | null>(null);
+  /** Where it is read off the course while it plays: followed where the value moves by an amount that shows. The value itself is
+   * derived, so that it is never older than the document. */
+  let riding_s = $state<number | null>(null);
   /** What the hand has made of it, until that has come back from the server. */
   let written = $state<number | null>(null);
   let held = false;
@@ -31,17 +32,17 @@
   $effect(() => {
     if (!rides) return;
     return frames.add(() => {
-      const next = workspace.listening.sounding
-        ? automation.valueAt(moved!, workspace.listening.heardPosition())
-        : null;
-      if (next === null || riding === null || Math.abs(toShare(next, told) - toShare(riding, told)) > 0.002)
-        riding = next;
+      const next_s = workspace.listening.sounding ? workspace.listening.heardPosition() : null;
+      if (next_s === null || riding_s === null || Math.abs(shareAt(next_s) - shareAt(riding_s)) > 0.002)
+        riding_s = next_s;
     });
   });
+  const shareAt = (at_s: number): number => toShare(automation.valueAt(moved!, at_s), told);
   const shown = $derived.by(() => {
     if (!moved || typeof value !== 'number') return value;
     if (written !== null) return written;
-    if (workspace.listening.sounding && rides && riding !== null) return riding;
+    if (workspace.listening.sounding && rides && riding_s !== null)
+      return automation.valueAt(moved, riding_s);
     return automation.shown(address, value);
   });
 
