@@ -22,12 +22,13 @@ from saltanvil.processors.saturator import Saturator
 from saltanvil.processors.shaper import Shaper
 from saltanvil.processors.split import Split
 from saltanvil.processors.stereo import Stereo
+from saltanvil.processors.tamer import Tamer
 from saltanvil.processors.trim import Trim
 
 REGISTRY: dict[str, type[Processor]] = {
     p.kind: p
     for p in (
-        Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Ducker, Shaper, Deesser, Saturator, LowEnd, Clipper,
+        Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Ducker, Shaper, Deesser, Tamer, Saturator, LowEnd, Clipper,
         Limiter, Echo, Room, Stereo, Split,
     )
 }  # fmt: skip

@@ -10,13 +10,15 @@ from pydantic import BaseModel, Field
 from pydantic.fields import FieldInfo
 from pydantic_core import PydanticUndefined
 
+from saltanvil.measure.resonances import Resonance
+
 Scale = Literal["linear", "log"]
 #: How a value moves while sound runs. glides: along ticks, without a click, so that it can be automated; at once: takes
 #: effect with the next block; latency, structure: plays the old and the new plan for one block and fades between them.
 Moves = Literal["glides", "at once", "latency", "structure"]
-ValueType = Literal["number", "choice", "switch", "text", "points", "dividers"]
-#: A number, a switch, a word, the dividers of bands, or the points of a curve.
-SettingValue = bool | float | str | list[float] | list[tuple[float, float]]
+ValueType = Literal["number", "choice", "switch", "text", "points", "dividers", "resonances"]
+#: A number, a switch, a word, the dividers of bands, the points of a curve, or resonances.
+SettingValue = bool | float | str | list[float] | list[tuple[float, float]] | list[Resonance]
 
 
 class Descriptor(BaseModel):

@@ -1,0 +1,72 @@
+"""What a resonance is, and the regions of the spectrum that engineers have a word for."""
+
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import ClassVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+MAX_RESONANCES = 24
+#: No wider than this it rings; wider it is boxy, harsh or muddy.
+RINGING_OCT = 0.12
+#: Severity is nothing at the first height and 100 % at the second, where it sounds all the time (ours, no source).
+MILD_DB, SEVERE_DB = 2.0, 12.0
+
+
+class Resonance(BaseModel):
+    """A place that sticks out of the spectrum.
+
+    height_db: over the smoothed spectrum, and the most that is ever taken; time_share: of the time in which it sounds; share: of the
+    amount of the treatment; by_hand: added or moved by its user.
+    """
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+    HIGHEST_DB: ClassVar[float] = 24.0
+
+    frequency_hz: float = Field(ge=20.0, le=20000.0)
+    width_oct: float = Field(default=0.2, ge=0.03, le=2.0)
+    height_db: float = Field(default=6.0, ge=0.0, le=24.0)
+    time_share: float = Field(default=0.0, ge=0.0, le=1.0)
+    share: float = Field(default=1.0, ge=0.0, le=1.0)
+    on: bool = True
+    by_hand: bool = False
+
+
+@dataclass(frozen=True)
+class Region:
+    """A stretch of the spectrum, or (narrow) whatever is narrow anywhere."""
+
+    label: str
+    low_hz: float
+    high_hz: float
+    narrow: bool = False
+
+    def holds(self, one: Resonance) -> bool:
+        if self.narrow:
+            return one.width_oct <= RINGING_OCT
+        return self.low_hz <= one.frequency_hz < self.high_hz
+
+
+#: Common practice, no source.
+REGIONS = {
+    "boom": Region("Boom", 20.0, 80.0),
+    "mud": Region("Mud", 180.0, 390.0),
+    "boxiness": Region("Boxiness", 300.0, 900.0),
+    "harshness": Region("Harshness", 2000.0, 6000.0),
+    "sibilance": Region("Sibilance", 5000.0, 9000.0),
+    "ringing": Region("Ringing", 0.0, math.inf, narrow=True),
+}
+
+
+def verdict_of(resonances: Iterable[Resonance]) -> dict[str, int]:
+    """Severity of each region in per cent, 0 where it is clear, by what a study found in it; what was added by hand does not count.
+
+    Of each resonance its height over MILD_DB by the share of time, in parts of SEVERE_DB less MILD_DB; they add up to 100 at most.
+    """
+    found = [one for one in resonances if not one.by_hand]
+    return {name: min(100, round(sum(severity(one) for one in found if region.holds(one)))) for name, region in REGIONS.items()}
+
+
+def severity(one: Resonance) -> float:
+    return 100.0 * max(0.0, one.height_db - MILD_DB) / (SEVERE_DB - MILD_DB) * one.time_share
