@@ -527,6 +527,10 @@ def span(setting: "Descriptor") -> str:
         return f"[Hz, ...], 1 to 5 of them ({len(default)})"
     if setting.type == "points":
         return f"[[in, out], ...] dB ({len(default)} points)"
+    if setting.type == "resonances":
+        return "[{frequency_hz, width_oct, height_db, share, on}, ...]"
+    if setting.type == "text":
+        return "text"
     return f"on | off ({'on' if default else 'off'})"
 
 

@@ -19,6 +19,7 @@ from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.stream import Passage, Reader
+from saltanvil.measure.resonances import Resonance
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.freecurve import MAX_CHANGE_DB
@@ -41,6 +42,15 @@ dividers = st.lists(st.integers(0, 71), min_size=1, max_size=5, unique=True).map
 )
 
 
+resonances = st.lists(
+    st.builds(
+        Resonance, frequency_hz=st.floats(20.0, 20000.0), width_oct=st.floats(0.03, 2.0), height_db=st.floats(0.0, 24.0),
+        share=st.floats(0.0, 1.0), on=st.booleans(),
+    ),
+    max_size=6,
+).map(tuple)  # fmt: skip
+
+
 def any_settings(model):
     """Random valid settings of a processor, by its schema."""
     fields = {}
@@ -49,8 +59,12 @@ def any_settings(model):
             fields[name] = curves
         elif name == "dividers_hz":
             fields[name] = dividers
+        elif name == "resonances":
+            fields[name] = resonances
         elif "enum" in field:
             fields[name] = st.sampled_from(field["enum"])
+        elif field["type"] == "string":
+            fields[name] = st.text(max_size=10)
         elif field["type"] == "boolean":
             fields[name] = st.booleans()
         else:

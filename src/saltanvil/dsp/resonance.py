@@ -5,9 +5,11 @@ the band's power without a ripple of its own, so that little averaging is needed
 (recursion by octaves as in C. Schoerkhuber and A. Klapuri, "Constant-Q Transform Toolbox for Music Processing", SMC 2010; from
 memory). It is in float32: it decides how much is taken and is never heard.
 
-The hands are bells of the Audio EQ Cookbook (R. Bristow-Johnson, W3C note) as state-variable filters (V. Zavalishin, "The Art of VA
-Filter Design"; from memory), whose depth moves at each tick. A bell is the exact inverse of a bell of the same height, phase
-included, which a gain on a transform's bins is not: a resonance is a filter of minimum phase.
+The hands are bells of the Audio EQ Cookbook (R. Bristow-Johnson, W3C note) as state-variable filters (V. Zavalishin, "The Art of
+VA Filter Design"; from memory), whose depth moves at each tick. A bell is the exact inverse of a bell of the same height, phase
+included, which a gain on a transform's bins is not: a resonance is a filter of minimum phase. Measured on pink noise with a
+resonance of 10 dB, Q 8, at 1 kHz, what differs from the clean noise is 13.6 dB below it; 40 dB below it with the bells, and 19.6
+with an ideal gain on the bins of overlapping windows of 2048 to 8192 frames, which would add their length as latency besides.
 """
 
 import math
@@ -34,12 +36,12 @@ HISTORY = 4 * HALF_TAPS - 2
 GRID_TICKS = 4
 GRID_FRAMES = GRID_TICKS * TICK_FRAMES
 MAX_BELLS = 56
-#: Surroundings are no further below the louder side than this, so that the edge of a sound is no resonance.
+#: Surroundings are no further below the louder side, so that the edge of a sound is no resonance.
 EDGE_DB = 3.0
 SILENT_POWER = 1e-13
 
-# A bell: tan(pi f / rate), Q, share of the amount, the most that is taken, height for a reading of one dB, part of the way back at
-# each tick; what sticks out by less than LEAST is left alone, and by half as much again is taken as it is.
+# A bell: tan(pi f / rate), Q, share of the amount, the most that is taken, height for a reading of one dB, part of the way back
+# at each tick; what sticks out by less than LEAST is left alone, and by half as much again is taken as it is.
 TANGENT, Q, SHARE, LIMIT, RATIO, RELEASE, LEAST, BELL = range(8)
 # Settings that glide.
 AMOUNT, RANGE, MIX, OUTPUT, GLIDING = range(5)
@@ -176,8 +178,8 @@ def hear(x, poles, starts, taps, z, lines, counts, energy):  # type: ignore[no-u
 
 @inline
 def judge(average, own, sides, spans, bells, count, now, level, target):  # type: ignore[no-untyped-def]
-    """What each bell is to take, in dB, from the bands' powers. own: (bells, bands); sides: (2, bells, bands), in shares of 1; spans:
-    (bells, 2), the first band that has one and the one after the last."""
+    """What each bell is to take, in dB, from the bands' powers. own: (bells, bands); sides: (2, bells, bands), in shares of 1;
+    spans: (bells, 2), the first band that has one and the one after the last."""
     bands = average.shape[0]
     for b in range(bands):
         level[b] = 10.0 * math.log10(average[b] + 1e-30)
@@ -223,20 +225,21 @@ def bell_of(bell, cut_db):  # type: ignore[no-untyped-def]
 
 @kernel(
     "void(float32[:,::1],float32[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[::1],float64[::1],float64[::1],"
-    "float64[:,::1],float64[:,:,::1],int64[:,::1],float32[:,::1],int64[::1],float32[::1],float64[::1],float32[:,:,::1],float32[:,:,::1],"
-    "int64[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[:,::1],float64[:,:,::1],float32[:,::1],float64[:,::1],"
+    "float64[:,::1],float64[:,:,::1],int64[:,::1],float32[:,::1],int64[::1],float32[::1],float64[::1],float32[:,:,::1],"
+    "float32[:,:,::1],int64[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[:,::1],float64[:,:,::1],float32[:,::1],float64[:,::1],"
     "float32[:,::1],float64[::1])"
 )
 def tame(  # type: ignore[no-untyped-def]
-    x, source, y, bells, moving, settings, now, state, own, sides, spans, poles, starts, taps, averaging, z, lines, counts, energy,
-    average, target, cut, memory, ring, work, trace, level,
+    x, source, y, bells, moving, settings, now, state, own, sides, spans, poles, starts, taps, averaging, z, lines, counts,
+    energy, average, target, cut, memory, ring, work, trace, level,
 ):  # fmt: skip
     """Take from x what sticks out of source.
 
-    x, source, y: (channels, frames). bells, moving: (bells, BELL), wanted and current. settings, now: (GLIDING,). own: (bells,
-    bands); sides: (2, bells, bands); spans: (bells, 2). averaging: (bands,), part of the way each grid step. z: (channels, 4, bands); lines:
-    (channels, STAGES, 128); counts: (channels, STAGES); energy, average: (channels, bands). target, cut: (2, MAX_BELLS), dB.
-    memory: (channels, MAX_BELLS, 2). ring: (channels, a power of two). work: (channels, TICK_FRAMES). trace: (1 + bells, ticks).
+    x, source, y: (channels, frames). bells, moving: (bells, BELL), wanted and current. settings, now: (GLIDING,). own:
+    (bells, bands); sides: (2, bells, bands); spans: (bells, 2). averaging: (bands,), part of the way each grid step. z:
+    (channels, 4, bands); lines: (channels, STAGES, HISTORY + TICK_FRAMES); counts: (channels, STAGES); energy, average:
+    (channels, bands). target, cut: (2, MAX_BELLS), dB. memory: (channels, MAX_BELLS, 2). ring: (channels, a power of two). work:
+    (channels, TICK_FRAMES). trace: (1 + bells, ticks). state[APART]: x is treated as middle and sides, and source is given so.
     """
     channels, frames = x.shape
     count = bells.shape[0]

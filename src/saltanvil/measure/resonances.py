@@ -17,8 +17,8 @@ MILD_DB, SEVERE_DB = 2.0, 12.0
 class Resonance(BaseModel):
     """A place that sticks out of the spectrum.
 
-    height_db: over the smoothed spectrum, and the most that is ever taken; time_share: of the time in which it sounds; share: of the
-    amount of the treatment; by_hand: added or moved by its user.
+    height_db: over the smoothed spectrum, and the most that is ever taken; time_share: of the time in which it sounds; share: of
+    the amount of the treatment; by_hand: added by its user.
     """
 
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
@@ -60,9 +60,9 @@ REGIONS = {
 
 
 def verdict_of(resonances: Iterable[Resonance]) -> dict[str, int]:
-    """Severity of each region in per cent, 0 where it is clear, by what a study found in it; what was added by hand does not count.
+    """Severity of each region in per cent, 0 where it is clear, by what a study found in it; what was added by hand is left out.
 
-    Of each resonance its height over MILD_DB by the share of time, in parts of SEVERE_DB less MILD_DB; they add up to 100 at most.
+    Of each resonance its height over MILD_DB by the share of time, in parts of SEVERE_DB less MILD_DB; together 100 at most.
     """
     found = [one for one in resonances if not one.by_hand]
     return {name: min(100, round(sum(severity(one) for one in found if region.holds(one)))) for name, region in REGIONS.items()}
@@ -70,3 +70,25 @@ def verdict_of(resonances: Iterable[Resonance]) -> dict[str, int]:
 
 def severity(one: Resonance) -> float:
     return 100.0 * max(0.0, one.height_db - MILD_DB) / (SEVERE_DB - MILD_DB) * one.time_share
+
+
+def verdict_text(resonances: Iterable[Resonance]) -> str:
+    """The verdict in a sentence or two."""
+    found = [one for one in resonances if not one.by_hand]
+    bad = {name: percent for name, percent in verdict_of(found).items() if percent}
+    if not bad:
+        return "Clear: no region sticks out." if not found else f"Clear, but {places(found)}."
+    parts = [
+        f"{REGIONS[name].label} {percent} % ({places(one for one in found if REGIONS[name].holds(one))})"
+        for name, percent in sorted(bad.items(), key=lambda item: -item[1])
+    ]
+    clear = [region.label.lower() for name, region in REGIONS.items() if name not in bad]
+    return f"{'; '.join(parts)}." + (f" Clear: {', '.join(clear)}." if clear else "")
+
+
+def places(resonances: Iterable[Resonance]) -> str:
+    return ", ".join(f"{one.height_db:.0f} dB at {hertz(one.frequency_hz)}" for one in resonances)
+
+
+def hertz(value: float) -> str:
+    return f"{value / 1000:.3g} kHz" if value >= 1000 else f"{value:.0f} Hz"

@@ -28,8 +28,8 @@ from saltanvil.processors.trim import Trim
 REGISTRY: dict[str, type[Processor]] = {
     p.kind: p
     for p in (
-        Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Ducker, Shaper, Deesser, Tamer, Saturator, LowEnd, Clipper,
-        Limiter, Echo, Room, Stereo, Split,
+        Trim, Equaliser, Gate, Expander, Compressor, FreeCurve, Leveller, Ducker, Shaper, Deesser, Tamer, Saturator, LowEnd,
+        Clipper, Limiter, Echo, Room, Stereo, Split,
     )
 }  # fmt: skip
 

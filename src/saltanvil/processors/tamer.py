@@ -1,7 +1,7 @@
 """The resonance tamer."""
 
 import math
-from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Literal
 
@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import resonance as dsp
 from saltanvil.dsp.glide import glide_part
+from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.reduction import WORKING_DB
@@ -45,7 +46,7 @@ class TamerSettings(Settings):
     )  # fmt: skip
     resonances: tuple[Resonance, ...] = described(
         (), "resonances", "Resonances", "", "Resonances",
-        "What is held down: frequency, width, height over the surroundings, share of the time, and each one's share of the amount.",
+        "What is held down: frequency, width, height over the surroundings, and each one's share of the amount.",
         max_length=MAX_RESONANCES, when={"mode": ["found"]},
     )  # fmt: skip
     studied: str = described(
@@ -61,8 +62,8 @@ class TamerSettings(Settings):
         "How far the surroundings reach on either side, against which a resonance is measured.", ticks=(0.5, 1, 2, 3),
     )  # fmt: skip
     amount: float = rule(
-        0.5, "Amount", "%", 0.0, 1.0, "Reduction", "How much of what sticks out is taken: at 100 % a resonance becomes level with "
-        "its surroundings.", ticks=(0, 0.5, 1),
+        0.5, "Amount", "%", 0.0, 1.0, "Reduction", "How much of what sticks out is taken: at 100 % a resonance becomes "
+        "level with its surroundings.", ticks=(0, 0.5, 1),
     )  # fmt: skip
     range_db: float = rule(12.0, "Range", "dB", 0.0, 24.0, "Reduction", "The largest gain reduction.", ticks=(0, 6, 12, 24))
     tilt: float = rule(
@@ -144,44 +145,58 @@ def free_resonances(sharpness: float) -> tuple[Resonance, ...]:
     )
 
 
-@lru_cache(256)
+@lru_cache(1024)
 def weights(
     frequency_hz: float, width_oct: float, smoothing_oct: float, rate: int
 ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
     """(bands,) and (2, bands): what is read of a resonance, and of its surroundings below and above; each adds to 1 or to 0."""
-    octaves = np.log2(dsp.bands_hz(rate) / frequency_hz)
+    return weights_at(np.log2(dsp.bands_hz(rate) / frequency_hz), width_oct, smoothing_oct)
+
+
+def weights_at(
+    octaves: NDArray[np.float64], width_oct: float, smoothing_oct: float
+) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """`weights` for bands so many octaves above the resonance."""
     reach = max(width_oct / 2.0, 0.6 / dsp.BANDS_PER_OCTAVE)
     own = np.clip(1.5 - np.abs(octaves) / reach, 0.0, 1.0)
     hole = max(HOLE_WIDTHS * width_oct, HOLE_OCT)
     sides = np.array([(octaves < -hole) & (octaves > -hole - smoothing_oct), (octaves > hole) & (octaves < hole + smoothing_oct)])
-    few = np.maximum(sides.sum(axis=1, keepdims=True), 1)
-    return own / max(own.sum(), 1e-12), sides / few
+    return own / max(own.sum(), 1e-12), sides / np.maximum(sides.sum(axis=1, keepdims=True), 1)
+
+
+#: Bands around a resonance and the frequencies they hear, both in octaves above it; power that each hears of each.
+AROUND_OCT = np.arange(-60, 61) / dsp.BANDS_PER_OCTAVE
+FINE_OCT = np.linspace(-5.0, 5.0, 1201)
+
+
+@lru_cache(1)
+def heard_around() -> NDArray[np.float64]:
+    heard = dsp.heard_power(2.0**FINE_OCT, 2.0**AROUND_OCT)
+    return np.asarray(heard / heard.sum(axis=1, keepdims=True))
+
+
+def reading_ratio(width_oct: float, smoothing_oct: float, per_octave: int) -> float:
+    """Height of a resonance for a dB of reading. per_octave: bells that add up; 0 for one that stands alone."""
+    return exact_ratio(round(math.log2(width_oct) * 20) / 20, round(smoothing_oct, 1), per_octave)
 
 
 @lru_cache(1024)
-def reading_ratio(frequency_hz: float, width_oct: float, smoothing_oct: float, rate: int, per_octave: int) -> float:
-    """Height of a resonance for a dB of reading, found by one of PROBE_DB in pink noise. per_octave: bells that add up; 0 for a
-    bell that stands alone."""
-    bands = dsp.bands_hz(rate)
-    hz = np.geomspace(frequency_hz / 8.0, frequency_hz * 8.0, 3000)
-    seen = dsp.heard_power(hz, bands)
-    q = dsp.width_to_q(width_oct)
-    raised = 10.0 ** (dsp.bell_db(hz, frequency_hz, q, PROBE_DB) / 10.0)
-    power = (seen * raised).sum(axis=1) / np.maximum(seen.sum(axis=1), 1e-12)
-    power = np.where(seen.sum(axis=1) > 1e-9, power, 1.0)
+def exact_ratio(width_log2: float, smoothing_oct: float, per_octave: int) -> float:
+    """`reading_ratio`, found by a resonance of PROBE_DB in pink noise."""
+    width = 2.0**width_log2
+    q = dsp.width_to_q(width)
+    power = heard_around() @ (10.0 ** (dsp.bell_db(2.0**FINE_OCT, 1.0, q, PROBE_DB) / 10.0))
+    level = 10.0 * np.log10(power)
     total = 0.0
     reach = int(1.5 * per_octave)
     for step in range(-reach, reach + 1):
-        at = frequency_hz * 2.0 ** (step / max(per_octave, 1))
-        own, sides = weights(at, width_oct, smoothing_oct, rate)
-        level = 10.0 * np.log10(power)
-        around = [float(side @ level) for side in sides if side.any()]
-        reading = 10.0 * math.log10(max(float(own @ power), 1e-9)) - (sum(around) / len(around) if around else 0.0)
-        taken = max(reading, 0.0)
-        if step:
-            unit = dsp.bell_db(np.array([frequency_hz]), at, q, 1.0)[0]
-            taken = taken * unit if reading > FREE_LEAST_DB else 0.0
-        total += taken
+        away = step / max(per_octave, 1)
+        own, sides = weights_at(AROUND_OCT - away, width, smoothing_oct)
+        reading = 10.0 * math.log10(float(own @ power)) - float(np.mean(sides @ level))
+        if step == 0:
+            total += max(reading, 0.0)
+        elif reading > FREE_LEAST_DB:
+            total += reading * float(dsp.bell_db(np.ones(1), 2.0**away, q, 1.0)[0])
     return min(max(PROBE_DB / max(total, 1e-3), 0.2), 2.0)
 
 
@@ -258,13 +273,10 @@ class Tamer(Processor):
         found = verdict_of(settings.resonances) if settings.mode == "found" else {}
         result = [Fact(f"{name}_percent", REGIONS[name].label, percent, "%") for name, percent in found.items() if percent]
         for name, region in REGIONS.items():
-            rows = [
-                seen.rows[f"cut_{n}"].max(initial=0.0)
-                for n, one in enumerate(settings.aims_at())
-                if region.holds(one) and f"cut_{n}" in seen.rows
-            ]
             if settings.mode == "free" and region.narrow:
                 continue
+            held = [row_name(n, one) for n, one in enumerate(settings.aims_at()) if region.holds(one)]
+            rows = [seen.rows[name].max(initial=0.0) for name in held if name in seen.rows]
             if rows and max(rows) >= WORKING_DB:
                 result.append(Fact(f"{name}_gr_db", f"{region.label}, GR max", float(max(rows)), "dB"))
         return result
@@ -303,15 +315,15 @@ class Tamer(Processor):
         self._now = np.zeros(dsp.GLIDING)
         self._state = np.zeros(dsp.STATE)
         self._z = np.zeros((channels, 4, bands), np.float32)
-        self._lines = np.zeros((channels, dsp.STAGES, dsp.HISTORY + dsp.TICK_FRAMES), np.float32)
+        self._lines = np.zeros((channels, dsp.STAGES, dsp.HISTORY + TICK_FRAMES), np.float32)
         self._counts = np.zeros((channels, dsp.STAGES), np.int64)
         self._energy = np.zeros((channels, bands), np.float32)
         self._average = np.zeros((channels, bands))
         self._target, self._cut = np.zeros((2, dsp.MAX_BELLS)), np.zeros((2, dsp.MAX_BELLS))
         self._memory = np.zeros((channels, dsp.MAX_BELLS, 2))
-        size = 1 << (ms_to_frames(AHEAD_MS, rate) + dsp.TICK_FRAMES).bit_length()
+        size = 1 << (ms_to_frames(AHEAD_MS, rate) + TICK_FRAMES).bit_length()
         self._ring = np.zeros((channels, size), np.float32)
-        self._work = np.zeros((channels, dsp.TICK_FRAMES))
+        self._work = np.zeros((channels, TICK_FRAMES))
         self._level = np.zeros(2 * bands)
         super().__init__(settings, channels, context)
 
@@ -319,23 +331,9 @@ class Tamer(Processor):
         assert isinstance(settings, TamerSettings)
         rate = context.rate
         self.settings = settings
-        aims = settings.aims_at()
-        self._bells = table(settings, aims, rate)
-        own, sides = (
-            zip(*(weights(a.frequency_hz, a.width_oct, settings.smoothing_oct, rate) for a in aims), strict=True)
-            if (aims)
-            else ((), ())
-        )
-        bands = len(dsp.bands_hz(rate))
-        self._own = np.ascontiguousarray(np.reshape(np.array(own), (-1, bands)))
-        self._sides = np.ascontiguousarray(np.reshape(np.array(sides), (-1, 2, bands)).transpose(1, 0, 2))
-        heard = (self._own > 0.0) | (self._sides > 0.0).any(axis=0)
-        self._spans = np.array([(np.flatnonzero(row)[[0, -1]] + (0, 1)) if row.any() else (0, 0) for row in heard], np.int64)
-        self._spans = np.ascontiguousarray(np.reshape(self._spans, (-1, 2)))
-        if len(self._moving) != len(self._bells):
-            self._moving = self._bells.copy()
-        step_s = dsp.GRID_FRAMES / rate
-        self._averaging = np.array([1.0 - math.exp(-step_s / settings.attack_s(hz)) for hz in dsp.bands_hz(rate)])
+        self._set = setup_of(settings.model_copy(update=GLIDING), rate)
+        if len(self._moving) != len(self._set.bells):
+            self._moving = self._set.bells.copy()
         self._wanted = np.array([settings.amount, settings.range_db, settings.mix, settings.out_db()])
         constants = {
             dsp.GLIDE: glide_part(rate),
@@ -379,16 +377,17 @@ class Tamer(Processor):
         source = x if key is None else key
         apart = self.channels == 2 and self.settings.stereo == "mid/side"
         self.heard = source
-        trace = self.trace(1 + len(self._bells), x.shape[1])
+        held = self._set
+        trace = self.trace(1 + len(held.bells), x.shape[1])
         if apart:
             source = middle_and_sides(source)
         y = np.empty_like(x)
         dsp.tame(
-            x, np.ascontiguousarray(source), y, self._bells, self._moving, self._wanted, self._now, self._state, self._own,
-            self._sides, self._spans, self._poles, self._starts, dsp.HALF_BAND, self._averaging, self._z, self._lines, self._counts, self._energy,
-            self._average, self._target, self._cut, self._memory, self._ring, self._work, trace, self._level,
+            x, np.ascontiguousarray(source), y, held.bells, self._moving, self._wanted, self._now, self._state, held.own,
+            held.sides, held.spans, self._poles, self._starts, dsp.HALF_BAND, held.averaging, self._z, self._lines, self._counts,
+            self._energy, self._average, self._target, self._cut, self._memory, self._ring, self._work, trace, self._level,
         )  # fmt: skip
-        self.telemetry = Telemetry(trace[0], rows={f"cut_{n}": trace[1 + n] for n in range(len(self._bells))})
+        self.telemetry = Telemetry(trace[0], rows={name: trace[1 + n] for n, name in enumerate(held.rows)})
         return y
 
     @classmethod
@@ -403,20 +402,51 @@ class Tamer(Processor):
         return total
 
 
-def table(settings: TamerSettings, aims: Sequence[Resonance], rate: int) -> NDArray[np.float64]:
-    """(bells, BELL) for the kernel."""
-    result = np.zeros((len(aims), dsp.BELL))
-    per_octave = FREE_PER_OCTAVE if settings.mode == "free" else 0
-    step_s = dsp.TICK_FRAMES / rate
-    for row, one in zip(result, aims, strict=True):
+def row_name(number: int, one: Resonance) -> str:
+    """Of the telemetry's row that tells what is taken of a resonance: its number from 0, and where it is."""
+    return f"cut {number} {one.frequency_hz:.1f}"
+
+
+#: Settings of which the bells and what they listen to are independent, so that moving them costs next to nothing.
+GLIDING: dict[str, float | str] = {
+    "amount": 0.0, "range_db": 0.0, "mix": 0.0, "output_db": 0.0, "output": "held", "quality": "live", "studied": "",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Setup:
+    """What the kernel is given; see `dsp.resonance.tame`. rows: names of the telemetry's rows."""
+
+    bells: NDArray[np.float64]
+    rows: list[str]
+    own: NDArray[np.float64]
+    sides: NDArray[np.float64]
+    spans: NDArray[np.int64]
+    averaging: NDArray[np.float64]
+
+
+@lru_cache(64)
+def setup_of(settings: TamerSettings, rate: int) -> Setup:
+    aims, hz = settings.aims_at(), dsp.bands_hz(rate)
+    bells = np.zeros((len(aims), dsp.BELL))
+    own, sides = np.zeros((len(aims), len(hz))), np.zeros((2, len(aims), len(hz)))
+    spans = np.zeros((len(aims), 2), np.int64)
+    free = settings.mode == "free"
+    for n, one in enumerate(aims):
+        own[n], sides[:, n] = weights(one.frequency_hz, one.width_oct, settings.smoothing_oct, rate)
+        heard = np.flatnonzero((own[n] > 0.0) | sides[:, n].any(axis=0))
+        spans[n] = (heard[0], heard[-1] + 1) if len(heard) else (0, 0)
+        row = bells[n]
         row[dsp.TANGENT] = math.tan(math.pi * min(one.frequency_hz, 0.45 * rate) / rate)
         row[dsp.Q] = dsp.width_to_q(one.width_oct)
         row[dsp.SHARE] = one.share * settings.share(one.frequency_hz) if one.on else 0.0
         row[dsp.LIMIT] = one.height_db
-        row[dsp.RATIO] = reading_ratio(one.frequency_hz, one.width_oct, settings.smoothing_oct, rate, per_octave)
-        row[dsp.LEAST] = min(max(LEAST_PART * one.height_db, LEAST_DB), MOST_LEAST_DB) if not per_octave else FREE_LEAST_DB
-        row[dsp.RELEASE] = 1.0 - math.exp(-step_s / settings.release_s(one.frequency_hz))
-    return result
+        row[dsp.RATIO] = reading_ratio(one.width_oct, settings.smoothing_oct, FREE_PER_OCTAVE if free else 0)
+        row[dsp.LEAST] = FREE_LEAST_DB if free else min(max(LEAST_PART * one.height_db, LEAST_DB), MOST_LEAST_DB)
+        row[dsp.RELEASE] = 1.0 - math.exp(-TICK_FRAMES / rate / settings.release_s(one.frequency_hz))
+    step_s = dsp.GRID_FRAMES / rate
+    averaging = np.array([1.0 - math.exp(-step_s / settings.attack_s(middle)) for middle in hz])
+    return Setup(bells, [row_name(n, one) for n, one in enumerate(aims)], own, sides, spans, averaging)
 
 
 def middle_and_sides(x: Audio) -> Audio:

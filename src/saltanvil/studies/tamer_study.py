@@ -1,10 +1,10 @@
 """Resonances of a passage: where its spectrum sticks out of itself, whatever is played.
 
-Notes stick out of a spectrum too. So a partial is compared with other partials and not with the gaps between them: of each stretch
-only the peaks count, each against the peaks around it, and a place is a resonance if its peaks are higher than those around on
-average over the passage. What remains is bells on a smooth line, taken off one after the other, the highest first (matching
-pursuit: S. Mallat and Z. Zhang, "Matching Pursuits with Time-Frequency Dictionaries", IEEE Trans. Signal Processing 41(12), 1993,
-from memory). Below LOW_HZ, where each stretch has one peak at most, notes are compared with other notes.
+Notes stick out of a spectrum too. So a partial is compared with other partials and not with the gaps between them: of each
+stretch only the peaks count, each against the peaks around it, and a place is a resonance if its peaks are higher than those
+around on average over the passage. What remains is bells on a smooth line, taken off one after the other, the highest first
+(matching pursuit: S. Mallat and Z. Zhang, "Matching Pursuits with Time-Frequency Dictionaries", IEEE Trans. Signal Processing
+41(12), 1993, from memory). Below LOW_HZ, where each stretch has one peak at most, notes are compared with other notes.
 """
 
 from collections.abc import Callable
@@ -39,7 +39,9 @@ LEAST_DB = 3.5
 BODY_DB = 18.0
 LEAST_Q, MOST_Q, MOST = 1.2, 40.0, 10
 QS = (1.4, 2.0, 2.8, 4.0, 5.6, 8.0, 11.0, 16.0, 22.0, 32.0)
-LOW_HZ, LOW_TOP_HZ, LOW_TIME, LOW_PERCENTILE = 90.0, 300.0, 0.1, 80.0
+LOW_HZ, LOW_TOP_HZ, LOW_TIME, LOW_Q, LOW_PERCENTILE = 90.0, 300.0, 0.1, 2.5, 80.0
+#: No longer passage is studied, so that memory stays bounded.
+LONGEST_S = 300.0
 PASSES = 2
 
 
@@ -81,19 +83,19 @@ def study(x: NDArray[np.float32], rate: int, progress: Callable[[float], None] =
         line = compared(levels, peaks, hz, bells)
         bells = pursued(line)
         progress(0.7 + 0.1 * (number + 1))
-    result = [found(bell, line.weight, hz, LEAST_TIME) for bell in bells if bell[0] >= LOW_HZ]
+    result = [found(bell, line.weight, hz, LEAST_TIME, LEAST_Q) for bell in bells if bell[0] >= LOW_HZ]
     low = notes(levels, peaks, hz)
-    result += [found(bell, low.weight, hz, LOW_TIME) for bell in pursued(low) if bell[0] < LOW_HZ]
+    result += [found(bell, low.weight, hz, LOW_TIME, LOW_Q) for bell in pursued(low) if bell[0] < LOW_HZ]
     progress(1.0)
     return sorted((one for one in result if one is not None), key=lambda one: one.frequency_hz)
 
 
-def found(bell: Bell, weight: Array, hz: Array, least_time: float) -> Resonance | None:
+def found(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: float) -> Resonance | None:
     """The bell as a finding; None if it is the sound itself, too seldom or too wide."""
     frequency, q, height = bell
     near = np.abs(np.log2(hz / frequency)) < max(0.25 / q, 1.0 / BANDS_PER_OCTAVE)
     time = min(1.0, float(weight[near].sum()))
-    if time < least_time or q < LEAST_Q or not LEAST_DB <= height <= BODY_DB:
+    if time < least_time or q < least_q or not LEAST_DB <= height <= BODY_DB:
         return None
     return Resonance(
         frequency_hz=round(frequency, 1), width_oct=round(q_to_width(q), 3), height_db=round(height, 1), time_share=round(time, 2)
@@ -160,12 +162,12 @@ def notes(levels: Array, peaks: NDArray[np.bool_], hz: Array) -> Line:
 def around_kernel() -> Array:
     reach = int(3.0 * AROUND_OCT * BANDS_PER_OCTAVE)
     octaves = np.arange(-reach, reach + 1) / BANDS_PER_OCTAVE
-    return np.where(np.abs(octaves) <= HOLE_OCT, 0.0, np.exp(-0.5 * (octaves / AROUND_OCT) ** 2))
+    return np.asarray(np.where(np.abs(octaves) <= HOLE_OCT, 0.0, np.exp(-0.5 * (octaves / AROUND_OCT) ** 2)))
 
 
 def shape(hz: Array, bells: list[Bell]) -> Array:
     """What narrower bells add to the spectrum; broad ones belong to what is around."""
-    return np.sum([bell_db(hz, *bell) for bell in bells if bell[1] > 3.0] + [np.zeros(len(hz))], axis=0)
+    return np.asarray(sum((bell_db(hz, *bell) for bell in bells if bell[1] > 3.0), np.zeros(len(hz))))
 
 
 # ---- a smooth line, and the bells on it ----------------------------------------------------------------------------------

@@ -9,17 +9,20 @@ from pydantic import BaseModel, Field
 
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.latency import Latencies
+from saltanvil.engine.render import Cancelled
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
+from saltanvil.measure.resonances import Resonance, verdict_text
 from saltanvil.measure.spectrum import moving_hop
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.processors.evidence import Hint
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.document import Id, Step, Strip
+from saltanvil.session.document import Id, Key, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner
+from saltanvil.studies import tamer_study
 from saltanvil.studies.aim import Answer, Question, Search
 from saltanvil.studies.bands import Bands, bands_of
 from saltanvil.studies.ledger import Ledger, ledger_of
@@ -169,7 +172,7 @@ class Study:
         services: Services,
         ticket: Ticket,
         session_id: int,
-        passage: "PassageQuestion | OrderQuestion | SlotsQuestion | AimQuestion",
+        passage: "PassageQuestion | OrderQuestion | SlotsQuestion | AimQuestion | ResonancesQuestion",
     ) -> None:
         self.services, self._ticket = services, ticket
         self.version = services.sessions.version(session_id)
@@ -402,10 +405,82 @@ class Progress(BaseModel):
 
 @router.get("/progress")
 def study_progress(
-    services: Served, session_id: Number, tab: Annotated[str, Query(max_length=64)], kind: Literal["bench", "contrast", "aim"]
+    services: Served,
+    session_id: Number,
+    tab: Annotated[str, Query(max_length=64)],
+    kind: Literal["bench", "contrast", "aim", "resonances"],
 ) -> Progress:
     """How much of an answer that a tab waits for is there; 1 if it waits for none."""
     return Progress(share=services.shares.get((tab, kind), 1.0))
+
+
+class ResonancesQuestion(BaseModel):
+    """What the step is to study: what enters it over a passage, or its outside key. passage: its name, for the document."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    number: Asking = None
+    step_id: Id
+    passage: str = Field(max_length=100)
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+
+
+class ResonancesAnswer(BaseModel):
+    """resonances, studied: for the step's settings; verdict: the findings in a sentence or two."""
+
+    revision: int
+    resonances: list[Resonance]
+    studied: str
+    verdict: str
+
+
+@router.post("/resonances")
+async def study_resonances(
+    services: Served, request: Request, session_id: Number, question: ResonancesQuestion
+) -> ResonancesAnswer | None:
+    """Where the passage sticks out of itself; nothing is edited. Answers null if the same tab has asked again meanwhile."""
+    ticket = services.ask(question.tab, "resonances", question.number)
+    return await answered(services, request, ticket, services.studies, resonances_answer, session_id, question)
+
+
+def resonances_answer(services: Services, ticket: Ticket, session_id: int, question: ResonancesQuestion) -> ResonancesAnswer:
+    study = Study(services, ticket, session_id, question)
+    if study.stop - study.start > tamer_study.LONGEST_S * study.rate:
+        raise HTTPException(422, f"a study takes {tamer_study.LONGEST_S / 60:.0f} minutes at most; choose a shorter passage")
+    place = study.session.step(question.step_id)
+    if place.step.kind != "tamer":
+        raise HTTPException(422, f"this step is a {place.step.kind}; ask about a resonance tamer")
+    scope, entering = Scope(place.strip.id, place.step.id), True
+    if (key := place.step.key) is not None:
+        scope, entering = key_scope(study.session, place.strip, key), key.at == "before"
+    parts = []
+    spans = study.windows()
+    for number, (start, stop) in enumerate(spans):
+        result = study.renderer(start, stop).compare(scope)
+        parts.append(result.before if entering else result.after)
+        ticket.progress(0.5 * (number + 1) / len(spans))
+
+    def progress(share: float) -> None:
+        if ticket.superseded():
+            raise Cancelled
+        ticket.progress(0.5 + 0.5 * share)
+
+    resonances = tamer_study.study(np.concatenate(parts, axis=1), study.rate, progress)
+    start_s, end_s = study.start / study.rate, study.stop / study.rate
+    where = f" of {source_name(study.session, key)}" if key is not None else ""
+    return ResonancesAnswer(
+        revision=study.version.revision, resonances=resonances, verdict=verdict_text(resonances),
+        studied=f"{question.passage}{where}, {start_s:.1f} to {end_s:.1f} s",
+    )  # fmt: skip
+
+
+def key_scope(session: Session, own: Strip, key: Key) -> Scope:
+    """The step, the lane or the strip (its own if none is named) that a key is taken from, before or after it."""
+    if key.step_id is not None:
+        return Scope(session.step(key.step_id).strip.id, key.step_id)
+    if key.lane_id is not None:
+        return Scope(session.lane(key.lane_id)[0].id, None, key.lane_id)
+    return Scope(key.strip_id or own.id)
 
 
 @router.post("/overview")
