@@ -373,7 +373,7 @@ def synthesise(progress: Callable[[float], None] = lambda share: None) -> dict[s
 
 
 def path_of(name: str) -> Path:
-    """The treatment the demo starts with; every fault is still to be heard. Steps with keys come from `KEYED`."""
+    """The treatment the demo starts with. Steps with keys, and those that hold resonances down, come from `AROUND`."""
     steps: dict[str, list[tuple[str, dict[str, float | str]]]] = {
         "Kick": [("equaliser", {"band2_frequency_hz": 320.0, "band2_gain_db": -3.0})],
         "Snare": [
@@ -422,13 +422,28 @@ def path_of(name: str) -> Path:
         Step.model_validate({"id": f"{name}-{index}".lower().replace(" ", "-"), "kind": kind, "settings": settings})
         for index, (kind, settings) in enumerate(steps.get(name, []))
     ]
-    first, last = KEYED.get(name, ([], []))
+    first, last = AROUND.get(name, ([], []))
     steps_of = [Step.model_validate(step) for step in [*first, *(step.model_dump() for step in made), *last]]
     return Path(steps=steps_of, levers=LEVERS.get(name, []))
 
 
-#: Steps before and after those of `path_of` by which one sound makes way for another.
-KEYED: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
+def tamed(step_id: str, studied: str, amount: float, *found: dict[str, float], output: str = "not held") -> dict[str, object]:
+    """A resonance tamer with what its study found."""
+    settings = {"resonances": found, "studied": studied, "amount": amount, "output": output}
+    return {"id": step_id, "kind": "tamer", "settings": settings}
+
+
+#: Steps before and after those of `path_of`: first what holds a track's own resonances down, as a study of it found them, and
+#: those by which one sound makes way for another.
+AROUND: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
+    "Organ": ([
+        tamed("organ-tamer", "Whole song, 0.0 to 91.4 s", 0.7,
+              {"frequency_hz": 250.2, "width_oct": 0.845, "height_db": 6.6, "time_share": 1.0}, output="held"),
+    ], []),
+    "Overheads": ([
+        tamed("overheads-tamer", "Chorus, 34.3 to 57.1 s", 1.0,
+              {"frequency_hz": 4211.4, "width_oct": 0.036, "height_db": 11.6, "time_share": 0.95}),
+    ], []),
     "Snare": ([{
         "id": "snare-gate", "kind": "gate",  # opens on the crack alone, of its own sound
         "settings": {
@@ -436,7 +451,10 @@ KEYED: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
             "range_db": 18.0, "lookahead_ms": 1.0, "key_filter": "band", "key_low_hz": 1000.0, "key_high_hz": 5000.0,
         },
     }], []),
-    "Bass": ([], [{
+    "Bass": ([
+        tamed("bass-tamer", "Chorus, 34.3 to 57.1 s", 0.6,
+              {"frequency_hz": 55.1, "width_oct": 0.167, "height_db": 9.8, "time_share": 0.36}),
+    ], [{
         "id": "bass-duck", "kind": "ducker", "key": Key(strip_id="kick").model_dump(),
         "settings": {"by": "hits", "threshold_db": -30.0, "depth_db": 6.0, "attack_ms": 1.0, "hold_ms": 20.0, "decay_ms": 25.0},
     }]),

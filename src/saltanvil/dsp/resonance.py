@@ -239,7 +239,8 @@ def tame(  # type: ignore[no-untyped-def]
     (bells, bands); sides: (2, bells, bands); spans: (bells, 2). averaging: (bands,), part of the way each grid step. z:
     (channels, 4, bands); lines: (channels, STAGES, HISTORY + TICK_FRAMES); counts: (channels, STAGES); energy, average:
     (channels, bands). target, cut: (2, MAX_BELLS), dB. memory: (channels, MAX_BELLS, 2). ring: (channels, a power of two). work:
-    (channels, TICK_FRAMES). trace: (1 + bells, ticks). state[APART]: x is treated as middle and sides, and source is given so.
+    (channels, TICK_FRAMES). trace: (2 + bells, ticks), most taken, peak of source, each bell. state[APART]: x is treated as
+    middle and sides, and source is given so.
     """
     channels, frames = x.shape
     count = bells.shape[0]
@@ -294,10 +295,15 @@ def tame(  # type: ignore[no-untyped-def]
         column = (first_phase + start) // TICK_FRAMES
         for n in range(count):
             most = max(cut[0, n], cut[1, n]) if sets == 2 else cut[0, n]
-            trace[1 + n, column] = most
+            trace[2 + n, column] = most
             trace[0, column] = max(trace[0, column], np.float32(most))
         for c in range(channels):
-            hear(source[c, start : start + length], poles, starts, taps, z[c], lines[c], counts[c], energy[c])
+            heard = source[c, start : start + length]
+            peak = np.float32(0.0)
+            for i in range(length):
+                peak = max(peak, abs(heard[i]))
+            trace[1, column] = max(trace[1, column], peak)
+            hear(heard, poles, starts, taps, z[c], lines[c], counts[c], energy[c])
             line = ring[c]
             for i in range(length):
                 line[(position + i) & mask] = x[c, start + i]

@@ -134,6 +134,11 @@ class Processor(Stateful, ABC):
         """What its plate says of the settings that matter most, in a few words."""
 
     @classmethod
+    def remark(cls, settings: Settings) -> str:
+        """What its settings say beyond figures, in a sentence beside its picture."""
+        return ""
+
+    @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         """Figures of its own for the ledger."""
         return []

@@ -14,7 +14,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.reduction import WORKING_DB
-from saltanvil.measure.resonances import MAX_RESONANCES, REGIONS, Resonance, verdict_of
+from saltanvil.measure.resonances import MAX_RESONANCES, REGIONS, Resonance, verdict_of, verdict_text
 from saltanvil.processors.aims import gr_aims
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry
 from saltanvil.processors.descriptor import choice, described, rule
@@ -267,6 +267,12 @@ class Tamer(Processor):
         return f"{what}, {100 * settings.amount:.0f} %"
 
     @classmethod
+    def remark(cls, settings: Settings) -> str:
+        """What was studied, and the verdict."""
+        assert isinstance(settings, TamerSettings)
+        return f"{settings.studied}: {verdict_text(settings.resonances)}" if settings.studied and settings.mode == "found" else ""
+
+    @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         """Severity of each region as the study found it, and the largest reduction in it over the passage."""
         assert isinstance(settings, TamerSettings)
@@ -378,7 +384,7 @@ class Tamer(Processor):
         apart = self.channels == 2 and self.settings.stereo == "mid/side"
         self.heard = source
         held = self._set
-        trace = self.trace(1 + len(held.bells), x.shape[1])
+        trace = self.trace(2 + len(held.bells), x.shape[1])
         if apart:
             source = middle_and_sides(source)
         y = np.empty_like(x)
@@ -387,7 +393,8 @@ class Tamer(Processor):
             held.sides, held.spans, self._poles, self._starts, dsp.HALF_BAND, held.averaging, self._z, self._lines, self._counts,
             self._energy, self._average, self._target, self._cut, self._memory, self._ring, self._work, trace, self._level,
         )  # fmt: skip
-        self.telemetry = Telemetry(trace[0], rows={name: trace[1 + n] for n, name in enumerate(held.rows)})
+        heard_db = np.float32(20.0) * np.log10(np.maximum(trace[1], np.float32(1e-8)))
+        self.telemetry = Telemetry(trace[0], heard_db, rows={name: trace[2 + n] for n, name in enumerate(held.rows)})
         return y
 
     @classmethod

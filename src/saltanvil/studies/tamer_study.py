@@ -40,6 +40,8 @@ BODY_DB = 18.0
 LEAST_Q, MOST_Q, MOST = 1.2, 40.0, 10
 QS = (1.4, 2.0, 2.8, 4.0, 5.6, 8.0, 11.0, 16.0, 22.0, 32.0)
 LOW_HZ, LOW_TOP_HZ, LOW_TIME, LOW_Q, LOW_PERCENTILE = 90.0, 300.0, 0.1, 2.5, 80.0
+#: Between two notes nothing is heard: what is found by notes may be as wide as from one to the next.
+NOTE_OCT = 1.0 / 6.0
 #: No longer passage is studied, so that memory stays bounded.
 LONGEST_S = 300.0
 PASSES = 2
@@ -85,12 +87,12 @@ def study(x: NDArray[np.float32], rate: int, progress: Callable[[float], None] =
         progress(0.7 + 0.1 * (number + 1))
     result = [found(bell, line.weight, hz, LEAST_TIME, LEAST_Q) for bell in bells if bell[0] >= LOW_HZ]
     low = notes(levels, peaks, hz)
-    result += [found(bell, low.weight, hz, LOW_TIME, LOW_Q) for bell in pursued(low) if bell[0] < LOW_HZ]
+    result += [found(bell, low.weight, hz, LOW_TIME, LOW_Q, NOTE_OCT) for bell in pursued(low) if bell[0] < LOW_HZ]
     progress(1.0)
     return sorted((one for one in result if one is not None), key=lambda one: one.frequency_hz)
 
 
-def found(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: float) -> Resonance | None:
+def found(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: float, least_oct: float = 0.0) -> Resonance | None:
     """The bell as a finding; None if it is the sound itself, too seldom or too wide."""
     frequency, q, height = bell
     near = np.abs(np.log2(hz / frequency)) < max(0.25 / q, 1.0 / BANDS_PER_OCTAVE)
@@ -98,7 +100,10 @@ def found(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: floa
     if time < least_time or q < least_q or not LEAST_DB <= height <= BODY_DB:
         return None
     return Resonance(
-        frequency_hz=round(frequency, 1), width_oct=round(q_to_width(q), 3), height_db=round(height, 1), time_share=round(time, 2)
+        frequency_hz=round(frequency, 1),
+        width_oct=round(max(q_to_width(q), least_oct), 3),
+        height_db=round(height, 1),
+        time_share=round(time, 2),
     )
 
 

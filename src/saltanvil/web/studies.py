@@ -65,8 +65,8 @@ class ScopeQuestion(PassageQuestion):
 
 
 class ScopeAnswer(BaseModel):
-    """settings: those the step was measured with, at the passage's middle where they move; moving: what moves over the passage;
-    latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
+    """settings: those the step was measured with, at the passage's middle where they move; remark: what they say in words;
+    moving: what moves over the passage; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
 
     revision: int
     start_s: float
@@ -80,6 +80,7 @@ class ScopeAnswer(BaseModel):
     linear_gain_db: float
     output_ceiling_db: float | None
     settings: dict[str, SettingValue]
+    remark: str
     latency_ms: float
     strip_latency_ms: float
     moving: list[MovedOver]
@@ -258,6 +259,7 @@ def scope_answer(services: Services, ticket: Ticket, session_id: int, question: 
         linear_gain_db=linear_gain_db,
         output_ceiling_db=ceiling_db,
         settings={} if settings is None else settings.model_dump(mode="json"),
+        remark=processor_named(step.kind).remark(settings) if step is not None and settings is not None else "",
         bite_start_s=(start + first) / rate,
         bite_end_s=(start + last) / rate,
         response=response_of(step, settings, rate) if step is not None and settings is not None else None,

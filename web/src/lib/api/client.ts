@@ -2,6 +2,7 @@
 import type { components } from './schema';
 
 type Schemas = components['schemas'];
+export type Resonance = Required<Schemas['Resonance']>;
 export type SettingValue = Schemas['Descriptor']['default'];
 export type Key = Required<Omit<Schemas['Key'], 'envelopes'>> & { envelopes?: Envelopes };
 export type Send = Required<Omit<Schemas['Send'], 'envelopes'>> & { envelopes?: Envelopes };
@@ -188,6 +189,8 @@ export const api = {
   aims: () => ask<Record<'strip' | 'lane', Aim[]>>('GET', '/api/aims'),
   studyAim: (id: number, question: Schemas['AimQuestion'], signal: AbortSignal) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/aim`, question, signal),
+  studyResonances: (id: number, question: Schemas['ResonancesQuestion'], signal: AbortSignal) =>
+    ask<Schemas['ResonancesAnswer'] | null>('POST', `${session(id)}/studies/resonances`, question, signal),
   startBlind: (id: number, question: Schemas['BlindQuestion']) =>
     ask<BlindView | null>('POST', `${session(id)}/blind`, question),
   answerBlind: (id: number, tab: string, letter: string) =>
@@ -200,7 +203,7 @@ export const api = {
   bench: (id: number, question: BenchQuestion) =>
     ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question),
   /** How far the answer to a question of this tab is, from 0 to 1. */
-  progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim') =>
+  progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim' | 'resonances') =>
     ask<{ share: number }>(
       'GET',
       `${session(id)}/studies/progress?tab=${encodeURIComponent(tab)}&kind=${kind}`,

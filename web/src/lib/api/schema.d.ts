@@ -620,6 +620,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/studies/resonances": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Resonances
+     * @description Where the passage sticks out of itself; nothing is edited. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_resonances_api_sessions__session_id__studies_resonances_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/studies/overview": {
     parameters: {
       query?: never;
@@ -1827,7 +1847,14 @@ export interface components {
        * Type
        * @enum {string}
        */
-      type: "number" | "choice" | "switch" | "text" | "points" | "dividers";
+      type:
+        | "number"
+        | "choice"
+        | "switch"
+        | "text"
+        | "points"
+        | "dividers"
+        | "resonances";
       /** Label */
       label: string;
       /** Unit */
@@ -1837,7 +1864,13 @@ export interface components {
       /** Help */
       help: string;
       /** Default */
-      default: boolean | number | string | number[] | [number, number][];
+      default:
+        | boolean
+        | number
+        | string
+        | number[]
+        | [number, number][]
+        | components["schemas"]["Resonance"][];
       /** Minimum */
       minimum: number | null;
       /** Maximum */
@@ -1881,7 +1914,13 @@ export interface components {
       /** Values */
       values: {
         [key: string]:
-          boolean | number | string | number[] | [number, number][] | null;
+          | boolean
+          | number
+          | string
+          | number[]
+          | [number, number][]
+          | components["schemas"]["Resonance"][]
+          | null;
       };
     };
     /**
@@ -2665,7 +2704,13 @@ export interface components {
       /** Name */
       name: string;
       /** Value */
-      value: boolean | number | string | number[] | [number, number][];
+      value:
+        | boolean
+        | number
+        | string
+        | number[]
+        | [number, number][]
+        | components["schemas"]["Resonance"][];
     };
     /**
      * MovedOver
@@ -3346,6 +3391,79 @@ export interface components {
       name: string;
     };
     /**
+     * Resonance
+     * @description A place that sticks out of the spectrum.
+     *
+     *     height_db: over the smoothed spectrum, and the most that is ever taken; time_share: of the time in which it sounds; share: of
+     *     the amount of the treatment; by_hand: added by its user.
+     */
+    Resonance: {
+      /** Frequency Hz */
+      frequency_hz: number;
+      /**
+       * Width Oct
+       * @default 0.2
+       */
+      width_oct?: number;
+      /**
+       * Height Db
+       * @default 6
+       */
+      height_db?: number;
+      /**
+       * Time Share
+       * @default 0
+       */
+      time_share?: number;
+      /**
+       * Share
+       * @default 1
+       */
+      share?: number;
+      /**
+       * On
+       * @default true
+       */
+      on?: boolean;
+      /**
+       * By Hand
+       * @default false
+       */
+      by_hand?: boolean;
+    };
+    /**
+     * ResonancesAnswer
+     * @description resonances, studied: for the step's settings; verdict: the findings in a sentence or two.
+     */
+    ResonancesAnswer: {
+      /** Revision */
+      revision: number;
+      /** Resonances */
+      resonances: components["schemas"]["Resonance"][];
+      /** Studied */
+      studied: string;
+      /** Verdict */
+      verdict: string;
+    };
+    /**
+     * ResonancesQuestion
+     * @description What the step is to study: what enters it over a passage, or its outside key. passage: its name, for the document.
+     */
+    ResonancesQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /** Step Id */
+      step_id: string;
+      /** Passage */
+      passage: string;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+    };
+    /**
      * Response
      * @description Gain over frequency; of a step whose gain moves, at the most it takes.
      */
@@ -3438,8 +3556,8 @@ export interface components {
     };
     /**
      * ScopeAnswer
-     * @description settings: those the step was measured with, at the passage's middle where they move; moving: what moves over the passage;
-     *     latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard.
+     * @description settings: those the step was measured with, at the passage's middle where they move; remark: what they say in words;
+     *     moving: what moves over the passage; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard.
      */
     ScopeAnswer: {
       /** Revision */
@@ -3463,8 +3581,15 @@ export interface components {
       /** Settings */
       settings: {
         [key: string]:
-          boolean | number | string | number[] | [number, number][];
+          | boolean
+          | number
+          | string
+          | number[]
+          | [number, number][]
+          | components["schemas"]["Resonance"][];
       };
+      /** Remark */
+      remark: string;
       /** Latency Ms */
       latency_ms: number;
       /** Strip Latency Ms */
@@ -4169,7 +4294,12 @@ export interface components {
       /** Settings */
       settings: {
         [key: string]:
-          boolean | number | string | number[] | [number, number][];
+          | boolean
+          | number
+          | string
+          | number[]
+          | [number, number][]
+          | components["schemas"]["Resonance"][];
       };
     };
     /**
@@ -4655,7 +4785,12 @@ export interface components {
       resolved: {
         [key: string]: {
           [key: string]:
-            boolean | number | string | number[] | [number, number][];
+            | boolean
+            | number
+            | string
+            | number[]
+            | [number, number][]
+            | components["schemas"]["Resonance"][];
         };
       };
       /** Sums */
@@ -7569,7 +7704,7 @@ export interface operations {
     parameters: {
       query: {
         tab: string;
-        kind: "bench" | "contrast" | "aim";
+        kind: "bench" | "contrast" | "aim" | "resonances";
       };
       header?: never;
       path: {
@@ -7586,6 +7721,86 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["Progress"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  study_resonances_api_sessions__session_id__studies_resonances_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ResonancesQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ResonancesAnswer"] | null;
         };
       };
       /** @description The body cannot be read */

@@ -105,7 +105,9 @@
         {#each ledger.facts as fact (fact.name)}
           <dt>{fact.label}</dt>
           <dd class="figure" data-figure={fact.name}>
-            {shown(fact.value, fact.name === 'samples_clipped' ? 0 : 1)}{fact.unit ? ` ${fact.unit}` : ''}
+            {shown(fact.value, fact.unit === '%' || fact.name === 'samples_clipped' ? 0 : 1)}{fact.unit
+              ? ` ${fact.unit}`
+              : ''}
           </dd>
         {/each}
       </dl>

@@ -4,6 +4,7 @@
   import Choice from '../controls/Choice.svelte';
   import Dividers from '../controls/Dividers.svelte';
   import Points from '../controls/Points.svelte';
+  import Resonances from '../controls/Resonances.svelte';
   import Pictures from '../pictures/Pictures.svelte';
   import { format } from '../controls/value';
   import { aiming } from '../state/aiming.svelte';
@@ -209,6 +210,10 @@
                 value={value as [number, number][]}
                 change={(next) => put(setting.name, next, null)}
               />
+            {:else if setting.type === 'resonances'}
+              <Resonances {setting} />
+            {:else if setting.type === 'text'}
+              <!-- Written by a study, shown beside its picture. -->
             {:else if setting.type === 'number'}
               <Rule
                 address={{ of: 'step', id: step.id, name: setting.name }}

@@ -8,6 +8,7 @@
   import Bite from './Bite.svelte';
   import Curve from './Curve.svelte';
   import Envelopes from './Envelopes.svelte';
+  import Resonances from './Resonances.svelte';
   import Response from './Response.svelte';
   import Spectrum from './Spectrum.svelte';
   import Wave from './Wave.svelte';
@@ -20,9 +21,10 @@
     wave: Wave,
     envelopes: Envelopes,
     bands: Bands,
+    resonances: Resonances,
   };
   const NAMES: Record<string, string> = {
-    bite: 'Level', curve: 'Curve', response: 'Response', spectrum: 'Spectrum', wave: 'Wave', envelopes: 'Envelopes', bands: 'Lanes',
+    bite: 'Level', curve: 'Curve', response: 'Response', spectrum: 'Spectrum', wave: 'Wave', envelopes: 'Envelopes', bands: 'Lanes', resonances: 'Resonances',
   }; // prettier-ignore
   type Kind = keyof typeof KINDS;
 
@@ -39,9 +41,11 @@
 
   /** Whether a picture shows an older version than the one that sounds. */
   function busy(picture: Kind): boolean {
-    const later = { spectrum: spectrumState.busy, bands: spectrumState.busy || bandsState.busy }[
-      picture as string
-    ];
+    const later = {
+      spectrum: spectrumState.busy,
+      resonances: spectrumState.busy,
+      bands: spectrumState.busy || bandsState.busy,
+    }[picture as string];
     return workspace.measuring.stale || Boolean(later);
   }
 
