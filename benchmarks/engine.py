@@ -90,6 +90,8 @@ def in_blocks(step: Processor, x: np.ndarray) -> Callable[[], None]:
     return work
 
 
+#: As many as there may be, all of them at work: what they stand on is lower than noise.
+RESONANCES = [{"frequency_hz": 60.0 * 1.26**n, "width_oct": 0.1, "height_db": 10.0} for n in range(24)]
 #: Kind, settings, ffmpeg's filter of the same task (design/3-engine.md names it), its name, budget.
 WORKING_SET: tuple[tuple[str, dict[str, Any], str, str, str], ...] = (
     (
@@ -106,6 +108,9 @@ WORKING_SET: tuple[tuple[str, dict[str, Any], str, str, str], ...] = (
     ("limiter", {"gain_db": 12.0, "peaks": "sample peak"}, "alimiter=level_in=4:limit=0.9:level=0", "alimiter", "none set"),
     ("shaper", {"attack_db": 6.0, "sustain_db": -3.0}, "", "", "none set"),
     ("deesser", {"threshold_db": -20.0, "against": "level"}, "", "", "none set"),
+    ("tamer", {"resonances": RESONANCES, "amount": 1.0, "output": "not held"}, "", "", "60 x"),
+    ("tamer", {"resonances": RESONANCES, "amount": 1.0, "quality": "fine", "stereo": "mid/side"}, "", "", "40 x"),
+    ("tamer", {"mode": "free", "amount": 1.0}, "", "", "none set"),
     ("leveller", {}, "", "", "none set"),
     ("ducker", {"threshold_db": -30.0}, "", "", "none set"),
     ("lowend", {}, "", "", "none set"),

@@ -84,3 +84,11 @@ def keys(seconds: float, every_s: float, decay_s: float, rate: int = 48000, seed
         x[round(at * rate) :] += strength * np.minimum(t / 0.003, 1) * note
         at += every_s * rng.choice([0.5, 1, 1, 2])
     return np.asarray(0.5 * x / np.abs(x).max())
+
+
+def pink(seed: int, frames: int, channels: int = 1, level: float = 0.1) -> Audio:
+    """Noise with the same power in every octave; RMS at `level`."""
+    spectrum = np.fft.rfft(np.random.default_rng(seed).standard_normal((channels, frames)))
+    spectrum /= np.sqrt(np.maximum(np.arange(spectrum.shape[1]), 1.0))
+    x = np.fft.irfft(spectrum, frames)
+    return np.asarray(level * x / x.std(), np.float32)

@@ -248,6 +248,7 @@ def tame(  # type: ignore[no-untyped-def]
     sets = int(state[SETS])
     delay = int(state[DELAY])
     mask = ring.shape[1] - 1
+    heard_bits, trace_bits = source.view(np.int32), trace.view(np.int32)
     first_phase = int(state[POSITION]) % TICK_FRAMES
     if state[PRIMED] == 0.0:
         for n in range(count):
@@ -299,10 +300,11 @@ def tame(  # type: ignore[no-untyped-def]
             trace[0, column] = max(trace[0, column], np.float32(most))
         for c in range(channels):
             heard = source[c, start : start + length]
-            peak = np.float32(0.0)
-            for i in range(length):
-                peak = max(peak, abs(heard[i]))
-            trace[1, column] = max(trace[1, column], peak)
+            # Magnitudes sort like their bits: an integer maximum vectorises, a floating one does not.
+            most_bits = np.int32(0)
+            for i in range(start, start + length):
+                most_bits = max(most_bits, heard_bits[c, i] & np.int32(0x7FFFFFFF))
+            trace_bits[1, column] = max(trace_bits[1, column], most_bits)
             hear(heard, poles, starts, taps, z[c], lines[c], counts[c], energy[c])
             line = ring[c]
             for i in range(length):
