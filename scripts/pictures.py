@@ -138,11 +138,11 @@ def lowend(page: Page) -> None:
     play(page)
 
 
-def shaper(page: Page) -> None:
-    strip(page, "Snare")
-    add(page, "transient")
-    put(page, "attack_db", "6")
-    put(page, "sustain_db", "-4")
+def tamer(page: Page) -> None:
+    """On the demo's overheads, of which it holds the ring."""
+    strip(page, "Overheads")
+    plate(page, "Resonance tamer")
+    page.wait_for_selector("[data-figure=verdict]")
     play(page)
 
 
@@ -247,7 +247,7 @@ SHOTS: dict[str, tuple[str, int, int, Shot]] = {
     "lowend-iron": ("iron", 1280, 800, lowend),
     "limiter-iron": ("iron", 1280, 800, limiter),
     "contrast-iron": ("iron", 1280, 800, contrast),
-    "shaper-iron": ("iron", 1280, 800, shaper),
+    "tamer-iron": ("iron", 1280, 800, tamer),
     "freecurve-salt": ("salt", 1280, 800, freecurve),
     "bands-salt": ("salt", 1280, 800, bands),
     "parallel-salt": ("salt", 1280, 800, parallel),

@@ -13,6 +13,7 @@ from saltanvil.engine.audition import Audition
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
+from saltanvil.measure.resonances import Resonance
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.descriptor import descriptors_of
@@ -80,7 +81,10 @@ def other_value(told, now):
         return not now
     if told.type == "choice":
         return next(option for option in told.options if option != now)
-    return {"text": "Another", "dividers": [300.0, 3000.0], "points": [[-60.0, -60.0], [0.0, -6.0]]}[told.type]
+    return {
+        "text": "Another", "dividers": [300.0, 3000.0], "points": [[-60.0, -60.0], [0.0, -6.0]],
+        "resonances": [Resonance(frequency_hz=500.0), Resonance(frequency_hz=2000.0, width_oct=0.1)],
+    }[told.type]  # fmt: skip
 
 
 def test_every_address_is_described_read_set_and_undone():
@@ -179,6 +183,8 @@ def alternatives(told):
         "number": [told.minimum, told.maximum, told.default, (told.minimum or 0) / 2 + (told.maximum or 0) / 2],
         "dividers": [[200.0], [200.0, 2000.0], [300.0]],
         "points": [[[-60, -60], [0, -10]], [[-60, -60], [-30, -30], [0, -10]]],
+        "resonances": [[], [{"frequency_hz": 500.0}], [{"frequency_hz": 900.0}, {"frequency_hz": 4000.0}]],
+        "text": ["", "Chorus"],
     }[told.type]
 
 

@@ -31,6 +31,7 @@ FITTING = {
     "leveller": ("Lead voice", "Bass"), "ducker": ("Bass", "Organ"), "deesser": ("Lead voice", "Overheads"),
     "saturator": ("Bass", "Guitar left"), "lowend": ("Bass", "Kick"), "clipper": ("Snare", "Kick", "Overheads"),
     "limiter": ("Snare", "Overheads", "Bass"), "trim": ("Organ", "Snare"), "split": ("Snare", "Overheads"),
+    "tamer": ("Organ", "Overheads"),
 }  # fmt: skip
 START, STOP = demo.frames_of("Chorus")[0], demo.frames_of("Chorus")[0] + 4 * RATE
 OFFERS = [(kind, aim, setting) for kind, one in REGISTRY.items() for aim in one.aims for setting in aim.settings]
@@ -64,6 +65,9 @@ def around(sounds, kind, name, **settings):
         step = {"id": "s", "kind": kind, "settings": {"by": "copies", "blend": True, "law": "linear", **settings}, "lanes": [
             {"id": "d", "name": "Dry"}, {"id": "w", "name": "Wet", "path": {"steps": wet}},
         ]}  # fmt: skip
+    if kind == "tamer":
+        settings = {"mode": "free", **settings}
+        step["settings"] = settings
     if REGISTRY[kind].matched:  # otherwise its loudness is measured over the whole song at each render
         step["match_over"] = {"start_s": START / RATE, "end_s": STOP / RATE}
     if kind == "ducker":

@@ -427,9 +427,9 @@ def path_of(name: str) -> Path:
     return Path(steps=steps_of, levers=LEVERS.get(name, []))
 
 
-def tamed(step_id: str, studied: str, amount: float, *found: dict[str, float], output: str = "not held") -> dict[str, object]:
+def tamed(step_id: str, studied: str, amount: float, *found: dict[str, float]) -> dict[str, object]:
     """A resonance tamer with what its study found."""
-    settings = {"resonances": found, "studied": studied, "amount": amount, "output": output}
+    settings = {"resonances": found, "studied": studied, "amount": amount, "output": "not held"}
     return {"id": step_id, "kind": "tamer", "settings": settings}
 
 
@@ -437,8 +437,8 @@ def tamed(step_id: str, studied: str, amount: float, *found: dict[str, float], o
 #: those by which one sound makes way for another.
 AROUND: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
     "Organ": ([
-        tamed("organ-tamer", "Whole song, 0.0 to 91.4 s", 0.7,
-              {"frequency_hz": 250.2, "width_oct": 0.845, "height_db": 6.6, "time_share": 1.0}, output="held"),
+        tamed("organ-tamer", "Whole song, 0.0 to 91.4 s", 0.5,
+              {"frequency_hz": 250.2, "width_oct": 0.845, "height_db": 6.6, "time_share": 1.0}),
     ], []),
     "Overheads": ([
         tamed("overheads-tamer", "Chorus, 34.3 to 57.1 s", 1.0,
@@ -452,7 +452,7 @@ AROUND: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
         },
     }], []),
     "Bass": ([
-        tamed("bass-tamer", "Chorus, 34.3 to 57.1 s", 0.6,
+        tamed("bass-tamer", "Chorus, 34.3 to 57.1 s", 0.4,
               {"frequency_hz": 55.1, "width_oct": 0.167, "height_db": 9.8, "time_share": 0.36}),
     ], [{
         "id": "bass-duck", "kind": "ducker", "key": Key(strip_id="kick").model_dump(),

@@ -1,7 +1,8 @@
 """The resonance tamer's kernels: a bank of bands that listens, and a bank of bells that takes away.
 
 The ear is a bank of complex resonators, twelve an octave, each two one-poles one after the other: the square of its magnitude is
-the band's power without a ripple of its own, so that little averaging is needed. The lower octaves are heard at halved rates
+the band's power without a ripple of its own, so that little averaging is needed. It is worked out from real sections, which cost
+half. The lower octaves are heard at halved rates
 (recursion by octaves as in C. Schoerkhuber and A. Klapuri, "Constant-Q Transform Toolbox for Music Processing", SMC 2010; from
 memory). It is in float32: it decides how much is taken and is never heard.
 
@@ -35,14 +36,17 @@ HISTORY = 4 * HALF_TAPS - 2
 #: Levels are judged every so many ticks.
 GRID_TICKS = 4
 GRID_FRAMES = GRID_TICKS * TICK_FRAMES
+#: Power is read at every so many samples of a stage.
+EVERY = 4
 MAX_BELLS = 56
 #: Surroundings are no further below the louder side, so that the edge of a sound is no resonance.
 EDGE_DB = 3.0
 SILENT_POWER = 1e-13
 
 # A bell: tan(pi f / rate), Q, share of the amount, the most that is taken, height for a reading of one dB, part of the way back
-# at each tick; what sticks out by less than LEAST is left alone, and by half as much again is taken as it is.
-TANGENT, Q, SHARE, LIMIT, RATIO, RELEASE, LEAST, BELL = range(8)
+# at each tick; what sticks out by less than LEAST is left alone, and by half as much again is taken as it is;
+# PART: of the whole cut, where neighbouring bells add up.
+TANGENT, Q, SHARE, LIMIT, RATIO, RELEASE, LEAST, PART, BELL = range(9)
 # Settings that glide.
 AMOUNT, RANGE, MIX, OUTPUT, GLIDING = range(5)
 POSITION, PRIMED, GLIDE, ATTACK, DELAY, SETS, APART, STATE = range(8)
@@ -75,12 +79,14 @@ def stages_of(rate: float) -> NDArray[np.int64]:
 
 
 def resonators(rate: float) -> NDArray[np.float32]:
-    """(3, bands): real and imaginary part of each pole at its stage's rate, and what makes a grid step's energy a mean power."""
+    """(6, bands): of each pole p at its stage's rate 2 Re p and |p|^2, what makes a grid step's energy a mean power, and Re p^2,
+    2 Im p and Im p^2."""
     hz, stage = bands_hz(rate), stages_of(rate)
     own = rate / 2.0**stage
     radius = np.exp(-np.pi * WIDTH * hz / own)
-    turn = 2.0 * np.pi * hz / own
-    return np.array([radius * np.cos(turn), radius * np.sin(turn), (1.0 - radius) ** 4 * 2.0**stage / GRID_FRAMES], np.float32)
+    pole = radius * np.exp(2j * np.pi * hz / own)
+    power = (1.0 - radius) ** 4 * 2.0**stage * EVERY / GRID_FRAMES
+    return np.array([2.0 * pole.real, radius**2, power, (pole**2).real, 2.0 * pole.imag, (pole**2).imag], np.float32)
 
 
 def first_bands(rate: float) -> NDArray[np.int64]:
@@ -113,36 +119,53 @@ def q_to_width(q: float) -> float:
 
 
 @inline
-def resonate(line, count, first, last, poles, z, energy):  # type: ignore[no-untyped-def]
-    """A stretch of a stage's samples into its bands, two at a time: their recursions run beside each other."""
+def resonate(line, count, begun, first, last, poles, z, energy):  # type: ignore[no-untyped-def]
+    """A stretch of a stage's samples into its bands, two at a time: their recursions run beside each other.
+
+    z: (4, bands), the last two outputs of two real sections one after the other. What two complex poles in their place would give
+    is (1 - p* z^-1)^2 of the second one's output: its power is added at every fourth sample of the stage. begun: samples before.
+    """
     for b in range(first, last, 2):
         other = min(b + 1, last - 1)
-        p, q = poles[0, b], poles[1, b]
-        r, s = poles[0, other], poles[1, other]
-        z0, z1, z2, z3 = z[0, b], z[1, b], z[2, b], z[3, b]
-        w0, w1, w2, w3 = z[0, other], z[1, other], z[2, other], z[3, other]
+        c, d = poles[0, b], poles[1, b]
+        e, f = poles[0, other], poles[1, other]
+        u1, u2, w1, w2 = z[0, b], z[1, b], z[2, b], z[3, b]
+        x1, x2, y1, y2 = z[0, other], z[1, other], z[2, other], z[3, other]
         total = energy[b]  # added to in the order of the samples, so that the division into stretches does not matter
         more = energy[other]
-        for i in range(HISTORY, HISTORY + count):
-            v = line[i]
-            re = v + p * z0 - q * z1
-            z1 = p * z1 + q * z0
-            z0 = re
-            re = z0 + p * z2 - q * z3
-            z3 = z1 + p * z3 + q * z2
-            z2 = re
-            total += z2 * z2 + z3 * z3
-            re = v + r * w0 - s * w1
-            w1 = r * w1 + s * w0
-            w0 = re
-            re = w0 + r * w2 - s * w3
-            w3 = w1 + r * w3 + s * w2
-            w2 = re
-            more += w2 * w2 + w3 * w3
-        z[0, b], z[1, b], z[2, b], z[3, b] = z0, z1, z2, z3
+        w3 = w2
+        y3 = y2
+        i = 0
+        while i < count:
+            stop = min(count, i + EVERY - ((begun + i) & (EVERY - 1)))
+            for k in range(HISTORY + i, HISTORY + stop):
+                v = line[k]
+                u = (v - d * u2) + c * u1
+                u2 = u1
+                u1 = u
+                w = (u - d * w2) + c * w1
+                w3 = w2
+                w2 = w1
+                w1 = w
+                x = (v - f * x2) + e * x1
+                x2 = x1
+                x1 = x
+                y = (x - f * y2) + e * y1
+                y3 = y2
+                y2 = y1
+                y1 = y
+            if (begun + stop) & (EVERY - 1) == 0:
+                re = (w1 - c * w2) + poles[3, b] * w3
+                im = poles[4, b] * w2 - poles[5, b] * w3
+                total += re * re + im * im
+                re = (y1 - e * y2) + poles[3, other] * y3
+                im = poles[4, other] * y2 - poles[5, other] * y3
+                more += re * re + im * im
+            i = stop
+        z[0, b], z[1, b], z[2, b], z[3, b] = u1, u2, w1, w2
         energy[b] = total
         if other > b:
-            z[0, other], z[1, other], z[2, other], z[3, other] = w0, w1, w2, w3
+            z[0, other], z[1, other], z[2, other], z[3, other] = x1, x2, y1, y2
             energy[other] = more
 
 
@@ -155,8 +178,9 @@ def hear(x, poles, starts, taps, z, lines, counts, energy):  # type: ignore[no-u
         lines[0, HISTORY + i] = x[i]
     for stage in range(STAGES):
         line = lines[stage]
-        resonate(line, count, starts[stage + 1], starts[stage], poles, z, energy)
+        resonate(line, count, counts[stage], starts[stage + 1], starts[stage], poles, z, energy)
         if starts[stage + 1] == 0:
+            counts[stage] += count
             return
         following = lines[stage + 1]
         halved = 0
@@ -210,7 +234,7 @@ def judge(average, own, sides, spans, bells, count, now, level, target):  # type
         excess = (10.0 * math.log10(power) - around) * bells[n, RATIO]
         share = min(max(2.0 * (excess / bells[n, LEAST] - 1.0), 0.0), 1.0)
         excess *= share * share * (3.0 - 2.0 * share)
-        target[n] = min(now[AMOUNT] * bells[n, SHARE] * min(excess, bells[n, LIMIT]), now[RANGE])
+        target[n] = bells[n, PART] * min(now[AMOUNT] * bells[n, SHARE] * min(excess, bells[n, LIMIT]), now[RANGE])
 
 
 @inline

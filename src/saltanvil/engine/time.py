@@ -6,6 +6,8 @@ from saltanvil.session.document import Session
 
 #: Played before what is wanted, so that detectors have settled; the same live and offline, so that the samples agree.
 PREROLL_S = 2.0
+#: Rendering begins at multiples of so many ticks, so that what is judged every few ticks is judged at the same ones everywhere.
+START_TICKS = 16
 #: The longest session that everything is made for.
 MAX_SESSION_S = 6 * 3600
 
@@ -22,7 +24,8 @@ def ceil_tick(frame: int) -> int:
 
 def preroll_start(start: int, rate: int) -> int:
     """Where rendering begins so that `start` is reached settled."""
-    return max(0, floor_tick(start - round(PREROLL_S * rate)))
+    step = START_TICKS * TICK_FRAMES
+    return max(0, (start - round(PREROLL_S * rate)) // step * step)
 
 
 def session_frames(session: Session, media: Media) -> int:

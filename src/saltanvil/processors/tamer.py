@@ -47,7 +47,7 @@ class TamerSettings(Settings):
     resonances: tuple[Resonance, ...] = described(
         (), "resonances", "Resonances", "", "Resonances",
         "What is held down: frequency, width, height over the surroundings, and each one's share of the amount.",
-        max_length=MAX_RESONANCES, when={"mode": ["found"]},
+        max_length=MAX_RESONANCES, when={"mode": ["found"]}, moves="structure",
     )  # fmt: skip
     studied: str = described(
         "", "text", "Studied", "", "Resonances", "The passage that the resonances were found in.", max_length=200,
@@ -55,7 +55,7 @@ class TamerSettings(Settings):
     )  # fmt: skip
     sharpness: float = rule(
         5.0, "Sharpness", "Q", 2.0, 16.0, "Resonances", "How narrow the cuts are. Higher values leave more of the sound alone.",
-        scale="log", ticks=(2, 4, 8, 16), when=_FREE,
+        scale="log", ticks=(2, 4, 8, 16), when=_FREE, moves="structure",
     )  # fmt: skip
     smoothing_oct: float = rule(
         1.0, "Smoothing", "oct", 0.5, 3.0, "Resonances",
@@ -175,29 +175,26 @@ def heard_around() -> NDArray[np.float64]:
     return np.asarray(heard / heard.sum(axis=1, keepdims=True))
 
 
-def reading_ratio(width_oct: float, smoothing_oct: float, per_octave: int) -> float:
-    """Height of a resonance for a dB of reading. per_octave: bells that add up; 0 for one that stands alone."""
-    return exact_ratio(round(math.log2(width_oct) * 20) / 20, round(smoothing_oct, 1), per_octave)
+def reading_ratio(width_oct: float, smoothing_oct: float) -> float:
+    """Height of a resonance for a dB of reading."""
+    return exact_ratio(round(math.log2(width_oct) * 20) / 20, round(smoothing_oct, 1))
 
 
 @lru_cache(1024)
-def exact_ratio(width_log2: float, smoothing_oct: float, per_octave: int) -> float:
+def exact_ratio(width_log2: float, smoothing_oct: float) -> float:
     """`reading_ratio`, found by a resonance of PROBE_DB in pink noise."""
-    width = 2.0**width_log2
-    q = dsp.width_to_q(width)
-    power = heard_around() @ (10.0 ** (dsp.bell_db(2.0**FINE_OCT, 1.0, q, PROBE_DB) / 10.0))
-    level = 10.0 * np.log10(power)
-    total = 0.0
-    reach = int(1.5 * per_octave)
-    for step in range(-reach, reach + 1):
-        away = step / max(per_octave, 1)
-        own, sides = weights_at(AROUND_OCT - away, width, smoothing_oct)
-        reading = 10.0 * math.log10(float(own @ power)) - float(np.mean(sides @ level))
-        if step == 0:
-            total += max(reading, 0.0)
-        elif reading > FREE_LEAST_DB:
-            total += reading * float(dsp.bell_db(np.ones(1), 2.0**away, q, 1.0)[0])
-    return min(max(PROBE_DB / max(total, 1e-3), 0.2), 2.0)
+    raised = 10.0 ** (dsp.bell_db(2.0**FINE_OCT, 1.0, dsp.width_to_q(2.0**width_log2), PROBE_DB) / 10.0)
+    power = heard_around() @ raised
+    own, sides = weights_at(AROUND_OCT, 2.0**width_log2, smoothing_oct)
+    reading = 10.0 * math.log10(float(own @ power)) - float(np.mean(sides @ (10.0 * np.log10(power))))
+    return min(max(PROBE_DB / max(reading, 1e-3), 0.5), 2.0)
+
+
+@lru_cache(64)
+def part_of(sharpness: float) -> float:
+    """Share of the whole cut that each bell of the free mode takes, so that equally deep neighbours add up to it."""
+    away = np.arange(-24, 25) / FREE_PER_OCTAVE
+    return 1.0 / float(dsp.bell_db(2.0**away, 1.0, sharpness, 1.0).sum())
 
 
 STARTS = (
@@ -354,7 +351,8 @@ class Tamer(Processor):
     @classmethod
     def structural_key(cls, settings: Settings) -> tuple[object, ...]:
         assert isinstance(settings, TamerSettings)
-        return settings.mode, settings.stereo, len(settings.aims_at())
+        form = settings.sharpness if settings.mode == "free" else float(len(settings.resonances))
+        return settings.mode, settings.stereo, form
 
     @classmethod
     def latency_of(cls, settings: Settings, rate: int) -> int:
@@ -448,7 +446,8 @@ def setup_of(settings: TamerSettings, rate: int) -> Setup:
         row[dsp.Q] = dsp.width_to_q(one.width_oct)
         row[dsp.SHARE] = one.share * settings.share(one.frequency_hz) if one.on else 0.0
         row[dsp.LIMIT] = one.height_db
-        row[dsp.RATIO] = reading_ratio(one.width_oct, settings.smoothing_oct, FREE_PER_OCTAVE if free else 0)
+        row[dsp.RATIO] = reading_ratio(one.width_oct, settings.smoothing_oct)
+        row[dsp.PART] = part_of(settings.sharpness) if free else 1.0
         row[dsp.LEAST] = FREE_LEAST_DB if free else min(max(LEAST_PART * one.height_db, LEAST_DB), MOST_LEAST_DB)
         row[dsp.RELEASE] = 1.0 - math.exp(-TICK_FRAMES / rate / settings.release_s(one.frequency_hz))
     step_s = dsp.GRID_FRAMES / rate
