@@ -49,7 +49,7 @@ SILENT_POWER = 1e-13
 TANGENT, Q, SHARE, LIMIT, RATIO, RELEASE, LEAST, PART, BELL = range(9)
 # Settings that glide.
 AMOUNT, RANGE, MIX, OUTPUT, GLIDING = range(5)
-POSITION, PRIMED, GLIDE, ATTACK, DELAY, SETS, APART, STATE = range(8)
+POSITION, PRIMED, GLIDE, ATTACK, DELAY, SETS, APART, FROM_MIX, TO_MIX, FROM_GAIN, TO_GAIN, STATE = range(12)
 
 
 def half_band() -> NDArray[np.float32]:
@@ -238,6 +238,11 @@ def judge(average, own, sides, spans, bells, count, now, level, target):  # type
 
 
 @inline
+def gain_of(db):  # type: ignore[no-untyped-def]
+    return 10.0 ** (db / 20.0) if db != 0.0 else 1.0
+
+
+@inline
 def bell_of(bell, cut_db):  # type: ignore[no-untyped-def]
     """Coefficients of a state-variable filter, and what of its band is added, for a bell that is so deep."""
     gain = 10.0 ** (-cut_db / 20.0)
@@ -281,6 +286,7 @@ def tame(  # type: ignore[no-untyped-def]
         for i in range(GLIDING):
             now[i] = settings[i]
         state[PRIMED] = 1.0
+        state[TO_MIX], state[TO_GAIN] = now[MIX], gain_of(now[OUTPUT])
     start = 0
     while start < frames:
         position = int(state[POSITION])
@@ -290,6 +296,8 @@ def tame(  # type: ignore[no-untyped-def]
             for i in range(GLIDING):
                 gap = settings[i] - now[i]
                 now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * state[GLIDE]
+            state[FROM_MIX], state[FROM_GAIN] = state[TO_MIX], state[TO_GAIN]
+            state[TO_MIX], state[TO_GAIN] = now[MIX], gain_of(now[OUTPUT])
             for n in range(count):
                 for i in range(BELL):
                     gap = bells[n, i] - moving[n, i]
@@ -386,12 +394,14 @@ def tame(  # type: ignore[no-untyped-def]
                 middle, side = work[0, i], work[1, i]
                 work[0, i] = middle + side
                 work[1, i] = middle - side
-        mix = now[MIX]
-        loud = 10.0 ** (now[OUTPUT] / 20.0) if now[OUTPUT] != 0.0 else 1.0
+        mix_step = (state[TO_MIX] - state[FROM_MIX]) / TICK_FRAMES
+        gain_step = (state[TO_GAIN] - state[FROM_GAIN]) / TICK_FRAMES
         for c in range(channels):
             line = ring[c]
             for i in range(length):
                 dry = np.float64(line[(position + i - delay) & mask])
-                y[c, start + i] = np.float32(loud * (dry + mix * (work[c, i] - dry)))
+                along = phase + i + 1
+                mix = state[FROM_MIX] + mix_step * along
+                y[c, start + i] = np.float32((state[FROM_GAIN] + gain_step * along) * (dry + mix * (work[c, i] - dry)))
         start += length
         state[POSITION] += length

@@ -23,7 +23,7 @@ from saltanvil.processors.evidence import Evidence, Fact, Hint
 #: So much earlier than the sound the fine quality hears.
 AHEAD_MS = 40.0
 #: Automatic times: so many periods, within limits. Shorter, and chance alone sticks out of noise.
-ATTACK_PERIODS, SHORTEST_MS, LONGEST_MS, RELEASE_RATIO = 120.0, 15.0, 400.0, 2.0
+ATTACK_PERIODS, SHORTEST_MS, LONGEST_MS, RELEASE_RATIO = 120.0, 15.0, 250.0, 2.0
 #: The bells of the free mode: six an octave.
 FREE_LOW_HZ, FREE_PER_OCTAVE = 40.0, 6
 #: Surroundings begin so far from a resonance, in its widths, and no nearer than this in octaves.
