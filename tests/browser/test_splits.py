@@ -109,7 +109,7 @@ def test_parallel_compression_on_the_drums_with_the_mouse_alone(page):
 
 
 def test_parallel_compression_with_the_keyboard_alone(page):
-    strip(page, "Overheads")
+    strip(page, "Guitar right")
     page.keyboard.press("a")
     page.keyboard.type("compr")
     page.keyboard.press("Enter")

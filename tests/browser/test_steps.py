@@ -291,8 +291,8 @@ def test_several_steps_are_copied_pasted_duplicated_moved_and_bypassed(page):
     page.wait_for_function("document.querySelectorAll('.path .bypassed').length === 2")
     page.keyboard.press("b")
     page.wait_for_function("document.querySelectorAll('.path .bypassed').length === 0")
-    page.click("nav.tree >> text='Overheads'")
-    page.wait_for_selector(".path[aria-label='Path of Overheads']")
+    page.click("nav.tree >> text='Guitar right'")
+    page.wait_for_selector(".path[aria-label='Path of Guitar right']")
     page.keyboard.press("Control+v")
     page.wait_for_function("document.querySelectorAll('.path .plate').length === 3")
     assert plates.all_inner_texts() == ["Equaliser", "Compressor"]
