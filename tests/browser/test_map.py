@@ -206,7 +206,7 @@ def test_the_map_by_keyboard_zoomed_and_fitted(page):
     page.locator("#plate-bass").focus()
     page.keyboard.press("Enter")
     page.wait_for_selector(".path[aria-label='Path of Bass']")
-    assert plates(page) == ["Low-end harmonics", "Compressor", "Ducker"]
+    assert plates(page) == ["Resonance tamer", "Low-end harmonics", "Compressor", "Ducker"]
 
 
 def test_latency_is_told_and_low_latency_is_for_listening(page, playing):
