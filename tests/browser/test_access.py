@@ -72,6 +72,14 @@ def test_axe_finds_nothing_in_any_view(page, theme):
     assert not wrong, json.dumps(wrong, indent=1)
 
 
+def test_axe_finds_nothing_beside_numbered_handles_and_their_table(page):
+    page.click("nav.tree >> text=Overheads")
+    page.click(".path .plate >> text=Resonance tamer")
+    page.wait_for_selector(".handle")
+    page.wait_for_selector("[data-figure=verdict]")
+    assert not violations(page)
+
+
 def test_axe_finds_nothing_in_a_split_and_a_keyed_step_while_it_plays(page):
     wrong = {}
     for strip in ("Drums", "Bass", "Lead voice"):

@@ -27,10 +27,12 @@
   {#if tamer.resonances.length}
     <table>
       <thead>
-        <tr class="soft"
-          ><th></th>{#each COLUMNS as column (column.name)}<th>{column.label}</th>{/each}<th>On</th><th
-          ></th></tr
-        >
+        <tr class="soft">
+          <th><span class="unseen">Number</span></th>
+          {#each COLUMNS as column (column.name)}<th>{column.label}</th>{/each}
+          <th>On</th>
+          <th><span class="unseen">Remove</span></th>
+        </tr>
       </thead>
       <tbody>
         {#each tamer.resonances as one, at (at)}
