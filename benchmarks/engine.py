@@ -80,6 +80,13 @@ def music(channels: int, seconds: float) -> np.ndarray:
     return (rng.standard_normal((channels, frames)) * 0.25 * swell).astype(np.float32)
 
 
+def ringing(x: np.ndarray) -> np.ndarray:
+    """x with a tone at each of RESONANCES, so that all are held down."""
+    t = np.arange(x.shape[1]) / RATE
+    tones = sum(0.1 * np.sin(2 * np.pi * one["frequency_hz"] * t) for one in RESONANCES)
+    return (x + tones).astype(np.float32)
+
+
 def in_blocks(step: Processor, x: np.ndarray) -> Callable[[], None]:
     blocks = [np.ascontiguousarray(x[:, at : at + BLOCK]) for at in range(0, x.shape[1], BLOCK)]
 
@@ -90,7 +97,7 @@ def in_blocks(step: Processor, x: np.ndarray) -> Callable[[], None]:
     return work
 
 
-#: As many as there may be, all of them at work: what they stand on is lower than noise.
+#: As many as there may be; in noise some are at work by chance (see `ringing` for all of them at once).
 RESONANCES = [{"frequency_hz": 60.0 * 1.26**n, "width_oct": 0.1, "height_db": 10.0} for n in range(24)]
 #: Kind, settings, ffmpeg's filter of the same task (design/3-engine.md names it), its name, budget.
 WORKING_SET: tuple[tuple[str, dict[str, Any], str, str, str], ...] = (
@@ -222,6 +229,11 @@ def main() -> None:
             against = f"{ours / ffmpeg_seconds(path, chain):.2f} of {tool}" if chain else quiet
             say(f"{processor.label.lower()}{''.join(f', {value}' for value in chosen.values() if isinstance(value, str))}",
                 f"{SECONDS / ours:.0f} x; {against}", budget)  # fmt: skip
+
+        chosen = {"resonances": RESONANCES, "amount": 1.0, "output": "not held"}
+        tamer = REGISTRY["tamer"]
+        ours = best(in_blocks(tamer(tamer.settings_model(**chosen), 2, Context()), ringing(x)), 3)
+        say("resonance tamer, 24 that all ring at once", f"{SECONDS / ours:.0f} x; no C tool", "none set")
 
         colours(x, path)
         splits(x, path)
