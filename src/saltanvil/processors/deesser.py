@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import biquad, compress, deess
 from saltanvil.dsp.detector import GIVEN, detector_memory
 from saltanvil.dsp.glide import glide_part
+from saltanvil.dsp.resonance import width_to_q
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import gr_aims
@@ -102,11 +103,6 @@ class DeesserSettings(Settings):
             result = deess.shelf_sections(self.frequency_hz, int(self.shape.split()[1]), 1.0, rate)
         idle = [result[0][0], result[0][1], 0.0, 0.0]
         return np.array(result + [idle] * (deess.SECTIONS - len(result)))
-
-
-def width_to_q(octaves: float) -> float:
-    """Q of a band this wide between its -3 dB points (Audio EQ Cookbook, analogue form)."""
-    return 1.0 / (2.0 * math.sinh(math.log(2.0) / 2.0 * octaves))
 
 
 STARTS = (

@@ -132,7 +132,7 @@ class TamerSettings(Settings):
     def deepest_db(self, one: Resonance) -> float:
         """The most that is taken of a resonance."""
         share = self.amount * one.share * self.share(one.frequency_hz) if one.on else 0.0
-        return min(share * min(one.height_db, self.range_db / max(share, 1e-9)), self.range_db)
+        return min(share * one.height_db, self.range_db)
 
 
 @lru_cache(64)
@@ -286,7 +286,7 @@ class Tamer(Processor):
 
     @classmethod
     def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:
-        """Nothing to hold, nothing held, or too much of the time."""
+        """Nothing to hold, nothing held, or softer by what is taken."""
         assert isinstance(settings, TamerSettings) and seen.reduction is not None
         if settings.mode == "found" and not settings.resonances:
             text = (
@@ -296,7 +296,7 @@ class Tamer(Processor):
             )
             return [Hint("unstudied", text, "mode")]
         if seen.reduction.largest_db < WORKING_DB:
-            text = "Nothing sticks out of its surroundings by 3 dB or more: nothing is taken."
+            text = "Nothing sticks out of its surroundings far enough to be held: nothing is taken."
             return [Hint("idle", text, "amount" if settings.amount < 0.1 else "smoothing_oct")]
         if settings.output == "not held":
             change = match_db(seen.before, seen.after, seen.rate)
