@@ -92,10 +92,16 @@ def shape(page: Page) -> None:
     play(page)
 
 
-def equaliser(page: Page) -> None:
-    strip(page, "Lead voice")
-    plate(page, "Equaliser")
-    play(page)
+def deliver(page: Page) -> None:
+    """Checked, with the safe ceiling of a passage."""
+    page.click("nav[aria-label=Views] >> text=Deliver")
+    page.click("[aria-label=Length] >> text=Passage")
+    for act, table in (("check", "check"), ("ceiling", "ceilings")):
+        page.click(f"[data-act={act}]")
+        page.wait_for_selector(f"[data-table={table}]", timeout=300_000)
+        page.wait_for_selector(f"[data-act={act}]:enabled", timeout=300_000)
+    page.click("[data-row=opus-128] button")
+    page.wait_for_timeout(1000)
 
 
 def gate(page: Page) -> None:
@@ -148,8 +154,7 @@ def tamer(page: Page) -> None:
 
 def limiter(page: Page) -> None:
     strip(page, "Main")
-    add(page, "limiter")
-    put(page, "gain_db", "8")
+    plate(page, "Limiter")
     play(page)
 
 
@@ -220,7 +225,7 @@ def bench(page: Page) -> None:
 def contrast(page: Page) -> None:
     strip(page, "Main")
     add(page, "compressor")
-    put(page, "threshold_db", "-30")
+    put(page, "threshold_db", "-22")
     put(page, "ratio", "2.5")
     page.click("nav[aria-label=Views] >> text=Contrast")
     page.wait_for_selector("[data-table=sections]", timeout=60_000)
@@ -239,7 +244,7 @@ SHOTS: dict[str, tuple[str, int, int, Shot]] = {
     "map-salt": ("salt", 1280, 800, the_map),
     "map-iron": ("iron", 1280, 800, map_walk),
     "over-time-salt": ("salt", 1280, 800, over_time),
-    "equaliser-salt": ("salt", 1280, 800, equaliser),
+    "deliver-salt": ("salt", 1280, 940, deliver),
     "gate-salt": ("salt", 1280, 800, gate),
     "clipper-salt": ("salt", 1280, 800, clipper),
     "bench-salt": ("salt", 1280, 800, bench),

@@ -169,7 +169,7 @@ def test_process_gives_its_key_to_every_detector_without_one_of_its_own(files):
     [
         (["measure", "gone.wav"], "gone.wav"),
         (["measure", "path.json"], "path.json"),
-        (["process", "in.wav", "-o", "out.mp3", "--path", "path.json"], "out.mp3"),
+        (["process", "in.wav", "-o", "out.doc", "--path", "path.json"], "out.doc"),
         (["process", "in.wav", "-o", "out.wav", "--path", "bad.json"], "threshold_db"),
         (["process", "in.wav", "-o", "out.wav", "--path", "kind.json"], "echo chamber"),
         (["process", "in.wav", "-o", "out.wav", "--path", "in.wav"], "in.wav"),

@@ -1,4 +1,4 @@
-"""The command line: serve, measure, process, bench, steps, render; check, backup, restore."""
+"""The command line: serve, measure, process, batch, bench, aim, steps, render; pack, unpack; check, backup, restore."""
 
 import argparse
 import contextlib
@@ -11,18 +11,20 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    import numpy as np
-    from numpy.typing import NDArray
-
     from saltanvil.engine.plan import Plan
     from saltanvil.media.decode import Source
-    from saltanvil.media.encode import FileFormat, Written
+    from saltanvil.media.encode import Writing, Written
     from saltanvil.processors.descriptor import Descriptor
     from saltanvil.session.document import Path as StepPath
     from saltanvil.session.document import Session
+    from saltanvil.store.sessions import SessionStore
 
 DEFAULT_PORT = 8420
-DEFAULT_FORMATS: dict[str, "FileFormat"] = {".wav": "wav32f", ".flac": "flac24"}
+#: What a file is written as where only its ending says so.
+DEFAULT_FORMATS = {
+    ".wav": "wav32f", ".flac": "flac24", ".aiff": "aiff24", ".aif": "aiff24", ".mp3": "mp3-320", ".m4a": "aac-256",
+    ".opus": "opus-192", ".ogg": "vorbis-256",
+}  # fmt: skip
 BENCH_TESTS = ("harmonics", "intermodulation", "aliasing", "curve", "burst", "impulse", "noise")
 MEASURED = (
     ("integrated_lufs", "integrated", "LUFS"),
@@ -40,9 +42,14 @@ class Refused(Exception):
     """Something the user can mend; shown as one line."""
 
 
+class Failed(Exception):
+    """Some of the work could not be done, as was said; the rest is."""
+
+
 def main(arguments: list[str] | None = None) -> int:
     """Returns the exit status: 0; 1 with one line on standard error for what the user can mend; 3 for a fault of the program,
-    with where it was; 4 with --strict if samples were clipped, which is a line on standard error in any case."""
+    with where it was; 4 with --strict if samples were clipped, which is a line on standard error in any case; 5 if some files
+    of a batch failed."""
     parser = build_parser()
     request = parser.parse_args(arguments)
     try:
@@ -52,7 +59,7 @@ def main(arguments: list[str] | None = None) -> int:
     except Exception as error:
         if isinstance(error, mendable()):
             print(f"saltanvil: {one_line(error)}", file=sys.stderr)
-            return 1
+            return 5 if isinstance(error, Failed) else 1
         traceback.print_exc()
         print(f"saltanvil: a fault of the program ({type(error).__name__}), not of what you asked for", file=sys.stderr)
         return 3
@@ -75,7 +82,7 @@ def mendable() -> tuple[type[Exception], ...]:
     from saltanvil.session.format import Unreadable
     from saltanvil.store.database import StoreError
 
-    return Refused, MediaError, NotFound, EditRefused, Unreadable, StoreError, OSError
+    return Refused, Failed, MediaError, NotFound, EditRefused, Unreadable, StoreError, OSError
 
 
 def one_line(error: Exception) -> str:
@@ -113,7 +120,7 @@ def build_parser() -> argparse.ArgumentParser:
 
     process = commands.add_parser("process", help="put a file through a path of steps")
     process.add_argument("input", type=Path, metavar="IN")
-    process.add_argument("-o", "--output", type=Path, required=True, metavar="OUT", help=".wav or .flac")
+    process.add_argument("-o", "--output", type=Path, required=True, metavar="OUT", help="its ending says the format")
     process.add_argument(
         "--path", type=Path, required=True, metavar="PATH.json", help='{"steps": [{"kind": ..., "settings": {...}}]}'
     )
@@ -126,7 +133,7 @@ def build_parser() -> argparse.ArgumentParser:
     )
     process.add_argument("--tempo", type=float, default=120.0, metavar="BPM", help="what note values count in (120)")
     process.add_argument("--slot", type=int, default=None, metavar="N", help="the path as stored in slot N (1 to 4)")
-    process.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default=None)
+    add_format(process, None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
     add_written(process)
     process.set_defaults(run=run_process)
@@ -164,6 +171,34 @@ def build_parser() -> argparse.ArgumentParser:
     steps.add_argument("--json", action="store_true")
     steps.set_defaults(run=run_steps)
 
+    batch = commands.add_parser("batch", help="put all files of a folder through a path, on one machine or many")
+    batch.add_argument("folder", type=Path, metavar="IN_FOLDER", help="with all folders in it")
+    batch.add_argument("-o", "--output", type=Path, required=True, metavar="OUT", help="folder for the results and the report")
+    batch.add_argument("--path", type=Path, required=True, metavar="PATH.json", help="as for process")
+    add_format(batch, "wav24")
+    batch.add_argument("--loudness", type=float, default=None, metavar="LUFS", help="bring every file to this, behind the path")
+    batch.add_argument(
+        "--true-peak", type=float, default=-1.0, metavar="DBTP", help="as far as its true peak stays at or below this (-1)"
+    )
+    batch.add_argument("--tempo", type=float, default=120.0, metavar="BPM")
+    batch.add_argument("--no-tail", action="store_true", help="end with the input, and cut off what still sounds then")
+    who = batch.add_mutually_exclusive_group()
+    who.add_argument("--jobs", type=int, default=None, metavar="N", help="processes at a time (one for each core)")
+    who.add_argument("--scheduler", default=None, metavar="tcp://HOST:PORT", help="an existing Dask cluster does the work")
+    batch.add_argument("--resume", action="store_true", help="skip what is done already, by content and path")
+    batch.set_defaults(run=run_batch, strict=False)
+
+    pack = commands.add_parser("pack", help="write a session with its sound to one file")
+    pack.add_argument("session", metavar="SESSION", help="its name or number")
+    pack.add_argument("-o", "--output", type=Path, required=True, metavar="FILE.zip")
+    add_data(pack)
+    pack.set_defaults(run=run_pack)
+
+    unpack = commands.add_parser("unpack", help="make a session of a file written by pack")
+    unpack.add_argument("archive", type=Path, metavar="FILE.zip")
+    add_data(unpack)
+    unpack.set_defaults(run=run_unpack)
+
     check = commands.add_parser("check", help="test a folder of sessions: the database, every session, all sound; writes nothing")
     add_data(check)
     check.set_defaults(run=run_check)
@@ -182,11 +217,21 @@ def build_parser() -> argparse.ArgumentParser:
     render.add_argument("sessions", nargs="+", metavar="SESSION", help="their names or numbers")
     render.add_argument("-o", "--output", type=Path, required=True, metavar="DIR")
     render.add_argument("--strips", nargs="*", default=None, help="names of strips of one session; the main if left out")
-    render.add_argument("--format", choices=("wav16", "wav24", "wav32f", "flac16", "flac24"), default="wav24")
+    add_format(render, "wav24")
     add_written(render)
     add_data(render)
     render.set_defaults(run=run_render)
     return parser
+
+
+def add_format(parser: argparse.ArgumentParser, default: str | None) -> None:
+    usual = "what fits the ending" if default is None else default
+    parser.add_argument(
+        "--format", default=default, metavar="FORMAT",
+        help=f"wav16, wav24, wav32f, the same with bwf, flac, aiff; mp3-, aac-, opus-, vorbis- with kbit/s: mp3-256 ({usual})",
+    )  # fmt: skip
+    parser.add_argument("--rate", type=int, choices=(44100, 48000, 88200, 96000), default=None, help="sample rate (as it is)")
+    parser.add_argument("--shaped-dither", action="store_true", help="shape the noise of 16 bits to where it is heard least")
 
 
 def add_written(parser: argparse.ArgumentParser) -> None:
@@ -312,6 +357,62 @@ def run_restore(request: argparse.Namespace) -> None:
             print(name)
 
 
+def run_pack(request: argparse.Namespace) -> None:
+    from saltanvil.media.encode import whole_or_none
+    from saltanvil.store.archive import pack
+    from saltanvil.store.copies import database_in
+    from saltanvil.store.database import Database, outdated
+    from saltanvil.store.folder import DataFolder
+    from saltanvil.store.media import MediaStore
+    from saltanvil.store.sessions import SessionStore
+
+    path = database_in(request.data)
+    if not request.output.parent.is_dir():
+        raise Refused(f"{request.output.parent}: there is no such folder to write to; make it first")
+    # Reading needs no lock, migrating does.
+    with DataFolder(request.data) if outdated(path) else contextlib.nullcontext(), Database(path) as database:
+        session = session_named(SessionStore(database), request.session)
+        with whole_or_none(request.output) as part, progress_bar("Packing") as progress:
+            pack(session, MediaStore(database), part, progress)
+    print(request.output)
+
+
+def run_unpack(request: argparse.Namespace) -> None:
+    from saltanvil.store.archive import ArchiveError, unpack
+    from saltanvil.store.database import Database
+    from saltanvil.store.folder import DataFolder
+    from saltanvil.store.media import MediaStore
+    from saltanvil.store.sessions import SessionStore
+
+    archive = existing(request.archive)
+    with DataFolder(request.data) as held, Database(held.database) as database:
+        sessions = SessionStore(database)
+        try:
+            with progress_bar("Unpacking") as progress:
+                number = unpack(archive, archive.name, sessions, MediaStore(database), request.data, progress)
+        except ArchiveError as error:
+            raise Refused(str(error)) from error
+        print(f"{number}  {sessions.version(number).session.name}")
+
+
+def session_named(sessions: "SessionStore", name: str) -> "Session":
+    """Raises Refused with those there are."""
+    rows = [row for row in sessions.listed() if not row.deleted]
+    chosen = [row for row in rows if name in (row.name, str(row.id))]
+    if not chosen:
+        raise Refused(f"there is no session {name!r}; there are {', '.join(row.name for row in rows) or 'none'}")
+    return sessions.version(chosen[0].id).session
+
+
+@contextlib.contextmanager
+def progress_bar(what: str) -> Iterator[Callable[[float], None]]:
+    """A bar where someone watches, told a share from 0 to 1."""
+    from tqdm import tqdm
+
+    with tqdm(total=100, desc=what, unit="%", disable=not sys.stderr.isatty(), leave=False) as bar:
+        yield lambda share: bar.update(100.0 * share - bar.n) and None
+
+
 # ---- files ---------------------------------------------------------------------------------------------------------
 
 
@@ -338,22 +439,18 @@ def run_measure(request: argparse.Namespace) -> None:
 
 def run_process(request: argparse.Namespace) -> bool:
     """In blocks, so that memory does not grow with the file."""
-    from saltanvil.engine.path_runner import SOUND_ID, output_channels, session_around
-    from saltanvil.engine.render import render_nodes
-    from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
+    from saltanvil.engine.path_runner import SOUND_ID
+    from saltanvil.engine.process import FileProcess
     from saltanvil.measure.figures import FiguresMeter
-    from saltanvil.media.encode import SUFFIX, write_audio
-    from saltanvil.media.stream import FileMedia, FileSound
-    from saltanvil.session.graph import NodeId
+    from saltanvil.media.encode import whole_or_none, write_audio
+    from saltanvil.media.stream import FileSound
+    from saltanvil.studies.delivered import facts_of_file
     from saltanvil.studies.match import settled
 
     path = path_from(request.path)
     if request.slot is not None:
         path = slot_of(path, request.slot, request.path)
-    suffix = request.output.suffix.lower()
-    kind: FileFormat | None = request.format or DEFAULT_FORMATS.get(suffix)
-    if kind is None or SUFFIX[kind] != suffix:
-        raise Refused(f"{request.output}: the file's ending must be .wav or .flac and fit the format")
+    writing = writing_of(request, request.format or DEFAULT_FORMATS.get(request.output.suffix.lower()), request.output)
     if not request.output.parent.is_dir():
         raise Refused(f"{request.output.parent}: there is no such folder to write to; make it first")
     check_tempo(request.tempo)
@@ -361,11 +458,9 @@ def run_process(request: argparse.Namespace) -> bool:
     entering = FiguresMeter(source.channels, source.rate)
     sound = FileSound(request.input, None, entering.add)
     keys = [] if request.key is None else [FileSound(existing(request.key), sound.rate)]
-    media = FileMedia(sound, *keys)
     with refusing():
-        session = settled(session_around(path, sound.rate, request.tempo, bool(keys)), media)
-    channels = output_channels(session, media)
-    leaving = FiguresMeter(channels, sound.rate)
+        work = FileProcess(path, sound, keys, request.tempo)
+        work.session = settled(work.session, work.media)
     reductions: dict[str, float] = {}
 
     def watch(plan: "Plan") -> None:
@@ -374,37 +469,36 @@ def run_process(request: argparse.Namespace) -> bool:
             if len(warnings):
                 reductions[node.step.id] = max(reductions.get(node.step.id, -1000.0), float(warnings.max()))
 
-    def blocks() -> "Iterator[NDArray[np.float32]]":
-        last = sound.frames + (0 if request.no_tail else round(MAX_TAIL_S * sound.rate))
-        rendered = render_nodes(session, media, [NodeId("end", SOUND_ID)], 0, last, watch=watch)
-        for (block,) in rendered if request.no_tail else with_tail(rendered, sound.frames, quiet_frames(session)):
-            if request.report:  # of what the file holds
-                leaving.add(block if kind == "wav32f" else block.clip(-1.0, 1.0))
-            yield block
-
     with whole_or_none(request.output) as target:
-        written = write_audio(target, blocks(), sound.rate, channels, kind, sound.frames)
-    if request.report:
+        blocks = work.blocks(not request.no_tail, watch)
+        written = write_audio(target, blocks, sound.rate, work.channels, writing, sound.frames)
+        # What the file holds, for the report and the loudness fields of a Broadcast WAV.
+        wanted = request.report or writing.format.startswith("bwf")
+        facts = facts_of_file(target, request.output.name, writing.format) if wanted else None
+    if facts is not None and request.report:
         clipped = {"clipped_samples": written.clipped, "clipped_by_db": round(written.over_db, 2)}
         steps = [
             {"kind": step.kind, "largest_reduction_db": reductions.get(step.id)}
-            for step in session.strip(SOUND_ID).path.walk()
+            for step in work.session.strip(SOUND_ID).path.walk()
             if not step.bypass
         ]
-        after = {**leaving.figures().as_dict(), **clipped}
+        after = {**facts.figures.as_dict(), **clipped}
         print(json.dumps({"before": entering.figures().as_dict(), "after": after, "steps": steps}, indent=1))
     return warn_of_clipping([(request.output.name, written)])
 
 
-@contextlib.contextmanager
-def whole_or_none(path: Path) -> Iterator[Path]:
-    """A place beside the path to write to; it gets the path's name once it is complete, and is gone if it never was."""
-    part = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
-    try:
-        yield part
-        part.replace(path)
-    finally:
-        part.unlink(missing_ok=True)
+def writing_of(request: argparse.Namespace, form: str | None, output: Path | None = None) -> "Writing":
+    """How a file is written. output: whose ending must fit. Raises Refused."""
+    from saltanvil.media.encode import Writing
+    from saltanvil.media.formats import format_named
+
+    if form is None:
+        raise Refused(f"{output}: its ending says no format; use {', '.join(DEFAULT_FORMATS)}, or name one with --format")
+    with refusing():
+        suffix = format_named(form).suffix
+    if output is not None and output.suffix.lower() not in (suffix, suffix.replace("ff", "f")):
+        raise Refused(f"{output}: the file's ending must fit the format: {form} is written to {suffix}")
+    return Writing(form, request.rate, "shaped" if request.shaped_dither else "tpdf")
 
 
 def existing(path: Path) -> Path:
@@ -448,6 +542,60 @@ def slot_of(path: "StepPath", slot: int, file: Path) -> "StepPath":
 def check_tempo(tempo_bpm: float) -> None:
     if not 20.0 <= tempo_bpm <= 300.0:
         raise Refused(f"--tempo {tempo_bpm:g}: a tempo is from 20 to 300 quarter notes a minute")
+
+
+def run_batch(request: argparse.Namespace) -> None:
+    from tqdm import tqdm
+
+    from saltanvil.media.encode import whole_or_none
+    from saltanvil.studies.batch import REPORT, Journal, Row, Treatment, planned, report_of, sound_files
+    from saltanvil.studies.batch_pool import NoCluster, on_cluster, on_processes
+
+    check_tempo(request.tempo)
+    path_from(request.path)
+    writing = writing_of(request, request.format)
+    folder, out = request.folder.resolve(), request.output.resolve()
+    if not folder.is_dir():
+        raise Refused(f"{request.folder}: there is no such folder")
+    if out == folder:
+        raise Refused(f"{request.output}: the results need a folder of their own, so that they never replace what came in")
+    if request.jobs is not None and request.jobs < 1:
+        raise Refused(f"--jobs {request.jobs}: at least one process is needed")
+    if request.loudness is not None and not -60.0 <= request.loudness <= 0.0:
+        raise Refused(f"--loudness {request.loudness:g}: a loudness is from -60 to 0 LUFS")
+    out.mkdir(parents=True, exist_ok=True)
+    journal = Journal(out, request.resume)
+    files = sound_files(folder, out)
+    if not files:
+        raise Refused(f"{request.folder}: there are no sound files in it")
+    treatment = Treatment(
+        request.path.read_text(), writing.format, request.loudness, request.true_peak, request.tempo, not request.no_tail,
+        request.rate, request.shaped_dither,
+    )  # fmt: skip
+    items = planned([(file, str(file.relative_to(folder))) for file in files], out, writing.format, journal.rows)
+    rows: dict[str, Row] = {}
+    try:
+        work = (
+            on_processes(items, treatment, request.jobs)
+            if request.scheduler is None
+            else on_cluster(items, treatment, request.scheduler)
+        )
+        bar = tqdm(work, total=len(items), desc="Processing", unit="file", disable=not sys.stderr.isatty())
+        for row in bar:
+            journal.add(row)
+            rows[row.output] = row
+            for text in (f"{row.input}: {row.error}" if row.error else "", row.warning if row.state == "done" else ""):
+                if text:
+                    bar.write(f"saltanvil: {text}", file=sys.stderr)
+    except NoCluster as error:
+        raise Refused(str(error)) from error
+    with whole_or_none(out / REPORT) as part:
+        part.write_text(report_of([rows[item.output] for item in items]))
+    failed = sum(row.state == "failed" for row in rows.values())
+    skipped = sum(row.state == "skipped" for row in rows.values())
+    print(f"{len(rows) - failed} of {len(rows)} files done ({skipped} before); {out / REPORT}")
+    if failed:
+        raise Failed(f"{failed} of {len(rows)} files failed; run it again with --resume once they are mended")
 
 
 def run_bench(request: argparse.Namespace) -> None:
@@ -537,36 +685,35 @@ def span(setting: "Descriptor") -> str:
 def run_render(request: argparse.Namespace) -> bool:
     import os
     from concurrent.futures import ThreadPoolExecutor
+    from dataclasses import replace
 
-    from saltanvil.engine.export import export_strips
+    from saltanvil.engine.export import Target, export_strips
     from saltanvil.engine.time import session_frames
-    from saltanvil.media.encode import SUFFIX
+    from saltanvil.media.encode import whole_or_none
+    from saltanvil.media.formats import format_named
+    from saltanvil.session.delivery import file_names
     from saltanvil.store.copies import database_in
     from saltanvil.store.database import Database, outdated
     from saltanvil.store.folder import DataFolder
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
+    from saltanvil.studies.delivered import facts_of_file
     from saltanvil.studies.match import settled
-    from saltanvil.web.exports import file_names
 
     path = database_in(request.data)
     # Reading needs no lock, migrating does.
     with DataFolder(request.data) if outdated(path) else contextlib.nullcontext():
         database = Database(path)
     sessions, store = SessionStore(database), MediaStore(database)
-    rows = [row for row in sessions.listed() if not row.deleted]
     if request.strips and len(request.sessions) > 1:
         raise Refused("--strips names strips of one session; render the sessions one by one, or leave it out")
-    found: list[Session] = []
-    for name in request.sessions:
-        chosen = [row for row in rows if name in (row.name, str(row.id))]
-        if not chosen:
-            raise Refused(f"there is no session {name!r}; there are {', '.join(row.name for row in rows) or 'none'}")
-        found.append(sessions.version(chosen[0].id).session)
+    found = [session_named(sessions, name) for name in request.sessions]
     titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, request.strips)]
-    names = iter(file_names(titles, SUFFIX[request.format]))
+    writing = writing_of(request, request.format)
+    names = iter(file_names(titles, [format_named(writing.format).suffix] * len(titles)))
     work = [
-        (session, {strip_id: request.output / next(names) for strip_id in ids_of(session, request.strips)}) for session in found
+        (session, [Target(strip_id, request.output / next(names), writing) for strip_id in ids_of(session, request.strips)])
+        for session in found
     ]
     try:
         request.output.mkdir(parents=True, exist_ok=True)
@@ -581,16 +728,20 @@ def run_render(request: argparse.Namespace) -> bool:
         media = store.at_rate(session.rate_hz)
         session = settled(session, media)
         end = session_frames(session, media)
-        written = export_strips(
-            session, media, 0, end, targets, request.format, lambda share: progress(number, share), tail=not request.no_tail
-        )
-        files.extend((targets[strip_id].name, file) for strip_id, file in written.items())
+        with contextlib.ExitStack() as whole:
+            parts = [replace(target, path=whole.enter_context(whole_or_none(target.path))) for target in targets]
+            written = export_strips(
+                session, media, 0, end, parts, lambda share: progress(number, share), tail=not request.no_tail
+            )
+            for part in parts if writing.format.startswith("bwf") else []:  # which get their loudness fields
+                facts_of_file(part.path, part.path.name, writing.format)
+        files.extend((target.path.name, file) for target, file in zip(targets, written, strict=True))
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels release the interpreter
         list(pool.map(export, range(len(work))))
     for _, targets in work:
-        for path in targets.values():
-            print(path)
+        for target in targets:
+            print(target.path)
     return warn_of_clipping(sorted(files, key=lambda file: file[0]))
 
 

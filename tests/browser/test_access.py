@@ -13,7 +13,6 @@ AXE = (Path(__file__).parent.parent.parent / "web/node_modules/axe-core/axe.min.
 TAGS = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"]
 DIALOGS = {
     "Sessions": "header .session",
-    "Export": "header >> text=Export",
     "History": "header >> text=History",
     "Help and shortcuts": "[aria-label='Help and shortcuts']",
     "Sections": "[data-act=sections]",
@@ -64,7 +63,7 @@ def test_axe_finds_nothing_in_any_view(page, theme):
     if theme == "iron":
         page.click("header >> text=Dark")
     wrong = {}
-    for view in ("Shape", "Map", "Contrast", "Bench"):
+    for view in ("Shape", "Map", "Contrast", "Bench", "Deliver"):
         page.click(f"header nav >> text={view}")
         page.wait_for_timeout(700)
         if result := violations(page):
@@ -171,7 +170,7 @@ def test_no_old_word_is_on_any_screen(page):
         look()
         page.keyboard.press("Escape")
         page.wait_for_selector("dialog", state="detached")
-    for view in ("Map", "Contrast", "Bench"):
+    for view in ("Map", "Contrast", "Bench", "Deliver"):
         page.click(f"header nav >> text={view}")
         page.wait_for_timeout(500)
         look()
@@ -182,7 +181,8 @@ def test_no_old_word_is_on_any_screen(page):
 
 BOXES = """() => {
   const wrong = [];
-  const shown = 'header button, footer button, .tools .button, nav.tree button, .editor header button';
+  const shown =
+    'header button, footer button, .tools .button, nav.tree button, .editor header button, .deliver button, .deliver select';
   const seen = [...document.querySelectorAll(shown)]
     .filter((element) => element.offsetParent && getComputedStyle(element).visibility === 'visible')
     .map((element) => ({ element, box: element.getBoundingClientRect() }))
@@ -208,7 +208,7 @@ def test_nothing_overlaps_or_is_cut_off(page, width, height):
     """Also at 200 and 400 % zoom of 1280 x 1024: 640 and 320 pixels."""
     page.set_viewport_size({"width": width, "height": height})
     page.wait_for_timeout(300)
-    for view in ("Shape", "Contrast"):
+    for view in ("Shape", "Contrast", "Deliver"):
         page.click(f"header nav >> text={view}")
         page.wait_for_timeout(300)
         assert page.evaluate("document.documentElement.scrollWidth") <= width, view

@@ -160,6 +160,7 @@ def test_the_history_names_edits_goes_back_and_fills_a_slot(page):
     before = setting(page, "threshold_db")
     type_setting(page, "threshold_db", "-31")
     type_setting(page, "ratio", "9")
+    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
     page.keyboard.press("h")
     page.wait_for_selector("dialog [data-position]")
     texts = page.locator("dialog .edit").all_inner_texts()

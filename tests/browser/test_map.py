@@ -211,10 +211,8 @@ def test_the_map_by_keyboard_zoomed_and_fitted(page):
 
 def test_latency_is_told_and_low_latency_is_for_listening(page, playing):
     strip(page, "Main")
-    page.keyboard.press("a")
-    page.keyboard.type("limiter")
-    page.keyboard.press("Enter")
-    page.wait_for_selector("button[aria-label='Latency 6.5 ms']")
+    page.click(".path .plate:has-text('Limiter') button")
+    page.wait_for_selector("button[aria-label='Latency 10.0 ms']")
     playing()
     page.click("button[aria-label^=Latency]")
     causes = page.locator("dialog[aria-label=Latency]")
@@ -223,10 +221,10 @@ def test_latency_is_told_and_low_latency_is_for_listening(page, playing):
     page.wait_for_selector("button[aria-label='Latency 0.5 ms']")
     assert "An export has them all" in causes.inner_text()
     page.uncheck("dialog label:has-text('Low latency') input")
-    page.wait_for_selector("button[aria-label='Latency 6.5 ms']")
+    page.wait_for_selector("button[aria-label='Latency 10.0 ms']")
     page.mouse.click(600, 20)
     page.click(".editor button[title^='Low latency']")
-    page.wait_for_selector("button[aria-label='Latency 3.1 ms']")
+    page.wait_for_selector("button[aria-label='Latency 4.6 ms']")
     wait_heard(page, heard(page) + 20_000)
 
 

@@ -274,6 +274,16 @@ def wav(x, **how):
     return file.getvalue()
 
 
+def chosen_format(page, name):
+    """That format alone."""
+    page.select_option("[aria-label='Add to formats']", name)
+    page.wait_for_selector(f"[aria-label=Formats] [data-format={name}]")
+    while page.locator("[aria-label=Formats] .chip").count() > 1:
+        page.locator(f"[aria-label=Formats] .chip:not([data-format={name}]) button").first.click()
+        page.wait_for_timeout(50)
+    page.wait_for_function("document.querySelectorAll('[aria-label=Formats] .chip').length === 1")
+
+
 def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_path):
     x = noise(2, 96_000)
     files = [
@@ -286,12 +296,14 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     page.wait_for_selector("nav.tree >> text=ropes")
     assert "cut.wav" in page.inner_text("[role=alert]")
     assert page.locator("nav.tree >> text=cut").count() == 0
-    page.click("header >> text=Export")
-    dialog = page.locator("dialog[aria-label=Export]")
-    dialog.get_by_label("Main").uncheck()
-    dialog.get_by_label("oars").check()
-    dialog.get_by_label("Format").select_option("wav32f")
-    dialog.get_by_role("button", name="Export one file").click()
+    page.click("header >> text=Deliver")
+    out = page.locator("section[aria-label='What goes out']")
+    out.get_by_role("checkbox", name="oars").check()
+    out.get_by_role("checkbox", name="Main").uncheck()
+    chosen_format(page, "wav32f")
+    out.get_by_label("with a report").uncheck()
+    page.wait_for_selector(".names >> text='Low Water copy - oars.wav'")
+    out.get_by_role("button", name="Deliver one file").click()
     link = page.wait_for_selector(".jobs a")
     with page.expect_download() as download:
         link.click()
@@ -300,15 +312,14 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     read, rate = soundfile.read(tmp_path / "out.wav", dtype="float32")
     assert rate == 48000 and np.array_equal(read[:96_000].T, x)
     # Too loud for whole numbers: the file is written, and the page says what was clipped.
+    page.click("header >> text=Shape")
     page.click("nav.tree >> text=oars")
     type_setting(page, "trim_db", "24")
     page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
-    page.click("header >> text=Export")
-    dialog.get_by_label("Main").uncheck()
-    dialog.get_by_label("oars").check()
-    assert dialog.get_by_label("Let the end decay").is_checked()
-    dialog.get_by_label("Format").select_option("wav16")
-    dialog.get_by_role("button", name="Export one file").click()
+    page.click("header >> text=Deliver")
+    assert out.get_by_label("Let the end decay").is_checked() and not out.get_by_role("checkbox", name="Main").is_checked()
+    chosen_format(page, "wav16")
+    out.get_by_role("button", name="Deliver one file").click()
     told = page.wait_for_selector(".jobs .warning").inner_text()
     assert re.match(r"Low Water copy - oars\.wav: \d+ samples were clipped, by up to \d+\.\d dB", told)
 

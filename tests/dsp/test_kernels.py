@@ -6,7 +6,7 @@ from scipy import signal
 
 from saltanvil.dsp import biquad, logs, mix
 from saltanvil.dsp.units import note_to_ms
-from saltanvil.media.encode import Quantiser
+from saltanvil.media.dither import Quantiser
 from saltanvil.processors.base import Context
 from saltanvil.processors.equaliser import Equaliser, EqualiserSettings
 from tests.signals import noise

@@ -15,7 +15,7 @@ from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.automation import GRID_FRAMES, MAX_TURNS, Clock
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.export import export_strips
+from saltanvil.engine.export import Target, export_strips
 from saltanvil.engine.latency import Latencies
 from saltanvil.engine.live import LEAD_S
 from saltanvil.engine.media import Arrays
@@ -23,6 +23,7 @@ from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes, render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.stream import Passage, Stream, Wanted
+from saltanvil.media.encode import Writing
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.descriptor import descriptors_of
 from saltanvil.session.document import Envelope, Key, Lever, Path, Session, Step, Strip
@@ -288,7 +289,7 @@ def test_live_offline_and_export_are_the_same(tmp_path):
         live.append(block.audio)
     np.testing.assert_array_equal(np.concatenate(live, axis=1)[:, :stop], offline)
     path = tmp_path / "main.wav"
-    export_strips(session, MEDIA, start, stop, {"main": path}, "wav32f")
+    export_strips(session, MEDIA, start, stop, [Target("main", path, Writing("wav32f"))])
     np.testing.assert_array_equal(soundfile.read(path, dtype="float32", always_2d=True)[0].T, offline)
     # What is measured of a scope is what sounds.
     compared = ScopeRenderer(session, MEDIA, SegmentCache(1 << 28), RATE // 2, RATE).compare(Scope("main"))

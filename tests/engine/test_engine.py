@@ -12,7 +12,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.export import export_strips
+from saltanvil.engine.export import Target, export_strips
 from saltanvil.engine.live import Player
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
@@ -20,6 +20,7 @@ from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.stream import Passage, Reader
 from saltanvil.measure.resonances import Resonance
+from saltanvil.media.encode import Writing
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.freecurve import MAX_CHANGE_DB
@@ -192,7 +193,9 @@ def test_live_is_offline_is_export(media, tmp_path, position_s):
     live, blocks = played(session, media, position_s, FRAMES - start)
     assert np.array_equal(live, rendered[:, : live.shape[1]]) and live.shape[1] > 20000
     assert blocks[0].position_s == pytest.approx(start / 48000)
-    export_strips(session, media, start, FRAMES, {"main": tmp_path / "m.wav", "a": tmp_path / "a.wav"}, "wav32f")
+    export_strips(
+        session, media, start, FRAMES, [Target(name, tmp_path / f"{name[0]}.wav", Writing("wav32f")) for name in ("main", "a")]
+    )
     read, rate = soundfile.read(tmp_path / "m.wav", dtype="float32")
     assert rate == 48000 and np.array_equal(read.T, rendered)
     assert np.array_equal(soundfile.read(tmp_path / "a.wav", dtype="float32")[0].T, offline(session, media, start, strip="a"))

@@ -9,7 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from saltanvil.cli import main
-from saltanvil.media.encode import Quantiser, write_audio
+from saltanvil.media.dither import Quantiser
+from saltanvil.media.encode import write_audio
 from tests.signals import noise
 
 BITS = 16

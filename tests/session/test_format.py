@@ -18,6 +18,7 @@ from saltanvil.engine.path_runner import PathRunner
 from saltanvil.engine.render import render_strips
 from saltanvil.processors import REGISTRY
 from saltanvil.session.apply import EDIT, apply
+from saltanvil.session.delivery import Delivery
 from saltanvil.session.format import FORMAT, Unreadable, read_edit, read_path, read_preset, read_session, written
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.store.database import Database
@@ -266,4 +267,17 @@ def test_a_session_of_format_4_opens_as_it_was():
     assert (new.pop("levers"), new.pop("envelopes_off")) == ([], False)
     for strip in new["strips"]:
         assert strip.pop("envelopes_off") is False
+    assert new.pop("delivery") == Delivery().model_dump(mode="json")
+    assert new == old
+
+
+def test_a_session_of_format_5_opens_as_it_was():
+    """Written by the last commit of format 5, the demo: only how it is delivered is new."""
+    text = (GOLDEN.parent / "format5" / "session.json").read_text()
+    session, notices = read_session(text, "Low Water")
+    assert notices == [] and session.keep_contrast_lu == 6.0
+    assert session.lever("drums-bite")[1].envelopes["value"].sections == {"bridge": 0.7}
+    old, new = json.loads(text), json.loads(written(session))
+    assert (old.pop("format"), new.pop("format")) == (5, FORMAT)
+    assert new.pop("delivery") == Delivery().model_dump(mode="json")
     assert new == old

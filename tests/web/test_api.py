@@ -355,8 +355,8 @@ def test_export_reads_back(client, session, tmp_path):
         ("flac24", "PCM_24"),
         ("flac16", "PCM_16"),
     ):
-        body = {"strip_ids": ["main", strip], "format": kind, "start_s": 0.5, "end_s": 1.5}
-        client.post(f"/api/sessions/{session}/exports", json=body)
+        delivery = {"strip_ids": ["main", strip], "formats": [kind], "extent": "passage"}
+        client.post(f"/api/sessions/{session}/delivery/files", json={"delivery": delivery, "start_s": 0.5, "end_s": 1.5})
         job = finished(client, session)[-1]
         assert job["state"] == "done" and len(job["files"]) == 2
         (tmp_path / "back").write_bytes(client.get(f"/api/exports/{job['id']}/0").content)

@@ -203,17 +203,17 @@ def test_numbers_beyond_counting_and_names_twice(client, session):
         assert client.post(f"{url}/edits", json={"edit": edit}).status_code == 422
     for path in (f"/api/sessions/{1 << 63}", f"/api/exports/1/{1 << 70}", f"/api/media/{1 << 64}/waveform"):
         assert client.get(path).status_code == 422
-    twice = client.post(f"{url}/exports", json={"strip_ids": [MAIN_ID, MAIN_ID]})
+    twice = client.post(f"{url}/delivery/files", json={"delivery": {"strip_ids": [MAIN_ID, MAIN_ID]}})
     assert twice.status_code == 422 and "named twice" in twice.json()["detail"]
-    many = client.post(f"{url}/exports", json={"strip_ids": [str(n) for n in range(300)]})
-    assert many.status_code == 422 and "at most 200" in many.json()["detail"]
+    many = client.post(f"{url}/delivery/files", json={"delivery": {"strip_ids": [str(n) for n in range(600)]}})
+    assert many.status_code == 422 and "at most 500" in many.json()["detail"]
 
 
 def test_every_route_says_what_else_it_may_answer(client):
     schema = client.app.openapi()
     for path, operations in schema["paths"].items():
         for verb, operation in operations.items():
-            if path in ("/api/processors", "/api/settings", "/api/aims"):
+            if path in ("/api/processors", "/api/settings", "/api/aims", "/api/delivery/options"):
                 continue
             for status in ("404", "409", "422", "507"):
                 body = operation["responses"][status]["content"]["application/json"]["schema"]
@@ -225,7 +225,7 @@ def test_exports_go_with_their_jobs(client, session):
     send(client, session, "take.wav", wav(4800))
     folder = client.app.state.services.folder / "exports"
     for _ in range(KEPT + 5):
-        client.post(f"/api/sessions/{session}/exports", json={"end_s": 0.05})
+        client.post(f"/api/sessions/{session}/delivery/files", json={"delivery": {"extent": "passage"}, "end_s": 0.05})
         finished(client, session)
     kept = [job for job in client.get(f"/api/sessions/{session}/jobs").json() if job["kind"] == "export"]
     assert len(list(folder.iterdir())) <= len(kept) + 1 <= KEPT + 2

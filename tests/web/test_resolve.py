@@ -128,7 +128,7 @@ def walk_steps(steps):
 
 
 def exported(client, number):
-    answer = client.post(f"/api/sessions/{number}/exports", json={"format": "wav24"})
+    answer = client.post(f"/api/sessions/{number}/delivery/files", json={"delivery": {}})
     assert answer.status_code == 202
     job = finished(client, number)[-1]
     assert job["state"] == "done", job
@@ -261,7 +261,7 @@ def test_a_session_of_a_newer_format_is_refused_and_the_others_open(data):
 def test_an_export_that_clips_says_so(client, tmp_path):
     number, _ = session_of(client, tmp_path, [{"kind": "trim", "id": "loud", "settings": {"gain_db": 24.0}}])
     for kind, clips in (("wav16", True), ("flac24", True), ("wav32f", False)):
-        assert client.post(f"/api/sessions/{number}/exports", json={"format": kind}).status_code == 202
+        assert client.post(f"/api/sessions/{number}/delivery/files", json={"delivery": {"formats": [kind]}}).status_code == 202
         job = finished(client, number)[-1]
         assert job["state"] == "done" and bool(job["warnings"]) == clips
         if clips:

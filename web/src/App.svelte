@@ -14,7 +14,7 @@
   import OverTimeList from './lib/dialogs/OverTimeList.svelte';
   import StageGain from './lib/dialogs/StageGain.svelte';
   import { automation } from './lib/state/automation.svelte';
-  import ExportDialog from './lib/sessions/ExportDialog.svelte';
+  import { delivery } from './lib/state/delivery.svelte';
   import Jobs from './lib/sessions/Jobs.svelte';
   import SessionMenu from './lib/sessions/SessionMenu.svelte';
   import { addressOf, hashOf, titleOf, VIEW_NAMES, VIEWS, type View } from './lib/state/address';
@@ -37,14 +37,13 @@
   import Transport from './lib/transport/Transport.svelte';
   import Bench from './views/Bench.svelte';
   import Contrast from './views/Contrast.svelte';
+  import Deliver from './views/Deliver.svelte';
   import MapView from './views/Map.svelte';
   import Shape from './views/Shape.svelte';
 
   type Theme = 'salt' | 'iron';
   let view = $state<View>(addressOf(location.hash).view);
-  let open = $state<'sessions' | 'export' | 'help' | 'new' | 'sections' | 'stage gain' | 'history' | null>(
-    null,
-  );
+  let open = $state<'sessions' | 'help' | 'new' | 'sections' | 'stage gain' | 'history' | null>(null);
   let dropped = $state.raw<File[]>([]);
   let adding = $state(false);
   let bands = $state(4);
@@ -107,14 +106,16 @@
     view = name;
     history.pushState(null, '', hashOf({ session: workspace.version?.id ?? null, view: name }));
   }
+  /** Whether the keys of listening are about a delivery: master, decoded, difference. */
+  const compares = $derived(view === 'deliver' && delivery.canListen);
   const beside = (way: 1 | -1) => VIEWS[(VIEWS.indexOf(view) + way + VIEWS.length) % VIEWS.length]!;
 
   const acts: Record<string, () => unknown> = {
     play: () => workspace.listening.toggle(),
     loop: () => workspace.listening.setLoop(!workspace.listening.loop),
-    before: () => workspace.listening.listenTo('before'),
-    after: () => workspace.listening.listenTo('after'),
-    difference: () => workspace.listening.listenTo('difference'),
+    before: () => (compares ? delivery.hear('master') : workspace.listening.listenTo('before')),
+    after: () => (compares ? delivery.hear('decoded') : workspace.listening.listenTo('after')),
+    difference: () => (compares ? delivery.hear('difference') : workspace.listening.listenTo('difference')),
     matched: () => workspace.listening.setMatched(!workspace.listening.matched),
     key: () => workspace.listenToKey(),
     'solo lane': () => workspace.soloLane(),
@@ -129,7 +130,12 @@
     bands: () => divide(workspace, 'bands', bands),
     'mid/side': () => divide(workspace, 'mid/side'),
     'remove split': () => removeSplit(workspace),
-    ...Object.fromEntries(SLOTS.map((slot) => [`slot ${slot}`, () => slots.switchTo(slot)])),
+    ...Object.fromEntries(
+      SLOTS.map((slot) => [
+        `slot ${slot}`,
+        () => (compares ? delivery.chooseNumber(slot) : slots.switchTo(slot)),
+      ]),
+    ),
     ...Object.fromEntries(SLOTS.map((slot) => [`store ${slot}`, () => slots.store(slot)])),
     copy: () => copySteps(workspace),
     paste: () => pasteSteps(workspace),
@@ -202,7 +208,8 @@
     if (!event.dataTransfer?.files.length) return;
     event.preventDefault();
     const files = [...event.dataTransfer.files];
-    if (session) void workspace.importFiles(files);
+    if (session && view === 'deliver') delivery.dropped = files;
+    else if (session) void workspace.importFiles(files);
     else {
       dropped = files;
       open = 'new';
@@ -277,7 +284,6 @@
       title="All edits in words (H)"
       onclick={() => (open = 'history')}>History</button
     >
-    <button disabled={!session} onclick={() => (open = 'export')}>Export</button>
     <button title="Light or dark screen" onclick={turnTheme}>{theme === 'salt' ? 'Dark' : 'Light'}</button>
     <button aria-label="Help and shortcuts" title="Help and shortcuts (?)" onclick={() => (open = 'help')}
       >?</button
@@ -292,6 +298,8 @@
       sections={() => (open = 'sections')}
       stageGain={() => (open = 'stage gain')}
     />
+  {:else if session && view === 'deliver'}
+    <Deliver />
   {:else if session && view === 'bench'}
     <Bench bind:adding bind:bands stageGain={() => (open = 'stage gain')} />
   {:else if session}
@@ -312,11 +320,10 @@
       {:else}<p class="soft">Opening ...</p>{/if}
     </div>
   {/if}
-  <Transport />
+  <Transport {compares} />
   <Jobs />
   <Announcer />
   {#if open === 'sessions'}<SessionMenu close={() => (open = null)} fresh={() => (open = 'new')} />{/if}
-  {#if open === 'export'}<ExportDialog close={() => (open = null)} />{/if}
   {#if open === 'new'}<NewSession
       files={dropped}
       close={() => {

@@ -473,6 +473,28 @@ AROUND: dict[str, tuple[list[dict[str, object]], list[dict[str, object]]]] = {
         "envelopes": {"drive_db": {"sections": {"last-chorus": 6.0}}},
     }]),
 }  # fmt: skip
+#: The main: subsonics, glue, tone of middle and sides, tape, and a limiter that takes two decibels in the choruses.
+MAIN: list[dict[str, object]] = [
+    {"id": "main-subsonics", "kind": "equaliser", "settings": {"band1_kind": "high-pass", "band1_frequency_hz": 22.0}},
+    {"id": "main-glue", "kind": "compressor", "settings": {
+        "threshold_db": -20.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic", "knee_db": 12.0, "detector": "rms",
+    }},
+    {"id": "main-sides", "kind": "split", "settings": {"by": "mid/side"}, "lanes": [
+        {"id": "main-mid", "name": "Mid"},
+        {"id": "main-side", "name": "Side", "path": {"steps": [{"id": "main-side-tone", "kind": "equaliser", "settings": {
+            "band1_kind": "high-pass", "band1_frequency_hz": 120.0, "band4_kind": "high shelf", "band4_gain_db": 1.5,
+        }}]}},
+    ]},
+    {"id": "main-tape", "kind": "saturator", "settings": {
+        "character": "tape", "drive_db": 3.0, "balance": 0.8, "oversampling": "4x", "output": "not held",
+        "compensate_drive": True,
+    }},
+    {"id": "main-limiter", "kind": "limiter", "settings": {
+        "gain_db": 10.5, "ceiling_db": -1.0, "release_ms": 120.0, "lookahead_ms": 5.0, "warn_above_db": 2.0,
+    }},
+]  # fmt: skip
+#: What it holds: the choruses stay so much louder than the intro.
+KEEP_CONTRAST_LU = 13.0
 #: One control for the drums' attack: more of it in the bridge.
 LEVERS: dict[str, list[Lever]] = {
     "Drums": [
@@ -513,5 +535,8 @@ def build_session(media_ids: dict[str, int]) -> Session:
         Section(id=name.lower().replace(" ", "-"), name=name, start_s=first * BAR_S, end_s=last * BAR_S)
         for name, first, last in SECTIONS
     ]
-    main = Strip(id="main", name="Main", kind="main", output=None)
-    return Session(name="Low Water", tempo_bpm=TEMPO_BPM, rate_hz=48000, sections=sections, strips=[main, *buses, *tracks])
+    main = Strip(id="main", name="Main", kind="main", output=None, path=Path.model_validate({"steps": MAIN}))
+    return Session(
+        name="Low Water", tempo_bpm=TEMPO_BPM, rate_hz=48000, keep_contrast_lu=KEEP_CONTRAST_LU, sections=sections,
+        strips=[main, *buses, *tracks],
+    )  # fmt: skip

@@ -2,33 +2,45 @@
 
 import queue
 import threading
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 from saltanvil.engine.media import Media
 from saltanvil.engine.rack import Audio
 from saltanvil.engine.render import render_strips
-from saltanvil.media.encode import FileFormat, Written, write_audio
+from saltanvil.media.encode import Writing, Written, write_audio
 from saltanvil.session.document import Session
 
-WAITING_BLOCKS = 16
+#: Blocks that may wait for all files together, and for each at least.
+WAITING_BLOCKS, LEAST_WAITING = 64, 2
+
+
+@dataclass(frozen=True)
+class Target:
+    """A file to be written of a strip."""
+
+    strip_id: str
+    path: Path
+    writing: Writing
 
 
 class Writer(threading.Thread):
     """Writes one file from a bounded queue, so that encoding overlaps rendering."""
 
-    def __init__(self, path: Path, rate: int, kind: FileFormat, frames: int, seed: str) -> None:
+    def __init__(self, target: Target, rate: int, frames: int, waiting: int) -> None:
         super().__init__(daemon=True)
+        self.target = target
         self.written: Written | None = None
-        self.blocks: queue.Queue[Audio | None] = queue.Queue(WAITING_BLOCKS)
+        self.blocks: queue.Queue[Audio | None] = queue.Queue(waiting)
         self.error: BaseException | None = None
-        self._args = (path, rate, kind, frames, seed)
+        self._rate, self._frames = rate, frames
         self.start()
 
     def run(self) -> None:
-        path, rate, kind, frames, seed = self._args
+        target = self.target
         try:
-            self.written = write_audio(path, self._taken(), rate, 2, kind, frames, seed)
+            self.written = write_audio(target.path, self._taken(), self._rate, 2, target.writing, self._frames, target.strip_id)
         except BaseException as error:
             self.error = error
             while self.blocks.get() is not None:
@@ -48,35 +60,37 @@ def export_strips(
     media: Media,
     start: int,
     stop: int,
-    targets: Mapping[str, Path],
-    kind: FileFormat,
+    targets: Sequence[Target],
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
     tail: bool = False,
-) -> dict[str, Written]:
-    """Write frames start..stop of each strip's output to its path, stereo, at the session's rate; returns what each file holds.
+) -> list[Written]:
+    """Write frames start..stop of strips' outputs to files, stereo; returns what each holds.
 
-    tail: and what still sounds after `stop` (see `render_strips`); all files are then as long as the longest needs.
+    Each file is converted, dithered and encoded by itself, from the same render. tail: and what still sounds after `stop` (see
+    `render_strips`); all files are then as long as the longest needs.
 
     Raises Cancelled, OSError; files may be left half written then, and are the caller's to remove.
     """
-    writers = {strip_id: Writer(path, session.rate_hz, kind, stop - start, strip_id) for strip_id, path in targets.items()}
+    waiting = max(LEAST_WAITING, WAITING_BLOCKS // len(targets))
+    writers = [Writer(target, session.rate_hz, stop - start, waiting) for target in targets]
 
     def failed() -> Iterator[BaseException]:
-        return (writer.error for writer in writers.values() if writer.error is not None)
+        return (writer.error for writer in writers if writer.error is not None)
 
     done = 0
+    strip_ids = list(dict.fromkeys(target.strip_id for target in targets))
     try:
-        for blocks in render_strips(session, media, start, stop, list(targets), cancelled, tail):
-            for strip_id, block in blocks.items():
-                writers[strip_id].blocks.put(block)
+        for blocks in render_strips(session, media, start, stop, strip_ids, cancelled, tail):
+            for writer in writers:
+                writer.blocks.put(blocks[writer.target.strip_id])
             done += next(iter(blocks.values())).shape[1]
             progress(min(done / (stop - start), 1.0))
             if any(failed()):
                 break
     finally:
-        for writer in writers.values():
+        for writer in writers:
             writer.finish()
     for error in failed():
         raise OSError(f"could not be written ({error}); is there room on the disk?") from error
-    return {strip_id: writer.written for strip_id, writer in writers.items() if writer.written is not None}
+    return [writer.written for writer in writers if writer.written is not None]

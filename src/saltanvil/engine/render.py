@@ -35,8 +35,11 @@ def render_nodes(
     cancelled: Callable[[], bool] = lambda: False,
     pool: Executor | None = None,
     watch: Callable[[Plan], None] = lambda plan: None,
+    begin: int | None = None,
 ) -> Iterator[list[Audio]]:
     """Frames start..stop of what leaves some nodes, block by block, each aligned with the session's time.
+
+    begin: the tick that rendering begins at; None is the usual pre-roll before `start`.
 
     As rendered: solo and the session's low latency do not count. The blocks of all nodes are equally long. watch:
     told after each block. Raises
@@ -54,7 +57,8 @@ def render_nodes(
         if id(node) not in kept:
             node.out = NOTHING
 
-    begin = preroll_start(floor_tick(start), session.rate_hz)
+    if begin is None:
+        begin = preroll_start(floor_tick(start), session.rate_hz)
     end = ceil_tick(stop + max(node.latency_frames for node in nodes))
     waiting = [[np.zeros((node.channels, 0), np.float32)] for node in nodes]
     delivered = start

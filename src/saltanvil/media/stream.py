@@ -2,11 +2,12 @@
 
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import Protocol
 
 import numpy as np
-import soxr
 from numpy.typing import NDArray
 
+from saltanvil.media.convert import converted
 from saltanvil.media.decode import open_audio
 
 Audio = NDArray[np.float32]
@@ -31,16 +32,7 @@ class FileSound:
 
     def _blocks(self) -> Iterator[Audio]:
         source = open_audio(self._path, self._path.name)
-        if source.rate == self.rate:
-            yield from source.blocks
-            return
-        converter = soxr.ResampleStream(source.rate, self.rate, self.channels, dtype="float32", quality="VHQ")
-        for block in source.blocks:
-            yield self._planar(converter.resample_chunk(np.ascontiguousarray(block.T)))
-        yield self._planar(converter.resample_chunk(np.zeros((0, self.channels), np.float32), last=True))
-
-    def _planar(self, x: Audio) -> Audio:
-        return np.ascontiguousarray(x.reshape(-1, self.channels).T)
+        yield from converted(source.blocks, source.rate, self.rate, self.channels)
 
     def _begin(self) -> None:
         self._source = self._blocks()
@@ -67,10 +59,19 @@ class FileSound:
         return out
 
 
-class FileMedia:
-    """Files as media of one session, numbered as they are given; implements the engine's `Media`."""
+class Sound(Protocol):
+    """A sound that can be read anywhere: a file, a recording."""
 
-    def __init__(self, *sounds: FileSound) -> None:
+    channels: int
+    frames: int
+
+    def read(self, start: int, frames: int) -> Audio: ...
+
+
+class FileMedia:
+    """Sounds as media of one session, numbered as they are given; implements the engine's `Media`."""
+
+    def __init__(self, *sounds: Sound) -> None:
         self.sounds = sounds
 
     def channels(self, media_id: int) -> int:

@@ -18,6 +18,7 @@ from saltanvil.session.edits import (
     RemoveStep,
     RemoveStrip,
     Set,
+    SetDelivery,
     SetKey,
     SetMatchOver,
     SetOutput,
@@ -51,7 +52,7 @@ from saltanvil.session.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
 from saltanvil.session.validate import checked
 
 AnyEdit = Annotated[
-    Set | SetRate | SetSections | AddSection | SetSection | RemoveSection | SetMatchOver
+    Set | SetRate | SetDelivery | SetSections | AddSection | SetSection | RemoveSection | SetMatchOver
     | AddStrip | RemoveStrip | MoveStrip | SetOutput
     | AddSend | RemoveSend | SetKey
     | AddStep | RemoveStep | MoveStep | SetPath

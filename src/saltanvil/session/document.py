@@ -6,8 +6,6 @@ from dataclasses import dataclass
 from typing import Annotated, Any, Generic, Literal, TypeVar
 
 from pydantic import (
-    BaseModel,
-    ConfigDict,
     Field,
     SerializeAsAny,
     SerializerFunctionWrapHandler,
@@ -19,16 +17,17 @@ from pydantic import (
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.split import SplitSettings
-
-Rate = Literal[44100, 48000, 88200, 96000]
-Name = Annotated[str, Field(min_length=1, max_length=120)]
-Id = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")]
+from saltanvil.session.delivery import Delivery
+from saltanvil.session.part import MAX_STRIPS as MAX_STRIPS
+from saltanvil.session.part import Id as Id
+from saltanvil.session.part import Name as Name
+from saltanvil.session.part import Part as Part
+from saltanvil.session.part import Rate as Rate
 
 MAX_STEPS = 64
 MAX_LANES = 8
 #: Steps and lanes of one path, and splits within splits.
 MAX_PARTS, MAX_DEPTH = 400, 8
-MAX_STRIPS = 500
 MAX_SENDS = 32
 MAX_SECTIONS = 200
 MAIN_ID = "main"
@@ -37,12 +36,6 @@ MAIN_ID = "main"
 def new_id() -> str:
     """A name that no other object has."""
     return secrets.token_hex(6)
-
-
-class Part(BaseModel):
-    """Base of the document's parts: no unknown names, no NaN, nothing left unchecked on assignment."""
-
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, validate_assignment=True)
 
 
 def without_none(data: dict[str, Any], name: str) -> dict[str, Any]:
@@ -524,6 +517,7 @@ class Session(Part):
         ticks=(0, 6, 12, 18, 24), moves="at once", off_at=0.0,
     )  # fmt: skip
     envelopes_off: bool = choice(False, "Envelopes off", "Session", "Nothing moves over time.")
+    delivery: Delivery = Field(default_factory=Delivery)
     sections: list[Section] = Field(default_factory=list, max_length=MAX_SECTIONS)
     levers: list[Lever] = Field(default_factory=list, max_length=MAX_LEVERS)
     strips: list[Strip] = Field(

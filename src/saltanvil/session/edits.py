@@ -2,8 +2,9 @@
 
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, JsonValue
 
+from saltanvil.session.delivery import Delivery
 from saltanvil.session.document import (
     MAIN_ID,
     WHOLE_SONG,
@@ -299,6 +300,22 @@ class SetMatchOver(Edit):
         old = SetMatchOver(step_id=step.id, over=step.match_over)
         step.match_over = self.over
         return old
+
+
+class SetDelivery(Edit):
+    """Parts of how a delivery is set up, by their names (see `delivery.Delivery`); the others stay."""
+
+    op: Literal["set_delivery"] = "set_delivery"
+    values: dict[str, JsonValue] = Field(min_length=1, max_length=len(Delivery.model_fields))
+
+    @property
+    def targets(self) -> frozenset[object]:
+        return frozenset(self.values)
+
+    def change(self, session: Session) -> Edit:
+        held = session.delivery.model_dump(mode="json")
+        session.delivery = Delivery.model_validate({**held, **self.values})
+        return SetDelivery(values={name: held[name] for name in self.values if name in held})
 
 
 def linked_moves(session: Session, moved: Moved) -> list[Moved]:

@@ -7,7 +7,8 @@ format 1 (until 2026-11): no version in the text; `set_session`, `set_strip`, `s
 format 2 (until 2026-11): one `set` for any address, `remove_split`, matches with what they were measured over
 format 3 (until 2026-11): settings and their values by other names (`RENAMED`, `REWORDED`)
 format 4 (until 2026-11): slots of steps, lanes and paths
-format 5: envelopes and levers
+format 5 (until 2026-11): envelopes and levers
+format 6: how a delivery is set up
 """
 
 import json
@@ -18,6 +19,7 @@ from pydantic import BaseModel
 
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.apply import EDIT
+from saltanvil.session.delivery import Delivery
 from saltanvil.session.document import (
     Automated,
     Breakpoint,
@@ -39,7 +41,7 @@ from saltanvil.session.document import (
 from saltanvil.session.edits import Edit, reason
 from saltanvil.session.validate import checked
 
-FORMAT = 5
+FORMAT = 6
 #: Settings that have another name since format 3, and words of theirs that have.
 RENAMED = {
     "attack_return_db": "restore_attacks_db", "drive_back": "compensate_drive", "lean": "low_end_weight", "liven": "lift_attacks",
@@ -147,7 +149,7 @@ def validated(what: str, read: Callable[[], T], data: Data, model: type[BaseMode
 
 #: The parts of the document's parts.
 CHILDREN: dict[type[BaseModel], dict[str, type[Part]]] = {
-    Session: {"sections": Section, "strips": Strip, "levers": Lever},
+    Session: {"sections": Section, "strips": Strip, "levers": Lever, "delivery": Delivery},
     Strip: {"path": Path, "sends": Send},
     Path: {"steps": Step, "levers": Lever},
     Lever: {"targets": LeverTarget},

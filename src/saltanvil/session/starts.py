@@ -50,6 +50,38 @@ def lever(name: str, *targets: tuple[str, str, float]) -> dict[str, Any]:
     return {"name": name, "targets": moves}
 
 
+def high_pass(frequency: float, **more: Any) -> dict[str, Any]:
+    return step("equaliser", band1_kind="high-pass", band1_frequency_hz=frequency, **more)
+
+
+def glue(threshold: float) -> dict[str, Any]:
+    """Bus glue: 1.5:1, slow attack, automatic release, a few decibels (common practice, no source)."""
+    return step(
+        "compressor", threshold_db=threshold, ratio=1.5, attack_ms=30.0, release_mode="automatic", knee_db=12.0, detector="rms"
+    )
+
+
+def stage(character: str, drive: float, **more: Any) -> dict[str, Any]:
+    """A little colour whose drive is taken off again behind it."""
+    return step(
+        "saturator", character=character, drive_db=drive, output="not held", compensate_drive=True, oversampling="4x", **more
+    )
+
+
+def bus_limiter(gain: float = 0.0) -> dict[str, Any]:
+    """One or two decibels at the loudest moments, and a warning where it takes more."""
+    return step("limiter", gain_db=gain, ceiling_db=-1.0, release_ms=120.0, lookahead_ms=5.0, warn_above_db=2.0)
+
+
+def sides_tone() -> dict[str, Any]:
+    """Middle and sides each with an equaliser; the sides without lows."""
+    return split(
+        lane("Mid", step("equaliser")), lane("Side", high_pass(120.0, band4_kind="high shelf", band4_gain_db=1.0)), by="mid/side"
+    )
+
+
+#: Subsonics: a high-pass here costs no tone and wins headroom (common practice, no source).
+SUBSONIC_HZ = 22.0
 #: Weight below this, small speakers above 140 Hz (common practice, no source).
 LOW_END_HZ = 77.0
 
@@ -177,6 +209,47 @@ PATH_STARTS = (
                 ("voice-compressor", "threshold_db", -8.0), ("voice-compressor", "ratio", 1.7),
                 ("voice-compressor", "makeup_db", 4.0),
             ),
+        ),
+    ),
+    starting(
+        "main: finish and keep the contrast",
+        "In this order: subsonics go first, so that nothing works on what nobody hears; glue holds the mix by a decibel or two; "
+        "tone of middle and sides after it, so that it does not pull at the glue; tape rounds the peaks; the limiter takes the "
+        "last decibel or two. Set a contrast to keep (Contrast view), and stop where the chorus loses against the verse.",
+        high_pass(SUBSONIC_HZ), glue(-20.0), sides_tone(), stage("tape", 3.0, balance=0.8), bus_limiter(),
+    ),
+    starting(
+        "main: tube, then glue",
+        "Colour comes first here, and the glue holds what it adds: rounder and denser than the other way. Choose the saturator "
+        "and press R to compare the orders, matched. The limiter stays last.",
+        high_pass(SUBSONIC_HZ), stage("tube", 3.0, balance=0.4), glue(-20.0), bus_limiter(),
+    ),
+    starting(
+        "main: spare the limiter",
+        "A clipper shaves the shortest peaks, which nobody misses, before the limiter, which would hold everything down for "
+        "them. Raise the limiter's input gain until it warns, then the clipper's drive until it stops warning.",
+        high_pass(SUBSONIC_HZ), glue(-20.0),
+        step("clipper", ceiling_db=-1.5, hardness=0.7, oversampling="8x"), bus_limiter(2.0),
+    ),
+    starting(
+        "main: speech",
+        "Rumble goes, soft and loud words come nearer to each other, and the limiter catches the shouts. Set the loudness target "
+        "in the Deliver view, and the limiter's input gain by it.",
+        high_pass(80.0), compressor(-26.0, 10.0, 150.0, 2.0), bus_limiter(6.0),
+    ),
+    starting(
+        "middle and sides, each with its equaliser",
+        "Move a band of the middle for voice and bass, a band of the sides for width and air. In mono only the middle is left.",
+        sides_tone(),
+    ),
+    starting(
+        "width by frequency",
+        "Lows in the middle, the body nearly as it came, the top wider: it should open on headphones and lose nothing in mono "
+        "(check with the mono monitor). Take the top back if a cymbal loses its place.",
+        split(
+            lane("Low", step("stereo", width=0.0)), lane("Low mid", step("stereo", width=0.9)),
+            lane("High mid", step("stereo", width=1.1)), lane("High", step("stereo", width=1.3)),
+            by="bands", dividers_hz=BAND_STARTS[4],
         ),
     ),
 )  # fmt: skip

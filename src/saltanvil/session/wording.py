@@ -13,6 +13,7 @@ MAX_WORDS = 200
 #: Edits by their `op`, with what they are about: a strip, a step, a lane, a send or a section, by the name of its field.
 DONE = {
     "set_rate": "Sample rate",
+    "set_delivery": "Delivery: {fields}",
     "add_strip": "{strip} added",
     "remove_strip": "{strip_id} removed",
     "move_strip": "{strip_id} moved",
@@ -53,6 +54,13 @@ DONE = {
     "clear_slot": "{scope}: slot {slot} cleared",
     "set_version": "{scope}: slots",
 }
+
+#: Parts of a delivery by their names.
+DELIVERED = {
+    "strip_ids": "strips", "extent": "length", "tail": "decay at the end", "pattern": "file names", "formats": "formats",
+    "rate_hz": "sample rate", "dither": "dither", "tags": "tags", "origin": "origin", "encoders": "encoders to check",
+    "true_peak_dbtp": "true peak wanted", "loudness_lufs": "loudness target",
+}  # fmt: skip
 
 
 def in_words(edit: Edit, before: Session, after: Session) -> str:
@@ -153,6 +161,9 @@ class Names(dict[str, object]):
         if field == "address":
             address: Address = self.edit.address  # type: ignore[attr-defined]
             return f"{named(address, session)}: {descriptor(session, address).label}"
+        if field == "fields":
+            names = list(getattr(self.edit, "values", {}))
+            return ", ".join(DELIVERED.get(name, name) for name in names)
         if field == "face":
             return "a value for each section" if getattr(self.edit, "to", "") == "sections" else "points"
         if field == "lever_id":

@@ -248,4 +248,4 @@ def csv_of(rows: list[tuple[str, Contrast]]) -> str:
 
 def guarded(text: str) -> str:
     """A name that a spreadsheet would take for a formula, as text."""
-    return f"'{text}" if text[:1] in "=+-@\t\r" else text
+    return f"'{text}" if text.startswith(("=", "+", "-", "@", "\t", "\r")) else text

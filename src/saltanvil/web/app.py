@@ -24,7 +24,20 @@ from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import PART_DESCRIPTORS
 from saltanvil.store.database import StoreError, refusal
 from saltanvil.store.presets import PresetRefused
-from saltanvil.web import audition, bench, blind, contrast, exports, imports, media, presets, sessions, studies, timeline
+from saltanvil.web import (
+    archives,
+    audition,
+    bench,
+    blind,
+    contrast,
+    delivery,
+    imports,
+    media,
+    presets,
+    sessions,
+    studies,
+    timeline,
+)
 from saltanvil.web.security import LOOPBACK, Guard
 from saltanvil.web.services import Services
 
@@ -63,7 +76,7 @@ def create_app(
 
     guard = Middleware(Guard, hosts=hosts or LOOPBACK, token=token)
     app = FastAPI(title="Salt Anvil", version="1", lifespan=life, middleware=[guard], docs_url=None, redoc_url=None)
-    for part in (sessions, media, imports, timeline, studies, contrast, bench, blind, exports, presets, audition):
+    for part in (sessions, media, imports, timeline, studies, contrast, bench, blind, delivery, archives, presets, audition):
         app.include_router(part.router, responses=PROBLEMS)
 
     @app.get("/api/processors", tags=["processors"])

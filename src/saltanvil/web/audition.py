@@ -27,7 +27,7 @@ from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.store.sessions import Version
-from saltanvil.web.comparing import Blind
+from saltanvil.web.comparing import Instead
 
 router = APIRouter()
 MAX_MESSAGE = 1 << 16
@@ -114,10 +114,10 @@ class Try(Message):
 
 
 class Letter(Message):
-    """What is to be heard of a blind comparison."""
+    """What is to be heard of what sounds instead of the document: a letter of a blind comparison, a version of a delivery."""
 
     type: Literal["letter"]
-    letter: str = Field(max_length=2)
+    letter: str = Field(max_length=40)
 
 
 class Heard(Message):
@@ -206,8 +206,8 @@ class Audition:
         self._stored = -1
         #: An edit that sounds but is not made.
         self._tried: Edit | None = None
-        #: The blind comparison that sounds instead, and the letter of it.
-        self._blind: Blind | None = None
+        #: What sounds instead of the document (a blind comparison, a delivery), and which of it.
+        self._instead: Instead | None = None
         self._letter = ""
         self._listening: Listening = "after"
         #: What sounds, and what it was made of.
@@ -218,7 +218,7 @@ class Audition:
         self.player = Player(
             version.session,
             media,
-            deliver=lambda block: self._send(pack(block, self._blind is not None)),
+            deliver=lambda block: self._send(pack(block, self._instead is not None and self._instead.hides)),
             ended=lambda epoch: self._send(json.dumps({"type": "ended", "epoch": epoch})),
             failed=lambda why: self._send(json.dumps({"type": "failed", "why": why})),
             room=lambda: self._blocks < MAX_WAITING_BLOCKS,
@@ -272,19 +272,19 @@ class Audition:
         with self._moving:
             self._play()
 
-    def cover(self, blind: Blind | None) -> None:
-        """Hear the first letter of a blind comparison instead of the document; with None the document again."""
+    def cover(self, instead: Instead | None) -> None:
+        """Hear the first of what sounds instead of the document; with None the document again."""
         with self._moving:
-            if blind is None and self._blind is None:
+            if instead is None and self._instead is None:
                 return
-            self._blind, self._letter = blind, "" if blind is None else blind.comparison.letters[0]
-            self.player.set_listening("after" if blind is not None else self._listening)
+            self._instead, self._letter = instead, "" if instead is None else instead.names[0]
+            self.player.set_listening("after" if instead is not None else self._listening)
             self._play()
             self._apply_matched()  # what was measured meanwhile
 
     def _play(self) -> None:
-        if self._blind is not None:
-            self.player.set_session(*self._blind.heard(self._letter))
+        if self._instead is not None:
+            self.player.set_session(*self._instead.heard(self._letter, self._matched_on))
             return
         # A newer move may come at any moment; it has a turn of its own.
         made_of = session, moved, tried = self._session, self._moved, self._tried
@@ -319,10 +319,15 @@ class Audition:
         return (strip_id, self._slots.gains_db.get(on, 0.0) if on is not None else 0.0)
 
     def _apply_matched(self) -> None:
-        if self._blind is not None:
+        if self._instead is not None:
             return
         self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
         self.player.set_balance(*self._balance(self._sounding))
+
+    def _sound_soon(self) -> None:
+        if not self._waits:  # otherwise the one that waits for its turn finds this newer one
+            self._waits = True
+            self._loop.run_in_executor(self._movers, self.sound_moves)
 
     def handle(self, message: Any) -> None:
         player = self.player
@@ -341,11 +346,13 @@ class Audition:
                 self._apply_matched()
             case Listen():
                 self._listening = message.listening
-                if self._blind is None:
+                if self._instead is None:
                     player.set_listening(message.listening)
             case SetMatched():
                 self._matched_on = message.on
                 self._apply_matched()
+                if self._instead is not None:
+                    self._sound_soon()
             case SetOrder():
                 self._order = (message.strip_id, message.gain_db)
                 self._apply_matched()
@@ -356,19 +363,13 @@ class Audition:
                 player.set_monitor(message.monitor)
             case Move() if message.number > self._stored:  # or it has come after the edit that stores it
                 self._moved = message
-                if not self._waits:  # otherwise the one that waits for its turn finds this newer one
-                    self._waits = True
-                    self._loop.run_in_executor(self._movers, self.sound_moves)
+                self._sound_soon()
             case Try():
                 self._tried = message.edit
-                if not self._waits:
-                    self._waits = True
-                    self._loop.run_in_executor(self._movers, self.sound_moves)
-            case Letter() if self._blind is not None and message.letter in self._blind.comparison.letters:
+                self._sound_soon()
+            case Letter() if self._instead is not None and message.letter in self._instead.names:
                 self._letter = message.letter
-                if not self._waits:
-                    self._waits = True
-                    self._loop.run_in_executor(self._movers, self.sound_moves)
+                self._sound_soon()
             case Heard():
                 player.heard(message.epoch, message.frames, message.underruns, message.late)
 
@@ -385,7 +386,7 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
         await socket.close(4400, "a tab names itself with 1 to 64 characters")
         return
     await socket.accept()
-    media = services.media.at_rate(version.session.rate_hz)
+    media = services.heard_media(version.session.rate_hz)
     open_audition = Audition(tab, version, media, asyncio.get_running_loop(), services.movers)
     services.join(open_audition)
     # From here on it is told of every change; what it was told with the session may be out of date by now.

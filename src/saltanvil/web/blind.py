@@ -45,14 +45,14 @@ def started(services: Services, ticket: Ticket, session_id: int, question: Blind
         session, question.of, question.id, question.candidates, media, start, stop, ticket.superseded, services.pool
     )
     blind = Blind(session_id, comparison, candidates, question, scope_name(session, question.of, question.id), labels)
-    services.blinds.start(question.tab, blind)
+    services.covers.start(question.tab, blind)
     services.cover(question.tab, blind)
     return blind.view()
 
 
 def under_way(services: Services, tab: str, session_id: int) -> Blind:
-    blind = services.blinds.of(tab, session_id)
-    if blind is None:
+    blind = services.covers.of(tab, session_id)
+    if not isinstance(blind, Blind):
         raise NotFound("no blind comparison is under way here; start one")
     return blind
 
@@ -78,7 +78,7 @@ def ended(services: Services, tab: str, blind: Blind) -> BlindView:
     result = blind.result()
     if result.rounds:
         result = services.comparisons.add(blind.session_id, result)
-    services.blinds.end(tab)
+    services.covers.end(tab)
     services.cover(tab, None)
     return blind.view(result)
 

@@ -1,7 +1,9 @@
-"""Blind comparisons under way, by tab: what their letters stand for stays on the server until they are over."""
+"""What tabs hear instead of the document. What the letters of a blind comparison stand for stays here until it is over."""
 
 import threading
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 from pydantic import BaseModel, Field
 
@@ -18,6 +20,22 @@ from saltanvil.studies.blind import (
     p_of_guessing,
     verdict,
 )
+
+
+class Instead(Protocol):
+    """What sounds instead of a session's document. names: what can be chosen of it; hides: whether nothing may tell which."""
+
+    session_id: int
+
+    @property
+    def hides(self) -> bool: ...
+
+    @property
+    def names(self) -> Sequence[str]: ...
+
+    def heard(self, name: str, matched: bool) -> tuple[Session, tuple[str, float]]:
+        """The document for a name, and a strip of it with the gain for listening."""
+        ...
 
 
 class BlindQuestion(BaseModel):
@@ -58,9 +76,16 @@ class Blind:
     of: str
     labels: list[str]
 
-    def heard(self, letter: str) -> tuple[Session, tuple[str, float]]:
-        """What sounds for a letter. A copy each time, so that nothing tells whether it is the one that sounded before."""
-        sounding = self.candidates[self.comparison.behind(letter)]
+    hides = True
+
+    @property
+    def names(self) -> Sequence[str]:
+        return self.comparison.letters
+
+    def heard(self, name: str, matched: bool) -> tuple[Session, tuple[str, float]]:
+        """What sounds for a letter, always matched. A copy each time, so that nothing tells whether it is the one that sounded
+        before."""
+        sounding = self.candidates[self.comparison.behind(name)]
         return sounding.session.model_copy(), (sounding.strip_id, sounding.gain_db)
 
     @property
@@ -87,25 +112,30 @@ class Blind:
         )  # fmt: skip
 
 
-class Blinds:
-    """Those under way, by tab."""
+class Covers:
+    """What sounds instead of the document, by tab."""
 
     def __init__(self, most: int = 50) -> None:
         self._most = most
-        self._held: dict[str, Blind] = {}
+        self._held: dict[str, Instead] = {}
         self._lock = threading.Lock()
 
-    def start(self, tab: str, blind: Blind) -> None:
+    def start(self, tab: str, instead: Instead) -> None:
         with self._lock:
             self._held.pop(tab, None)
             while len(self._held) >= self._most:  # of tabs that never came back
                 self._held.pop(next(iter(self._held)))
-            self._held[tab] = blind
+            self._held[tab] = instead
 
-    def of(self, tab: str, session_id: int) -> Blind | None:
+    def of(self, tab: str, session_id: int) -> Instead | None:
         with self._lock:
-            blind = self._held.get(tab)
-        return blind if blind is not None and blind.session_id == session_id else None
+            instead = self._held.get(tab)
+        return instead if instead is not None and instead.session_id == session_id else None
+
+    def tabs_with(self, kind: type, session_id: int) -> list[str]:
+        """The tabs that hear something of a kind in a session."""
+        with self._lock:
+            return [tab for tab, held in self._held.items() if isinstance(held, kind) and held.session_id == session_id]
 
     def end(self, tab: str) -> None:
         with self._lock:

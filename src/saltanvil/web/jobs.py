@@ -17,12 +17,13 @@ from saltanvil.media.decode import MediaError
 from saltanvil.session.document import NotFound
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import Unreadable
+from saltanvil.store.archive import ArchiveError
 from saltanvil.store.database import StoreError
 from saltanvil.store.media import ImportCancelled
 
 log = logging.getLogger(__name__)
 KEPT = 20
-JobKind = Literal["import", "export", "demo"]
+JobKind = Literal["import", "export", "check", "ceiling", "batch", "pack", "unpack", "demo"]
 
 
 class JobView(BaseModel):
@@ -90,7 +91,7 @@ class Job:
             self.state, self.share = "done", 1.0
         except (Cancelled, ImportCancelled):
             self.state = "cancelled"
-        except (MediaError, StoreError, EditRefused, Unreadable) as error:
+        except (MediaError, StoreError, EditRefused, Unreadable, ArchiveError) as error:
             self.error, self.state = str(error), "failed"
         except NotFound as error:
             self.error, self.state = str(error.args[0]), "failed"

@@ -14,7 +14,7 @@ LOOPBACK = {"127.0.0.1", "localhost", "[::1]"}
 MAX_BODY_BYTES = 4 << 20
 MAX_UPLOAD_BYTES = 16 << 30
 #: Where the body is a file.
-FILES = re.compile(r"/media$|/imports/\d+/\d+$")
+FILES = re.compile(r"/media$|/archives$|/imports/\d+/\d+$")
 COOKIE = "saltanvil_token"
 HEADERS = [
     (

@@ -24,13 +24,15 @@ from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import copy_documents
 from saltanvil.store.database import Database, StoreError
+from saltanvil.store.deliveries import DeliveryStore
 from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaRow, MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.studies.routing import Routing, routing_of
 from saltanvil.web.audition import Audition
-from saltanvil.web.comparing import Blind, Blinds
+from saltanvil.web.comparing import Covers, Instead
+from saltanvil.web.delivering import Checks, HeardMedia
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
 from saltanvil.web.uploads import Imports
@@ -81,6 +83,7 @@ class Services:
         self.sessions = SessionStore(self.database)
         self.presets = PresetStore(self.database)
         self.comparisons = ComparisonStore(self.database)
+        self.deliveries = DeliveryStore(self.database)
         self.media = MediaStore(self.database)
         self.media.clear_unfinished()
         self.cache = SegmentCache()
@@ -104,8 +107,10 @@ class Services:
         self._routings: dict[int, tuple[Session, Routing]] = {}
         #: What was measured of imported files.
         self.media_facts: dict[MediaRow, Any] = {}
-        #: Blind comparisons under way.
-        self.blinds = Blinds()
+        #: What tabs hear instead of the document: blind comparisons, deliveries.
+        self.covers = Covers()
+        #: Delivery checks whose sound is there to be listened to.
+        self.checks = Checks()
         #: How far the questions are that take long, by tab and kind.
         self.shares: dict[tuple[str, str], float] = {}
         self._closing = threading.Event()
@@ -152,7 +157,7 @@ class Services:
     def join(self, audition: Audition) -> None:
         with self._lock:
             self._auditions[audition.tab] = audition
-        audition.cover(self.blinds.of(audition.tab, audition.session_id))
+        audition.cover(self.covers.of(audition.tab, audition.session_id))
 
     def leave(self, audition: Audition) -> None:
         with self._lock:
@@ -240,12 +245,22 @@ class Services:
         if audition is not None:
             audition.measured(scope, matched_db)
 
-    def cover(self, tab: str, blind: Blind | None) -> None:
-        """A tab hears the first letter of a blind comparison and sees nothing of it; or, with None, what it heard before."""
+    def cover(self, tab: str, instead: Instead | None) -> None:
+        """A tab hears the first of a blind comparison's letters, or of a delivery; or, with None, what it heard before."""
         with self._lock:
             audition = self._auditions.get(tab)
         if audition is not None:
-            audition.cover(blind)
+            audition.cover(instead)
+
+    def uncover(self, kind: type, session_id: int) -> None:
+        """End something for all tabs of a session."""
+        for tab in self.covers.tabs_with(kind, session_id):
+            self.covers.end(tab)
+            self.cover(tab, None)
+
+    def heard_media(self, rate_hz: int) -> HeardMedia:
+        """What an audition can play: a session's media, and what delivery checks recorded."""
+        return HeardMedia(self.media.at_rate(rate_hz), self.checks)
 
     def routing(self, session_id: int, session: Session) -> tuple[tuple[Session, Routing] | None, Routing]:
         """What was last told of a session's routing, with the version it was told of, and what is to be told now."""

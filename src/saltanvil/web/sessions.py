@@ -6,6 +6,7 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Query
 from pydantic import AfterValidator, BaseModel, Field
 
+from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import session_frames
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
@@ -166,7 +167,12 @@ def new_demo(services: Served, question: NewDemo) -> JobView:
     def work(job: Job) -> None:
         from saltanvil.demo.make import make_one
 
-        job.session_id = make_one(question.name, services.sessions, services.media, job.progress)
+        def progress(share: float) -> None:
+            if job.cancelled():
+                raise Cancelled
+            job.progress(share)
+
+        job.session_id = make_one(question.name, services.sessions, services.media, progress)
 
     return services.jobs.start(0, "demo", question.name, work).view()
 

@@ -7,10 +7,10 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
+from saltanvil.session.delivery import without_marks
 from saltanvil.session.document import MAX_STRIPS, NotFound
 from saltanvil.session.importing import natural_key
 from saltanvil.studies.importing import Proposal, Sent
-from saltanvil.web.names import without_marks
 
 MAX_FILES = MAX_STRIPS - 1
 #: Imports that can still be asked about.

@@ -43,7 +43,8 @@ export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends' | 'e
   sends: Send[];
 };
 export type Section = Required<Schemas['Section']>;
-export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections' | 'levers'>> & {
+export type Session = Required<Omit<Schemas['Session'], 'strips' | 'sections' | 'levers' | 'delivery'>> & {
+  delivery: Delivery;
   levers: Lever[];
   strips: Strip[];
   sections: Section[];
@@ -71,7 +72,19 @@ export type JobView = Schemas['JobView'];
 export type ImportView = Schemas['ImportView'];
 export type MediaFacts = Schemas['MediaFacts'];
 export type TempoAnswer = Schemas['TempoAnswer'];
-export type FileFormat = NonNullable<Schemas['ExportRequest']['format']>;
+/** A delivery as it is set up, and what comes of it. */
+export type Tags = Required<Schemas['Tags']>;
+export type Delivery = Required<Omit<Schemas['Delivery'], 'tags' | 'origin'>> & {
+  tags: Tags;
+  origin: Required<Schemas['Origin']>;
+};
+export type DeliveryOptions = Schemas['DeliveryOptions'];
+export type FormatView = Schemas['FormatView'];
+export type FileNames = Schemas['FileNames'];
+export type CheckView = Omit<Schemas['CheckView'], 'checked'> & { checked: Checked | null };
+export type CheckedFormat = Schemas['CheckedFormat'];
+export type Checked = Omit<Schemas['Checked'], 'formats'> & { formats: CheckedFormat[] };
+export type CeilingRow = Schemas['CeilingRow'];
 
 /** An edit as it is sent; the server checks it. */
 export type Edit = Schemas['EditRequest']['edit'];
@@ -248,11 +261,39 @@ export const api = {
   importPresets: (file: unknown) => ask<Preset[]>('POST', '/api/presets/file', file),
   readCurve: (text: string) => ask<{ points: [number, number][] }>('POST', '/api/curve/read', { text }),
   writeCurve: (points: [number, number][]) => ask<{ text: string }>('POST', '/api/curve/csv', { points }),
-  exports: (id: number, request: Schemas['ExportRequest']) =>
-    ask<JobView>('POST', `${session(id)}/exports`, request),
+  deliveryOptions: () => ask<DeliveryOptions>('GET', '/api/delivery/options'),
+  deliveryNames: (id: number, request: Schemas['DeliveryRequest']) =>
+    ask<FileNames>('POST', `${session(id)}/delivery/names`, request),
+  deliver: (id: number, request: Schemas['DeliveryRequest']) =>
+    ask<JobView>('POST', `${session(id)}/delivery/files`, request),
+  checkDelivery: (id: number, request: Schemas['CheckRequest']) =>
+    ask<JobView>('POST', `${session(id)}/delivery/check`, request),
+  findCeiling: (id: number, request: Schemas['CheckRequest']) =>
+    ask<JobView>('POST', `${session(id)}/delivery/ceiling`, request),
+  deliveryCheck: (id: number) => ask<CheckView | null>('GET', `${session(id)}/delivery/check`),
+  listenToDelivery: (id: number, tab: string) =>
+    ask<{ names: string[] }>('POST', `${session(id)}/delivery/listen`, { tab }),
+  leaveDelivery: (id: number, tab: string) =>
+    ask<undefined>('DELETE', `${session(id)}/delivery/listen?tab=${encodeURIComponent(tab)}`),
+  batch: (id: number, request: Schemas['BatchRequest']) =>
+    ask<JobView>('POST', `${session(id)}/delivery/batch`, request),
+  pack: (id: number) => ask<JobView>('POST', `${session(id)}/archive`),
   jobs: (id: number) => ask<JobView[]>('GET', `${session(id)}/jobs`),
   cancel: (number: number) => ask<undefined>('DELETE', `/api/jobs/${number}`),
 };
+
+/** Send a session file; the job's session is the one made of it. */
+export async function sendArchive(file: File): Promise<JobView> {
+  const response = await fetch(`/api/archives?name=${encodeURIComponent(file.name)}`, {
+    method: 'POST',
+    body: file,
+  }).catch(() => null);
+  const answer = (await response?.json().catch(() => null)) as (JobView & { detail?: string }) | null;
+  if (!response || !answer)
+    throw new Refused(0, `${file.name}: the server did not take it; is it still running?`);
+  if (!response.ok) throw new Refused(response.status, answer.detail ?? response.statusText);
+  return answer;
+}
 
 /** Send a file's bytes; `progress` is problem the share sent. `signal` stops it. */
 export function sendFile(

@@ -808,7 +808,24 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
-  "/api/sessions/{session_id}/exports": {
+  "/api/delivery/options": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Delivery Options */
+    get: operations["delivery_options_api_delivery_options_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/delivery/names": {
     parameters: {
       query?: never;
       header?: never;
@@ -817,8 +834,51 @@ export interface paths {
     };
     get?: never;
     put?: never;
-    /** Export */
-    post: operations["export_api_sessions__session_id__exports_post"];
+    /**
+     * Delivery Names
+     * @description What the files would be called.
+     */
+    post: operations["delivery_names_api_sessions__session_id__delivery_names_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/delivery/files": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Delivery Files
+     * @description Render, convert, dither or encode, and read back: a job whose files can be fetched.
+     */
+    post: operations["delivery_files_api_sessions__session_id__delivery_files_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/exports/{number}/zip": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Download All
+     * @description All files of a job in one, as they are.
+     */
+    get: operations["download_all_api_exports__number__zip_get"];
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -836,6 +896,136 @@ export interface paths {
     get: operations["download_api_exports__number___index__get"];
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/delivery/check": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Delivery Check
+     * @description The last check; null if there is none.
+     */
+    get: operations["delivery_check_api_sessions__session_id__delivery_check_get"];
+    put?: never;
+    /**
+     * Check Delivery
+     * @description Encode, decode and measure the master with every encoder of the session's delivery: a job; what it found is asked for
+     *     when it is done.
+     */
+    post: operations["check_delivery_api_sessions__session_id__delivery_check_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/delivery/ceiling": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Find Ceiling
+     * @description The safe ceiling for the encoders of the session's delivery, and a table of the usual ones: a job.
+     */
+    post: operations["find_ceiling_api_sessions__session_id__delivery_ceiling_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/delivery/listen": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Listen To Delivery
+     * @description From now on this tab hears the last check: the master first. What else is named over the socket, as a letter.
+     */
+    post: operations["listen_to_delivery_api_sessions__session_id__delivery_listen_post"];
+    /**
+     * Leave Delivery
+     * @description Hear the session again.
+     */
+    delete: operations["leave_delivery_api_sessions__session_id__delivery_listen_delete"];
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/delivery/batch": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Batch
+     * @description Put files that were sent for an import through a strip's path: a job whose files can be fetched, with a report.
+     */
+    post: operations["batch_api_sessions__session_id__delivery_batch_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/archive": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Pack Session
+     * @description Pack a session: a job whose file can be fetched.
+     */
+    post: operations["pack_session_api_sessions__session_id__archive_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/archives": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Unpack Session
+     * @description Make a session of an archive; the body is the file itself. The job's `session_id` is that of the session once it is
+     *     done.
+     */
+    post: operations["unpack_session_api_archives_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1305,6 +1495,7 @@ export interface components {
       edits: (
         | components["schemas"]["Set"]
         | components["schemas"]["SetRate"]
+        | components["schemas"]["SetDelivery"]
         | components["schemas"]["SetSections"]
         | components["schemas"]["AddSection"]
         | components["schemas"]["SetSection"]
@@ -1361,6 +1552,7 @@ export interface components {
       edits: (
         | components["schemas"]["Set"]
         | components["schemas"]["SetRate"]
+        | components["schemas"]["SetDelivery"]
         | components["schemas"]["SetSections"]
         | components["schemas"]["AddSection"]
         | components["schemas"]["SetSection"]
@@ -1402,6 +1594,37 @@ export interface components {
         | components["schemas"]["SetVersion-Output"]
         | components["schemas"]["Batch-Output"]
       )[];
+    };
+    /**
+     * BatchRequest
+     * @description Files of an import that was begun and sent are put through a strip's path instead. loudness_lufs: what each is brought
+     *     to.
+     */
+    BatchRequest: {
+      /** Import Id */
+      import_id: number;
+      /**
+       * Strip Id
+       * @default main
+       */
+      strip_id?: string;
+      /**
+       * Format
+       * @default wav24
+       */
+      format?: string;
+      /** Loudness Lufs */
+      loudness_lufs?: number | null;
+      /**
+       * True Peak Dbtp
+       * @default -1
+       */
+      true_peak_dbtp?: number;
+      /**
+       * Tail
+       * @default true
+       */
+      tail?: boolean;
     };
     /** BenchAnswer */
     BenchAnswer: {
@@ -1645,6 +1868,40 @@ export interface components {
       slot?: number | null;
     };
     /**
+     * CeilingRow
+     * @description One ceiling. master_dbtp: the master's true peak at it; peaks_dbtp: that of each format, by name; of a ceiling that is not
+     *     safe, perhaps not of all.
+     */
+    CeilingRow: {
+      /** Ceiling Db */
+      ceiling_db: number;
+      /** Master Dbtp */
+      master_dbtp: number;
+      /** Peaks Dbtp */
+      peaks_dbtp: {
+        [key: string]: number;
+      };
+    };
+    /**
+     * Ceilings
+     * @description The answer. by: what was moved; step_id: of the limiter, if it was; value: of its ceiling, or of the strip's level, at the
+     *     safe ceiling. rows: all that was tried, the highest first.
+     */
+    Ceilings: {
+      /** By */
+      by: string;
+      /** Step Id */
+      step_id: string | null;
+      /** Safe Db */
+      safe_db: number | null;
+      /** Value */
+      value: number | null;
+      /** Text */
+      text: string;
+      /** Rows */
+      rows: components["schemas"]["CeilingRow"][];
+    };
+    /**
      * ChangeEnvelope
      * @description Points put or removed, values of sections, the ramp between them, the bypass. What is not given stays; an envelope that is
      *     not there is made.
@@ -1680,6 +1937,102 @@ export interface components {
       ramp_beats?: number | null;
       /** Bypass */
       bypass?: boolean | null;
+    };
+    /**
+     * CheckRequest
+     * @description strip_id: the master.
+     */
+    CheckRequest: {
+      /**
+       * Strip Id
+       * @default main
+       */
+      strip_id?: string;
+      /** Start S */
+      start_s?: number | null;
+      /** End S */
+      end_s?: number | null;
+    };
+    /**
+     * CheckView
+     * @description The last check of a session. stale, ceilings_stale: whether the session has been changed since; listen: whether its sound
+     *     is still there; names: what can be listened to.
+     */
+    CheckView: {
+      checked: components["schemas"]["Checked"] | null;
+      /** Made At */
+      made_at: number;
+      /** Stale */
+      stale: boolean;
+      ceilings: components["schemas"]["Ceilings"] | null;
+      /** Ceilings Stale */
+      ceilings_stale: boolean;
+      playback: components["schemas"]["Playback"] | null;
+      /** Listen */
+      listen: boolean;
+      /** Names */
+      names: string[];
+    };
+    /**
+     * Checked
+     * @description A delivery check. start_s: where the master begins in the session; true_peak_dbtp: what is wanted of it; master: the float
+     *     render.
+     */
+    Checked: {
+      /** Strip Id */
+      strip_id: string;
+      /** Strip Name */
+      strip_name: string;
+      /** Start S */
+      start_s: number;
+      /** Length S */
+      length_s: number;
+      /** Rate Hz */
+      rate_hz: number;
+      /** True Peak Dbtp */
+      true_peak_dbtp: number;
+      master: components["schemas"]["Figures"];
+      /** Master Overs */
+      master_overs: components["schemas"]["OverPlace"][];
+      /** Master Over Count */
+      master_over_count: number;
+      /** Formats */
+      formats?: components["schemas"]["CheckedFormat"][];
+    };
+    /**
+     * CheckedFormat
+     * @description What one format makes of the master.
+     *
+     *     rise_db: of the true peak; loudness_lu: by how much it is louder; sample_overs: samples above full scale; clipped: samples
+     *     that did not fit into whole numbers; overs: where the true peak is above what is wanted, the loudest of them, and over_count
+     *     how many there are; offset_frames: by how much the decoder was late, at the session's rate, which is taken off.
+     */
+    CheckedFormat: {
+      /** Format */
+      format: string;
+      /** Label */
+      label: string;
+      /** Rate Hz */
+      rate_hz: number;
+      /** Bytes */
+      bytes: number;
+      /** Bit Rate Kbps */
+      bit_rate_kbps: number;
+      figures: components["schemas"]["Figures"];
+      /** Rise Db */
+      rise_db: number;
+      /** Loudness Lu */
+      loudness_lu: number | null;
+      /** Sample Overs */
+      sample_overs: number;
+      /** Clipped */
+      clipped: number;
+      /** Overs */
+      overs: components["schemas"]["OverPlace"][];
+      /** Over Count */
+      over_count: number;
+      /** Offset Frames */
+      offset_frames: number;
     };
     /**
      * ClearSlot
@@ -1834,6 +2187,90 @@ export interface components {
       text: string;
     };
     /**
+     * Delivery
+     * @description A delivery as it is set up.
+     *
+     *     extent: the whole song, the passage, or each section as a file of its own; tail: whether what sounds at the end may decay.
+     *     rate_hz: None is the session's. encoders: what the delivery check tries. true_peak_dbtp, loudness_lufs: what is wished;
+     *     a loudness of 0 is none.
+     */
+    Delivery: {
+      /** Strip Ids */
+      strip_ids?: string[];
+      /**
+       * Extent
+       * @default whole
+       * @enum {string}
+       */
+      extent?: "whole" | "passage" | "sections";
+      /**
+       * Tail
+       * @default true
+       */
+      tail?: boolean;
+      /**
+       * Pattern
+       * @default {session} - {strip}
+       */
+      pattern?: string;
+      /** Formats */
+      formats?: string[];
+      /** Rate Hz */
+      rate_hz?: (44100 | 48000 | 88200 | 96000) | null;
+      /**
+       * Dither
+       * @default tpdf
+       * @enum {string}
+       */
+      dither?: "tpdf" | "shaped";
+      tags?: components["schemas"]["Tags"];
+      origin?: components["schemas"]["Origin"];
+      /** Encoders */
+      encoders?: string[];
+      /**
+       * True Peak Dbtp
+       * @default -1
+       */
+      true_peak_dbtp?: number;
+      /**
+       * Loudness Lufs
+       * @default -14
+       */
+      loudness_lufs?: number;
+    };
+    /**
+     * DeliveryOptions
+     * @description What can be chosen. fields: of a pattern of names, with what they stand for.
+     */
+    DeliveryOptions: {
+      /** Formats */
+      formats: components["schemas"]["FormatView"][];
+      /** Targets */
+      targets: components["schemas"]["Target"][];
+      /** Fields */
+      fields: {
+        [key: string]: string;
+      };
+      /** Dither */
+      dither: components["schemas"]["DitherCurve"][];
+    };
+    /**
+     * DeliveryRequest
+     * @description delivery: as the session has it, if it is not given; start_s, end_s: the passage, where that is what goes out.
+     */
+    DeliveryRequest: {
+      delivery?: components["schemas"]["Delivery"] | null;
+      /** Start S */
+      start_s?: number | null;
+      /** End S */
+      end_s?: number | null;
+      /**
+       * Report
+       * @default false
+       */
+      report?: boolean;
+    };
+    /**
      * Descriptor
      * @description One value that can be moved.
      *
@@ -1924,6 +2361,20 @@ export interface components {
       };
     };
     /**
+     * DitherCurve
+     * @description Where the noise of shaped dither lies against plain TPDF noise, at a rate, and by how much its whole power is higher.
+     */
+    DitherCurve: {
+      /** Rate Hz */
+      rate_hz: number;
+      /** Frequency Hz */
+      frequency_hz: number[];
+      /** Level Db */
+      level_db: number[];
+      /** Power Db */
+      power_db: number;
+    };
+    /**
      * Divide
      * @description Put steps that stand side by side into a split (or, with none, an empty split at a place).
      *
@@ -1974,6 +2425,7 @@ export interface components {
       edit:
         | components["schemas"]["Set"]
         | components["schemas"]["SetRate"]
+        | components["schemas"]["SetDelivery"]
         | components["schemas"]["SetSections"]
         | components["schemas"]["AddSection"]
         | components["schemas"]["SetSection"]
@@ -2050,30 +2502,6 @@ export interface components {
       bypass?: boolean;
     };
     /**
-     * ExportRequest
-     * @description No passage means everything. Solo is not rendered, mute is. tail: whether what sounds at the session's end may decay;
-     *     a passage ends where it ends.
-     */
-    ExportRequest: {
-      /** Strip Ids */
-      strip_ids?: string[];
-      /** Start S */
-      start_s?: number | null;
-      /** End S */
-      end_s?: number | null;
-      /**
-       * Format
-       * @default wav24
-       * @enum {string}
-       */
-      format?: "wav16" | "wav24" | "wav32f" | "flac16" | "flac24";
-      /**
-       * Tail
-       * @default true
-       */
-      tail?: boolean;
-    };
-    /**
      * Fact
      * @description A figure that only this kind of step has.
      */
@@ -2121,6 +2549,38 @@ export interface components {
       crest_db: number;
       /** Floor Dbfs */
       floor_dbfs: number;
+    };
+    /**
+     * FileNames
+     * @description problem: why there are none.
+     */
+    FileNames: {
+      /** Names */
+      names: string[];
+      /** Problem */
+      problem?: string | null;
+    };
+    /** FormatView */
+    FormatView: {
+      /** Name */
+      name: string;
+      /**
+       * Kind
+       * @enum {string}
+       */
+      kind: "wav" | "bwf" | "flac" | "aiff" | "mp3" | "aac" | "opus" | "vorbis";
+      /** Label */
+      label: string;
+      /** Suffix */
+      suffix: string;
+      /** Lossy */
+      lossy: boolean;
+      /** Dithered */
+      dithered: boolean;
+      /** Bits */
+      bits: number | null;
+      /** Rates */
+      rates: number[];
     };
     /**
      * Hint
@@ -2177,7 +2637,15 @@ export interface components {
        * Kind
        * @enum {string}
        */
-      kind: "import" | "export" | "demo";
+      kind:
+        | "import"
+        | "export"
+        | "check"
+        | "ceiling"
+        | "batch"
+        | "pack"
+        | "unpack"
+        | "demo";
       /** Title */
       title: string;
       /**
@@ -2196,6 +2664,7 @@ export interface components {
       /** Warnings */
       warnings: string[];
     };
+    JsonValue: unknown;
     /**
      * Key
      * @description What a detector listens to instead of its own signal.
@@ -2526,6 +2995,16 @@ export interface components {
       x: number[];
       /** Y */
       y: number[];
+    };
+    /** ListenRequest */
+    ListenRequest: {
+      /** Tab */
+      tab: string;
+    };
+    /** ListenView */
+    ListenView: {
+      /** Names */
+      names: string[];
     };
     /**
      * Made
@@ -2872,6 +3351,7 @@ export interface components {
       edit:
         | components["schemas"]["Set"]
         | components["schemas"]["SetRate"]
+        | components["schemas"]["SetDelivery"]
         | components["schemas"]["SetSections"]
         | components["schemas"]["AddSection"]
         | components["schemas"]["SetSection"]
@@ -2912,6 +3392,32 @@ export interface components {
         | components["schemas"]["ClearSlot"]
         | components["schemas"]["SetVersion-Input"]
         | components["schemas"]["Batch-Input"];
+    };
+    /**
+     * Origin
+     * @description What a Broadcast WAV file says of where it came from (EBU Tech 3285).
+     */
+    Origin: {
+      /**
+       * Originator
+       * @default
+       */
+      originator?: string;
+      /**
+       * Description
+       * @default
+       */
+      description?: string;
+    };
+    /**
+     * OverPlace
+     * @description at_s: in the session.
+     */
+    OverPlace: {
+      /** At S */
+      at_s: number;
+      /** True Peak Dbtp */
+      true_peak_dbtp: number;
     };
     /**
      * OverviewAnswer
@@ -2956,6 +3462,7 @@ export interface components {
       edit:
         | components["schemas"]["Set"]
         | components["schemas"]["SetRate"]
+        | components["schemas"]["SetDelivery"]
         | components["schemas"]["SetSections"]
         | components["schemas"]["AddSection"]
         | components["schemas"]["SetSection"]
@@ -3063,6 +3570,48 @@ export interface components {
       since?: number | null;
       /** Position */
       position: number;
+    };
+    /**
+     * Playback
+     * @description gain_db: what the player does, and played_lufs where that brings it; contrast_lu: from the quietest to the loudest section,
+     *     which no player changes. spared_db, spared_crest_db: so much less input gain in the last limiter would play as loud, and with
+     *     this crest instead of the master's.
+     */
+    Playback: {
+      /** Target Lufs */
+      target_lufs: number;
+      /** Gain Db */
+      gain_db: number | null;
+      /** Played Lufs */
+      played_lufs: number | null;
+      /** Text */
+      text: string;
+      /** Sections */
+      sections: components["schemas"]["PlayedSection"][];
+      /** Contrast Lu */
+      contrast_lu: number | null;
+      /** Spared Db */
+      spared_db?: number | null;
+      /** Spared Crest Db */
+      spared_crest_db?: number | null;
+      /** Hint */
+      hint?: string | null;
+    };
+    /**
+     * PlayedSection
+     * @description A section of the master. played_lufs: at the target.
+     */
+    PlayedSection: {
+      /** Name */
+      name: string;
+      /** Integrated Lufs */
+      integrated_lufs: number | null;
+      /** Played Lufs */
+      played_lufs: number | null;
+      /** True Peak Dbtp */
+      true_peak_dbtp: number;
+      /** Crest Db */
+      crest_db: number;
     };
     /**
      * PresetBody
@@ -3177,6 +3726,7 @@ export interface components {
       edit:
         | components["schemas"]["Set"]
         | components["schemas"]["SetRate"]
+        | components["schemas"]["SetDelivery"]
         | components["schemas"]["SetSections"]
         | components["schemas"]["AddSection"]
         | components["schemas"]["SetSection"]
@@ -3757,6 +4307,7 @@ export interface components {
        * @default false
        */
       envelopes_off?: boolean;
+      delivery?: components["schemas"]["Delivery"];
       /** Sections */
       sections?: components["schemas"]["Section"][];
       /** Levers */
@@ -3795,6 +4346,21 @@ export interface components {
        * @default false
        */
       alone?: boolean;
+    };
+    /**
+     * SetDelivery
+     * @description Parts of how a delivery is set up, by their names (see `delivery.Delivery`); the others stay.
+     */
+    SetDelivery: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "set_delivery";
+      /** Values */
+      values: {
+        [key: string]: components["schemas"]["JsonValue"];
+      };
     };
     /**
      * SetEnvelope
@@ -4218,6 +4784,7 @@ export interface components {
         | (
             | components["schemas"]["Set"]
             | components["schemas"]["SetRate"]
+            | components["schemas"]["SetDelivery"]
             | components["schemas"]["SetSections"]
             | components["schemas"]["AddSection"]
             | components["schemas"]["SetSection"]
@@ -4642,6 +5209,45 @@ export interface components {
       tab?: string | null;
       /** Since */
       since?: number | null;
+    };
+    /**
+     * Tags
+     * @description What a file says of itself, where its container has a place for it. free: any others, by name.
+     */
+    Tags: {
+      /**
+       * Title
+       * @default
+       */
+      title?: string;
+      /**
+       * Artist
+       * @default
+       */
+      artist?: string;
+      /**
+       * Date
+       * @default
+       */
+      date?: string;
+      /** Free */
+      free?: {
+        [key: string]: string;
+      };
+    };
+    /**
+     * Target
+     * @description A loudness that is asked for, by whom.
+     */
+    Target: {
+      /** Name */
+      name: string;
+      /** Loudness Lufs */
+      loudness_lufs: number;
+      /** True Peak Dbtp */
+      true_peak_dbtp: number;
+      /** Help */
+      help: string;
     };
     /**
      * TempoAnswer
@@ -8649,7 +9255,81 @@ export interface operations {
       };
     };
   };
-  export_api_sessions__session_id__exports_post: {
+  delivery_options_api_delivery_options_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["DeliveryOptions"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  delivery_names_api_sessions__session_id__delivery_names_post: {
     parameters: {
       query?: never;
       header?: never;
@@ -8660,7 +9340,87 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["ExportRequest"];
+        "application/json": components["schemas"]["DeliveryRequest"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["FileNames"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  delivery_files_api_sessions__session_id__delivery_files_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["DeliveryRequest"];
       };
     };
     responses: {
@@ -8672,6 +9432,80 @@ export interface operations {
         content: {
           "application/json": components["schemas"]["JobView"];
         };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  download_all_api_exports__number__zip_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        number: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
       };
       /** @description The body cannot be read */
       400: {
@@ -8747,6 +9581,630 @@ export interface operations {
           [name: string]: unknown;
         };
         content?: never;
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  delivery_check_api_sessions__session_id__delivery_check_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["CheckView"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  check_delivery_api_sessions__session_id__delivery_check_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CheckRequest"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  find_ceiling_api_sessions__session_id__delivery_ceiling_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["CheckRequest"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  listen_to_delivery_api_sessions__session_id__delivery_listen_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["ListenRequest"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ListenView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  leave_delivery_api_sessions__session_id__delivery_listen_delete: {
+    parameters: {
+      query: {
+        tab: string;
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      204: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content?: never;
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  batch_api_sessions__session_id__delivery_batch_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["BatchRequest"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  pack_session_api_sessions__session_id__archive_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  unpack_session_api_archives_post: {
+    parameters: {
+      query: {
+        name: string;
+      };
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
+        };
       };
       /** @description The body cannot be read */
       400: {

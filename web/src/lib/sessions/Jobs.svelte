@@ -9,11 +9,22 @@
     workspace.jobs.list.filter(
       (job) =>
         !hidden.includes(job.id) &&
-        (job.state === 'running' ||
-          job.state === 'waiting' ||
-          (job.kind === 'export' && job.state === 'done')),
+        (job.state === 'running' || job.state === 'waiting' || (job.files.length && job.state === 'done')),
     ),
   );
+  const DOING: Record<string, string> = {
+    import: 'Reading',
+    export: 'Rendering',
+    check: 'Running the',
+    ceiling: 'Looking for the',
+    batch: 'Processing',
+    pack: 'Packing',
+    unpack: 'Unpacking',
+    demo: 'Making',
+  };
+  const DONE: Record<string, string> = { export: 'Delivered', batch: 'Processed', pack: 'Packed' };
+  /** So many files are named; all of them can be fetched in one. */
+  const NAMED = 8;
   const left = (seconds: number | null) => (seconds === null ? '' : `, ${Math.ceil(seconds)} s left`);
 </script>
 
@@ -30,16 +41,26 @@
     <div class="card" data-job={job.id}>
       {#if job.state === 'done'}
         <span>
-          Exported:
-          {#each job.files as file, index (file)}
-            <a href="/api/exports/{job.id}/{index}" download={file}>{file}</a>
+          {DONE[job.kind] ?? 'Done'}:
+          {#each job.files.slice(0, NAMED) as file, index (file)}
+            {#if file.endsWith('.html')}
+              <a href="/api/exports/{job.id}/{index}" target="_blank" rel="noopener">{file}</a>
+            {:else}
+              <a href="/api/exports/{job.id}/{index}" download={file}>{file}</a>
+            {/if}
           {/each}
+          {#if job.files.length > NAMED}<span class="soft">and {job.files.length - NAMED} more</span>{/if}
+          {#if job.files.length > 1}
+            <a href="/api/exports/{job.id}/zip" download="{workspace.session?.name ?? 'delivery'}.zip"
+              ><b>all as one zip</b></a
+            >
+          {/if}
           {#each job.warnings as warning (warning)}<b class="warning" role="alert">{warning}</b>{/each}
         </span>
         <button class="button" aria-label="Close" onclick={() => hidden.push(job.id)}>Close</button>
       {:else}
         <span>
-          {job.kind === 'import' ? 'Reading' : 'Rendering'}
+          {DOING[job.kind]}
           {job.title}, {Math.round(job.progress * 100)} %{left(job.seconds_left)}
         </span>
         <i style:width="{job.progress * 100}%"></i>
@@ -74,6 +95,12 @@
     background: var(--after);
   }
   a {
+    display: block;
     color: var(--after);
+    overflow-wrap: anywhere;
+  }
+  .card > span {
+    max-height: 50vh;
+    overflow: auto;
   }
 </style>

@@ -1,16 +1,18 @@
 <script lang="ts">
   /** The open session's name, tempo and bars; all sessions: open, new, duplicate, delete, restore; the demo sessions. */
-  import { api, type SessionRow, type TempoAnswer } from '../api/client';
+  import { api, sendArchive, type JobView, type SessionRow, type TempoAnswer } from '../api/client';
   import Dialog from '../dialogs/Dialog.svelte';
   import { barsAndBeats } from '../draw/grid';
   import { setOf } from '../state/moves';
   import { tapTempo } from '../state/tap';
   import { workspace } from '../state/workspace.svelte';
 
+  let archive = $state<HTMLInputElement | null>(null);
   let { close, fresh }: { close: () => void; fresh: () => void } = $props();
   const DEMOS = ['Low Water', 'Harbour Walk'];
   let rows = $state.raw<SessionRow[]>([]);
   let making = $state<string | null>(null);
+  let makingJob = $state<number | null>(null);
   let taps: number[] = [];
   let guess = $state.raw<TempoAnswer | null>(null);
   let estimating = $state(false);
@@ -29,6 +31,19 @@
     await workspace.attempt(() => api.duplicate(id));
     await load();
   }
+  async function pack(): Promise<void> {
+    const id = workspace.version?.id;
+    if (id === undefined) return;
+    close();
+    await workspace.attempt(async () => {
+      await api.pack(id);
+      await workspace.jobs.poll();
+    });
+  }
+  /** A session of a file that was packed, opened when it is there. */
+  async function unpack(file: File | undefined): Promise<void> {
+    if (file) await made(file.name, () => sendArchive(file));
+  }
   async function remove(row: SessionRow): Promise<void> {
     await workspace.attempt(() => api.remove(row.id));
     await load();
@@ -46,16 +61,19 @@
     await workspace.attempt(() => api.restore(id));
     await load();
   }
-  async function demo(name: string): Promise<void> {
+  const demo = (name: string) => made(name, () => api.demo(name));
+  /** A session that a job makes, opened when it is there. */
+  async function made(name: string, begin: () => Promise<JobView>): Promise<void> {
     making = `${name} ...`;
-    const job = await workspace.attempt(() => api.demo(name));
+    const job = await workspace.attempt(begin);
+    makingJob = job?.id ?? null;
     let state = job;
     while (state && (state.state === 'waiting' || state.state === 'running')) {
       making = `${name}, ${Math.round(state.progress * 100)} %`;
       await new Promise((resolve) => setTimeout(resolve, 300));
       state = await workspace.attempt(() => api.job(job!.id));
     }
-    making = null;
+    making = makingJob = null;
     if (state?.state === 'done') await open(state.session_id);
     else if (state?.error) workspace.note(state.error, 'error');
   }
@@ -184,7 +202,16 @@
           >Here</button
         >
       </div>
-      <p class="soft">{session.rate_hz / 1000} kHz, {session.strips.length} strips</p>
+      <p class="row">
+        <span class="soft">{session.rate_hz / 1000} kHz, {session.strips.length} strips</span>
+        <span class="space"></span>
+        <button
+          class="button"
+          data-act="pack"
+          title="One file with the session and all its sound, for another machine"
+          onclick={pack}>Pack to one file</button
+        >
+      </p>
       <p class="wrong" role="status">{wrong ?? ''}</p>
     </fieldset>
   {/if}
@@ -212,8 +239,31 @@
   </ul>
   <div class="row">
     <button class="button" onclick={fresh}>New session ...</button>
+    <button
+      class="button"
+      data-act="unpack"
+      title="A session file that was packed"
+      disabled={making !== null}
+      onclick={() => archive?.click()}>Open session file ...</button
+    >
+    <input
+      bind:this={archive}
+      type="file"
+      accept=".zip"
+      hidden
+      aria-label="Session file"
+      onchange={(event) => {
+        void unpack(event.currentTarget.files?.[0]);
+        event.currentTarget.value = '';
+      }}
+    />
     <span class="space"></span>
     <span class="soft">{making ? `Making ${making}` : 'Demo, as it first was:'}</span>
+    {#if makingJob !== null}
+      <button class="button" onclick={() => void workspace.attempt(() => api.cancel(makingJob!))}
+        >Cancel</button
+      >
+    {/if}
     {#each DEMOS as name (name)}
       <button class="button" disabled={making !== null} onclick={() => demo(name)}>{name}</button>
     {/each}

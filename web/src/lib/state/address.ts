@@ -1,12 +1,13 @@
 /** The address of a view of a session: `#/3/map`. Back and forward go through what was looked at. */
 
-export const VIEWS = ['shape', 'map', 'contrast', 'bench'] as const;
+export const VIEWS = ['shape', 'map', 'contrast', 'bench', 'deliver'] as const;
 export type View = (typeof VIEWS)[number];
 export const VIEW_NAMES: Record<View, string> = {
   shape: 'Shape',
   map: 'Map',
   contrast: 'Contrast',
   bench: 'Bench',
+  deliver: 'Deliver',
 };
 
 export interface Address {

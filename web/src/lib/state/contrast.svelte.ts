@@ -3,8 +3,9 @@ import { api, type ContrastAnswer, type ContrastScope } from '../api/client';
 import { chosenStrips } from './strips';
 import { workspace } from './workspace.svelte';
 
-/** It takes the whole song: it waits until an edit has settled. */
+/** It takes the whole song: it waits until an edit has settled; for a hint alone, until the hands rest. */
 const REST_MS = 600;
+const HINT_REST_MS = 3000;
 const PROGRESS_MS = 250;
 const MAIN: ContrastScope = { strip_id: 'main', step_id: null, lane_id: null };
 /** Strips in one table at most. */
@@ -57,7 +58,10 @@ class ContrastState {
   soon(mainOnly = false): void {
     this.stale = true;
     clearTimeout(this.timer);
-    this.timer = window.setTimeout(() => void this.run(mainOnly ? [MAIN] : this.scopes()), REST_MS);
+    this.timer = window.setTimeout(
+      () => void this.run(mainOnly ? [MAIN] : this.scopes()),
+      mainOnly ? HINT_REST_MS : REST_MS,
+    );
   }
 
   question(scopes: ContrastScope[] = this.scopes()) {

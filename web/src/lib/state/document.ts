@@ -1,5 +1,5 @@
 /** The document as the page has it: what the server answered, and what is on its way to it, shown ahead of its answer. */
-import type { Edit, Lane, Lever, Moved, Step, Strip, Version, VersionAnswer } from '../api/client';
+import type { Delivery, Edit, Lane, Lever, Moved, Step, Strip, Version, VersionAnswer } from '../api/client';
 
 /** The version after an answer; null if the answer goes on from another version than the page has. */
 export function merged(known: Version | null, answer: VersionAnswer): Version | null {
@@ -35,6 +35,8 @@ function* stepIds(strip: Strip): Generator<string> {
 export function previewed(version: Version, edits: Edit[]): Version {
   let { session } = version;
   for (const edit of edits) {
+    if (edit.op === 'set_delivery')
+      session = { ...session, delivery: { ...session.delivery, ...(edit.values as Partial<Delivery>) } };
     if (edit.op !== 'set') continue;
     for (const moved of edit.values) {
       if (moved.of === 'lever') session = { ...session, levers: inLevers(session.levers, moved) };

@@ -1,5 +1,5 @@
 /* eslint svelte/prefer-svelte-reactivity: off -- the maps here hold bookkeeping that nothing is drawn from */
-/** Long work of the open session: files sent and read, exports, with progress and cancel. */
+/** Long work of the open session: files sent and read, deliveries, checks, with progress and cancel. */
 import { type ImportView, type JobView, type Refused } from '../api/client';
 import type { Notices } from './notices.svelte';
 
@@ -25,6 +25,15 @@ export interface JobApi {
   finishImport(id: number, number: number): Promise<JobView>;
   importView(id: number, number: number): Promise<ImportView>;
   dropImport(id: number, number: number): Promise<unknown>;
+  batch(id: number, request: BatchRequest): Promise<JobView>;
+}
+
+/** What is done to each file of a batch. */
+export interface BatchRequest {
+  import_id: number;
+  strip_id: string;
+  format: string;
+  loudness_lufs: number | null;
 }
 
 export interface Upload {
@@ -93,7 +102,8 @@ export class Jobs {
     if (this.told.has(job.id)) return;
     this.told.add(job.id);
     if (job.state === 'failed') this.notices.note(job.error ?? `${job.title} failed`, 'error');
-    if (job.kind === 'import') for (const warning of job.warnings) this.notices.note(warning, 'error');
+    if (job.kind === 'import' || job.kind === 'batch')
+      for (const warning of job.warnings) this.notices.note(warning, 'error');
   }
 
   /**
@@ -101,6 +111,25 @@ export class Jobs {
    * fresh: whether the session has no sound, so that it takes the files' rate.
    */
   async import(files: File[], order: 'name' | 'given', fresh: boolean): Promise<ImportView | null> {
+    const id = this.session;
+    const view = await this.sent(files, order, fresh);
+    if (id === null || !view) return null;
+    const job = await this.notices.attempt(() => this.api.finishImport(id, view.id));
+    if (!job || (await this.ended(job)).state !== 'done') return null;
+    return (await this.notices.attempt(() => this.api.importView(id, view.id))) ?? null;
+  }
+
+  /** Send files and put each through a strip's path. */
+  async batch(files: File[], request: Omit<BatchRequest, 'import_id'>): Promise<JobView | null> {
+    const id = this.session;
+    const view = await this.sent(files, 'name', false);
+    if (id === null || !view) return null;
+    const job = await this.notices.attempt(() => this.api.batch(id, { ...request, import_id: view.id }));
+    return job ? this.ended(job) : null;
+  }
+
+  /** The files as an import that is still to be finished; null if none came through. */
+  private async sent(files: File[], order: 'name' | 'given', fresh: boolean): Promise<ImportView | null> {
     const id = this.session;
     if (id === null || !files.length) return null;
     const stop = new AbortController();
@@ -136,8 +165,6 @@ export class Jobs {
       void this.notices.attempt(() => this.api.dropImport(id, view.id));
       return null;
     }
-    const job = await this.notices.attempt(() => this.api.finishImport(id, view.id));
-    if (!job || (await this.ended(job)).state !== 'done') return null;
-    return (await this.notices.attempt(() => this.api.importView(id, view.id))) ?? null;
+    return view;
   }
 }

@@ -45,6 +45,7 @@ function served(states: JobView[][]): { api: JobApi; sent: string[]; dropped: nu
       finishImport: vi.fn(async () => job('waiting')),
       importView: vi.fn(async () => view),
       dropImport: async (_, number) => dropped.push(number),
+      batch: vi.fn(async () => job('waiting', { kind: 'batch' })),
     },
   };
 }
@@ -109,4 +110,19 @@ test('cancelling stops what is still to be sent', async () => {
   expect(sent).toEqual(['a.wav']);
   await Promise.resolve();
   expect(dropped).toEqual([3]);
+});
+
+test('files of a batch are sent and processed, and become no tracks', async () => {
+  const { api, sent } = served([[], [job('done', { kind: 'batch', files: ['a.flac', 'batch.csv'] })]]);
+  const notices = new Notices();
+  const jobs = new Jobs(api, notices);
+  jobs.open(7);
+  const request = { strip_id: 'main', format: 'flac24', loudness_lufs: -19 };
+  const ended = await jobs.batch([file('a.wav'), file('bad.wav')], request);
+  expect(ended?.files).toEqual(['a.flac', 'batch.csv']);
+  expect(sent).toEqual(['0 a.wav']);
+  expect(notices.list.map(({ text }) => text)).toEqual(['bad.wav: the file is empty; export it again']);
+  expect(api.batch).toHaveBeenCalledWith(7, { ...request, import_id: 3 });
+  expect(api.finishImport).not.toHaveBeenCalled();
+  jobs.close();
 });

@@ -248,7 +248,7 @@ export class Workspace {
     // What moves is heard as it is made, and stored after it.
     if (this.listening.playing && edit.op === 'set')
       this.listening.send({ type: 'move', values: edit.values, gesture, number: this.queue.number });
-    this.measuring.edited();
+    if (edit.op !== 'set_delivery') this.measuring.edited(); // of which no figure depends
     return done;
   }
 
@@ -470,23 +470,6 @@ export class Workspace {
     }
     if (view.strip_ids[0]) this.selection.choose(view.strip_ids[0]);
     if (view.proposals.length || view.notes.length) this.imported = view;
-  }
-
-  async export(
-    stripIds: string[],
-    format: 'wav16' | 'wav24' | 'wav32f' | 'flac16' | 'flac24',
-    passage: boolean,
-    tail: boolean,
-  ): Promise<void> {
-    const id = this.version?.id;
-    if (id === undefined) return;
-    await this.attempt(async () => {
-      const span = passage
-        ? { start_s: this.listening.passage.start_s, end_s: this.listening.passage.end_s }
-        : {};
-      await api.exports(id, { strip_ids: stripIds, format, tail, ...span });
-      await this.jobs.poll();
-    });
   }
 
   // ---- notices ---------------------------------------------------------------------------------------------------

@@ -5,8 +5,11 @@
   import { barsAndBeats } from '../draw/grid';
   import { clock } from '../draw/scale';
   import { slides } from '../draw/frames';
+  import { delivery } from '../state/delivery.svelte';
   import { workspace } from '../state/workspace.svelte';
 
+  /** Whether a delivery is compared with its master, instead of before with after. */
+  let { compares = false }: { compares?: boolean } = $props();
   const session = $derived(workspace.session);
   const header = $derived(workspace.listening.playing ? workspace.listening.header : null);
   const bar = (side: 0 | 1) => ((workspace.listening.live?.main_peaks_dbfs[side] ?? -160) + 48) / 48;
@@ -56,20 +59,35 @@
       >{workspace.listening.passage.name}</span
     >
   </div>
-  <Segments
-    label="Listen to"
-    value={workspace.listening.to}
-    change={(value) => workspace.listening.listenTo(value)}
-    options={[
-      ['before', 'Before', 'What enters the scope (Z)'],
-      ['after', 'After', 'What leaves it (X)'],
-      ['difference', 'Difference', 'Before minus after: what was removed or added (C)'],
-      ...(workspace.selection.context?.lane
-        ? ([['solo lane', 'Solo lane', 'The lane alone (O)']] as const)
-        : []),
-      ...(listens ? ([['key', 'Key', 'Listen to the key (G)']] as const) : []),
-    ]}
-  />
+  {#if compares}
+    {@const codec = delivery.format?.label ?? 'decoded'}
+    <Segments
+      label="Listen to"
+      value={delivery.to}
+      change={(value) => delivery.hear(value)}
+      options={[
+        ['session', 'Session', 'The session as it is now'],
+        ['master', 'Master', 'The master as it was checked (Z)'],
+        ['decoded', 'Decoded', `What the decoder gives back: ${codec} (X)`],
+        ['difference', 'Difference', `Master minus decoded: what ${codec} takes away or adds (C)`],
+      ]}
+    />
+  {:else}
+    <Segments
+      label="Listen to"
+      value={workspace.listening.to}
+      change={(value) => workspace.listening.listenTo(value)}
+      options={[
+        ['before', 'Before', 'What enters the scope (Z)'],
+        ['after', 'After', 'What leaves it (X)'],
+        ['difference', 'Difference', 'Before minus after: what was removed or added (C)'],
+        ...(workspace.selection.context?.lane
+          ? ([['solo lane', 'Solo lane', 'The lane alone (O)']] as const)
+          : []),
+        ...(listens ? ([['key', 'Key', 'Listen to the key (G)']] as const) : []),
+      ]}
+    />
+  {/if}
   <button
     class="matched"
     aria-pressed={workspace.listening.matched}
@@ -78,7 +96,13 @@
   >
     <i class:on={workspace.listening.matched}></i>Matched
     <span class="figure"
-      >{workspace.listening.matched ? (refused ? 'not possible' : format(matched, 'dB')) : 'off'}</span
+      >{!workspace.listening.matched
+        ? 'off'
+        : compares
+          ? format(-(delivery.format?.loudness_lu ?? 0), 'dB')
+          : refused
+            ? 'not possible'
+            : format(matched, 'dB')}</span
     >
   </button>
   <Segments

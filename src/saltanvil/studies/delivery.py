@@ -1,0 +1,119 @@
+"""A delivery: the files of a session, rendered, converted, dithered or encoded, and read back and measured."""
+
+import hashlib
+import json
+from collections.abc import Callable, Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass
+from pathlib import Path
+
+from saltanvil.engine.export import Target, export_strips
+from saltanvil.engine.media import Media
+from saltanvil.engine.time import session_frames
+from saltanvil.media.encode import Writing
+from saltanvil.session.delivery import MAX_FILES, Delivery, OutgoingFile, Span, outgoing
+from saltanvil.session.document import Session
+from saltanvil.studies.delivered import FileFacts, facts_of_file
+from saltanvil.studies.match import settled
+
+#: Of the time of a delivery, what rendering takes; the rest is reading back.
+RENDER_SHARE = 0.85
+
+
+@dataclass(frozen=True)
+class DeliveredFile:
+    """A finished file. warning: what is to be known of it."""
+
+    strip_name: str
+    section: str
+    start_s: float
+    facts: FileFacts
+    warning: str | None
+
+
+def digest_of(session: Session) -> str:
+    """A name for everything of a session that a delivery's sound depends on."""
+    held = session.model_dump(mode="json", exclude={"name", "delivery", "keep_contrast_lu", "low_latency"})
+    for strip in held["strips"]:
+        strip.pop("solo", None)
+        strip.pop("name", None)
+    return hashlib.sha256(json.dumps(held, sort_keys=True).encode()).hexdigest()
+
+
+def spans_of(session: Session, media: Media, delivery: Delivery, start_s: float | None, end_s: float | None) -> list[Span]:
+    """What becomes files. start_s, end_s: the passage. Raises ValueError if nothing does."""
+    rate, length = session.rate_hz, session_frames(session, media)
+    if delivery.extent == "sections":
+        spans = [
+            Span(round(section.start_s * rate), min(round(section.end_s * rate), length), section.name)
+            for section in sorted(session.sections, key=lambda held: held.start_s)
+        ]
+        spans = [span for span in spans if span.stop > span.start]
+        if not spans:
+            raise ValueError("there are no sections to deliver; make sections first, or deliver the whole song")
+        return spans
+    if delivery.extent == "whole":
+        return [Span(0, length)]
+    start = round((start_s or 0.0) * rate)
+    stop = length if end_s is None else min(round(end_s * rate), length)
+    if stop <= start:
+        raise ValueError("the passage is empty or lies behind the end; choose another")
+    return [Span(start, stop)]
+
+
+def files_of(session: Session, delivery: Delivery, spans: Sequence[Span], date: str) -> list[OutgoingFile]:
+    """The files with their names. Raises NotFound for a strip that is not there, ValueError if there are too many."""
+    strips = [(strip_id, session.strip(strip_id).name) for strip_id in delivery.strip_ids]
+    count = len(strips) * len(spans) * len(delivery.formats)
+    if count > MAX_FILES:
+        raise ValueError(f"that would be {count} files; deliver at most {MAX_FILES} at once")
+    return outgoing(delivery, session.name, strips, spans, date)
+
+
+def writing_of(delivery: Delivery, form: str, start_s: float = 0.0) -> Writing:
+    return Writing(form, delivery.rate_hz, delivery.dither, delivery.tags, delivery.origin, start_s)
+
+
+def deliver(
+    session: Session,
+    media: Media,
+    delivery: Delivery,
+    files: Sequence[OutgoingFile],
+    paths: Sequence[Path],
+    progress: Callable[[float], None] = lambda share: None,
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: Executor | None = None,
+) -> list[DeliveredFile]:
+    """Write the files to paths, spans one after the other and the strips of each in one pass.
+
+    Solo is not rendered, mute is. A passage or a section ends where it ends; what ends with the song may decay. Raises Cancelled,
+    OSError; what was written until then is the caller's to remove.
+    """
+    session = settled(session, media, cancelled, pool)
+    length, rate = session_frames(session, media), session.rate_hz
+    spans = list(dict.fromkeys(file.span for file in files))
+    whole = sum(span.stop - span.start for span in spans)
+    result: dict[int, DeliveredFile] = {}
+    done = 0.0
+    for span in spans:
+        own = [number for number, file in enumerate(files) if file.span == span]
+        targets = [
+            Target(files[number].strip_id, paths[number], writing_of(delivery, files[number].format, span.start / rate))
+            for number in own
+        ]
+        share = RENDER_SHARE * (span.stop - span.start) / whole
+
+        def rendered(part: float, done: float = done, share: float = share) -> None:
+            progress(done + part * share)
+
+        tail = delivery.tail and span.stop == length
+        written = export_strips(session, media, span.start, span.stop, targets, rendered, cancelled, tail)
+        done += share
+        for number, what in zip(own, written, strict=True):
+            file = files[number]
+            facts = facts_of_file(paths[number], file.name, file.format, cancelled)
+            strip = session.strip(file.strip_id).name
+            result[number] = DeliveredFile(strip, span.section, span.start / rate, facts, what.warning(file.name))
+            done += (1.0 - RENDER_SHARE) / len(files)
+            progress(min(1.0, done))
+    return [result[number] for number in range(len(files))]
