@@ -32,6 +32,7 @@ class Queue:
         self.blocks, self.heard, self.gaps = [], 0, 0
         self.began = self.version = -1
         self.offset = 0
+        self.starving = True
         #: What sounded: (sequence, version, faded, audio) of each block, as far as it did.
         self.played = []
 
@@ -50,8 +51,10 @@ class Queue:
         """Let so many frames sound."""
         while frames > 0:
             if not self.blocks:
-                self.gaps += not ending
+                self.gaps += not ending and not self.starving  # however long it is
+                self.starving = True
                 return
+            self.starving = False
             block = self.blocks[0]
             if self.offset == 0:
                 self.began = block.sequence

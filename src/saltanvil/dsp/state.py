@@ -37,6 +37,10 @@ class Stateful:
                 held[name] = held[name].copy()
         return twin
 
+    def become(self, other: "Stateful") -> None:
+        """Take the state of another of the same kind, which is used up."""
+        self.__dict__.update(other.__dict__)
+
 
 def copied(value: Any, apart: bool) -> Any:
     if isinstance(value, Stateful):

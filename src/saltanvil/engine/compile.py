@@ -1,6 +1,7 @@
 """Compiling a session to a plan: which nodes there are, with what gains and delays; and what of it cannot glide."""
 
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
 from functools import partial
 from types import MappingProxyType
 from typing import Literal, TypeVar
@@ -28,6 +29,7 @@ from saltanvil.engine.nodes import (
     StripNode,
 )
 from saltanvil.engine.plan import Plan
+from saltanvil.engine.rack import Key as StateKey
 from saltanvil.engine.rack import Rack
 from saltanvil.processors import Processor, processor_named
 from saltanvil.processors.base import Context, Settings
@@ -45,21 +47,54 @@ NO_VALUES: Mapping[str, float] = MappingProxyType({})
 LANE_MOVES = ("level_db", "mute")
 
 
-def structure_of(session: Session, audition: Audition) -> tuple[object, ...]:
-    """What cannot change without a crossfade; all else glides."""
+@dataclass
+class Made:
+    """A node, what it was made of (compared to find out whether it still holds), and the names of its states."""
+
+    of: tuple[object, ...]
+    node: Node
+    used: set[StateKey]
+
+
+@dataclass
+class Compiled:
+    """What the last compilation of a play made with its rack. Versions of a session share the strips that an edit left alone
+    (`session/sharing.py`), so what was made of the same strip object is used again as long as `whole` is the same.
+
+    whole: what all strips depend on; the rest by strip or point. session: keeps the strips, so that identities mean something.
+    """
+
+    session: Session | None = None
+    whole: tuple[object, ...] = ()
+    structures: dict[str, tuple[Strip, tuple[object, ...]]] = field(default_factory=dict)
+    settings: dict[str, tuple[Strip, dict[str, Settings]]] = field(default_factory=dict)
+    nodes: dict[NodeId, Made] = field(default_factory=dict)
+
+    def take(self, session: Session, audition: Audition) -> None:
+        """Forget what does not hold for this version."""
+        parts = [value for name, value in session.__dict__.items() if name not in ("strips", "name", "delivery")]
+        levers = [strip.path.levers for strip in session.strips if strip.path.levers]
+        whole = (*parts, levers, audition.live, heard_alone(session, audition))
+        if whole != self.whole:
+            self.structures, self.settings, self.nodes = {}, {}, {}
+        self.session, self.whole = session, whole
+
+
+def structure_of(session: Session, audition: Audition, before: Compiled | None = None) -> tuple[object, ...]:
+    """What cannot change without a crossfade; all else glides. before: what is known of this version's strips."""
     automation = Automation(session)
-    strips = tuple(
-        (
-            strip.id,
-            strip.output,
-            strip.media_id,
-            strip.start_s,
-            [(send.id, send.target) for send in strip.sends],
-            structural_key(automation, strip.path, audition.live),
-        )
-        for strip in session.strips
-    )
-    return strips, audition.scope, audition.listening
+    known = {} if before is None else before.structures
+    result: dict[str, tuple[Strip, tuple[object, ...]]] = {}
+    for strip in session.strips:
+        held = known.get(strip.id)
+        if held is None or held[0] is not strip:
+            sends = [(send.id, send.target) for send in strip.sends]
+            path = structural_key(automation, strip.path, audition.live)
+            held = strip, (strip.id, strip.output, strip.media_id, strip.start_s, sends, path)
+        result[strip.id] = held
+    if before is not None:
+        before.structures = result
+    return tuple(structure for _, structure in result.values()), audition.scope, audition.listening
 
 
 def structural_key(automation: Automation, path: Path, live: bool) -> tuple[object, ...]:
@@ -98,16 +133,33 @@ def compile_plan(
     rack: Rack,
     audition: Audition = Audition(),
     wanted: Iterable[NodeId] | None = None,
+    before: Compiled | None = None,
 ) -> Plan:
     """Compile a session, or only what the wanted nodes need, taking over whatever state the rack holds.
 
     A node is made even if nothing else needs it, such as one in a bypassed split; one that is not there is left out.
+    before: what was compiled last with this rack; what did not change since is not made again.
     """
-    rack.used.clear()
-    compiler = Compiler(session, media, rack, audition)
+    before = before or Compiled()
+    before.take(session, audition)
+    compiler = Compiler(session, media, rack, audition, before)
     nodes = [NodeId("out", strip.id) for strip in session.strips] if wanted is None else list(wanted)
-    for node in compiler.graph.needed(node for node in nodes if node in compiler.graph.sources):
-        compiler.nodes[node] = compiler.made(node)
+    made: dict[NodeId, Made] = {}
+    replaced: dict[int, Node] = {}
+    for point in compiler.graph.needed(node for node in nodes if node in compiler.graph.sources):
+        of, held = compiler.depends(point), before.nodes.get(point)
+        if held is None or held.of != of or not held.used <= rack.held.keys():
+            rack.used = set()
+            new = Made(of, compiler.made(point), rack.used)
+            if held is not None:
+                replaced[id(held.node)] = new.node
+            held = new
+        else:
+            held.node.carry_on(compiler.context, replaced)
+        made[point] = held
+        compiler.nodes[point] = held.node
+    rack.used = set().union(*(held.used for held in made.values()))
+    before.nodes = made
     plan = compiler.plan()
     plan.hear()
     rack.drop_unused()
@@ -115,27 +167,52 @@ def compile_plan(
 
 
 class Compiler:
-    """Makes the points of one session."""
+    """Makes the points of one session. before: what is known of its strips."""
 
-    def __init__(self, session: Session, media: Media, rack: Rack, audition: Audition) -> None:
+    def __init__(self, session: Session, media: Media, rack: Rack, audition: Audition, before: Compiled) -> None:
         self.session, self.media, self.rack, self.audition = session, media, rack, audition
         self.rate = session.rate_hz
         self.context = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm)
         self.graph = Graph(session)
-        self.late = Latencies(self.graph, audition.live)
         #: What moves values, and the objects with their levers counted in.
-        self.automation = automation = Automation(session)
-        self.settings = {
-            step.id: resolve(session, step, audition.live, automation=automation)
-            for strip in session.strips
-            for step in strip.path.walk()
-        }
+        self.automation = Automation(session)
+        before.settings = {strip.id: self._settings_of(strip, before) for strip in session.strips}
+        self.settings = {step_id: held for _, own in before.settings.values() for step_id, held in own.items()}
+        self.late = Latencies(self.graph, audition.live, settings=self.settings)
         self.widening = set().union(*(widening(strip.path, self.settings) for strip in session.strips))
+        #: What mute and solo decide by, beside a strip itself.
+        self.audible = tuple((strip.mute, strip.solo, strip.kind, *strip.targets()) for strip in session.strips)
         self.nodes: dict[NodeId, Node] = {}
         self.only = heard_alone(session, audition)
         #: A split's divider, and the gains of its lanes, each for the sum's sides.
         self.lanes = {lane.id: (lane, index) for strip in session.strips for step in strip.path.walk()
                       for index, lane in enumerate(step.lanes)}  # fmt: skip
+
+    def _settings_of(self, strip: Strip, before: Compiled) -> tuple[Strip, dict[str, Settings]]:
+        held = before.settings.get(strip.id)
+        if held is not None and held[0] is strip:
+            return held
+        live, automation = self.audition.live, self.automation
+        return strip, {step.id: resolve(self.session, step, live, automation=automation) for step in strip.path.walk()}
+
+    def depends(self, point: NodeId) -> tuple[object, ...]:
+        """All that `made` makes a point of, besides what `Compiled.take` compares. Strips count by identity."""
+        strip, latency_frames = self.graph.strip_of[point], self.late.latency_frames[point]
+        edges = self.graph.sources[point]
+        made = [self.nodes.get(edge.source) for edge in edges]
+        sources = tuple(None if node is None else (node.latency_frames, node.channels) for node in made)
+        if point.kind == "in":
+            others = tuple((edge, id(self.graph.strip_of[edge.source])) for edge in edges)
+            return id(strip), latency_frames, sources, others, self.audible
+        if point.kind == "out":
+            return id(strip), sources, self.nodes[NodeId("in", strip.id)].channels, self.audible, self.audition.balance
+        if point.kind == "step":
+            keys = tuple(id(self.graph.strip_of[edge.source]) for edge in edges if edge.way == "key")
+            return id(strip), latency_frames, sources, keys, self.late.wait(point), self.late.own[point.id]
+        if point.kind == "placed":
+            divided = self.nodes[NodeId("divided", self.graph.steps[point.id].id)]
+            return id(strip), latency_frames, sources, divided.channels
+        return id(strip), latency_frames, sources
 
     def plan(self) -> Plan:
         strips = {}
@@ -262,8 +339,6 @@ class Compiler:
             processor: Processor = self.split(step, channels)
             late_by = latency_frames - sources[0].latency_frames
             split = SplitNode(step, settings, processor, sources, latency_frames, channels, late_by, 0, self.rack)
-            split.placed = [node for node in sources[1:] if isinstance(node, PlacedNode)]
-            split.lanes = [node for placed in split.placed for node in placed.sources[:1] if isinstance(node, LaneNode)]
             split.fade = self.fade("step", step, latency_frames)
             return split
         moving = self.moving_settings(step, self.courses("step", step.id, step), latency_frames - self.late.own[step.id])

@@ -1,8 +1,9 @@
 """How late each point of a session is, and why; worked out from settings alone, before anything runs."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
-from saltanvil.processors import processor_named
+from saltanvil.processors import Settings, processor_named
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import Automation, resolve
 
@@ -14,7 +15,10 @@ class Latencies:
     session's low latency counts; low_latency: as if that were chosen.
     """
 
-    def __init__(self, graph: Graph, listening: bool = True, low_latency: bool = False) -> None:
+    def __init__(
+        self, graph: Graph, listening: bool = True, low_latency: bool = False, settings: Mapping[str, Settings] | None = None
+    ) -> None:
+        """settings: those the steps run with so, by their ids, if they are at hand."""
         self.graph = graph
         self.latency_frames: dict[NodeId, int] = {}
         self.own: dict[str, int] = {}
@@ -23,7 +27,8 @@ class Latencies:
         for step_id, step in graph.steps.items():
             if step_id == step.id:
                 kind = processor_named(step.kind)
-                self.own[step_id] = kind.latency_of(resolve(session, step, listening, automation=automation), session.rate_hz)
+                own = settings[step_id] if settings is not None else resolve(session, step, listening, automation=automation)
+                self.own[step_id] = kind.latency_of(own, session.rate_hz)
         for point in graph.order:
             latest = max(
                 (self.latency_frames[source] for source, way in graph.sources[point] if sums(graph, source, way)), default=0

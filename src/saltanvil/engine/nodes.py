@@ -4,7 +4,7 @@ Which points there are and what each is made of is said by `saltanvil.session.gr
 `saltanvil.engine.latency`.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -19,7 +19,7 @@ from saltanvil.engine.automation import Moving
 from saltanvil.engine.media import Media
 from saltanvil.engine.rack import Audio, DelayLine, Glide, Rack
 from saltanvil.processors import Processor, Settings
-from saltanvil.processors.base import Telemetry, sensible
+from saltanvil.processors.base import Context, Telemetry, sensible
 from saltanvil.processors.split import Split
 from saltanvil.session.document import Lane, Step, Strip
 
@@ -98,6 +98,12 @@ class Node:
     def cache_key(self) -> tuple[object, ...]:
         """All that determines its sound besides its sources."""
         return ()
+
+    def carry_on(self, context: Context, replaced: Mapping[int, "Node"]) -> None:
+        """Take a part in another plan, or in the same after its states were gone back to. replaced: nodes that stand for others
+        there, by the identity of those."""
+        self.scope_monitor = None
+        self.sources = [replaced.get(id(source), source) for source in self.sources]
 
     def run(self, at: int, frames: int) -> None:
         self.out = self.make(at, frames, [source.out for source in self.sources])
@@ -241,6 +247,11 @@ class StepNode(Node):
             scope_monitor.straight(scope_monitor.rack.delay_line(len(heard), "key")(heard, self.late_by), self.latency_frames)
         return scope_monitor.compare(before, y, self.latency_frames)
 
+    def carry_on(self, context: Context, replaced: Mapping[int, Node]) -> None:
+        super().carry_on(context, replaced)
+        if self.moving is None:
+            self.processor.take(self.settings, context)
+
     def _treated(self, at: int, x: Audio, key: Audio | None) -> Audio:
         """What the processor makes of a block, with the settings that hold at each time."""
         processor = self.processor
@@ -327,6 +338,11 @@ class DividedNode(Node):
             parts.append(self.split.divide(np.ascontiguousarray(x[:, begin:end])).reshape(-1, end - begin))
         return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1)
 
+    def carry_on(self, context: Context, replaced: Mapping[int, Node]) -> None:
+        super().carry_on(context, replaced)
+        if self.moving is None:
+            self.split.take(self.settings, context)
+
     def cache_key(self) -> tuple[object, ...]:
         moves = None if self.moving is None else self.moving.cache_key()
         return self.settings.model_dump_json(include={"by", "dividers_hz", "slope", "phase"}), moves
@@ -356,6 +372,11 @@ class LaneNode(Node):
         super().__init__([last, entry], last.latency_frames, last.channels, stored=lane.bypassed or fade is not None)
         self.lane, self.steps, self.late, self.fade = lane, steps, late, fade
         self.latency = last.latency_frames - entry.latency_frames
+
+    def carry_on(self, context: Context, replaced: Mapping[int, Node]) -> None:
+        super().carry_on(context, replaced)
+        steps = (replaced.get(id(step), step) for step in self.steps)
+        self.steps = [step for step in steps if isinstance(step, StepNode)]
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         entered = widened(inputs[1], self.channels)
@@ -430,8 +451,16 @@ class PlacedNode(Node):
 class SplitNode(StepNode):
     """What leaves a split: the sum of the lanes that go to no bus."""
 
-    placed: list[PlacedNode]
-    lanes: list[LaneNode]
+    def carry_on(self, context: Context, replaced: Mapping[int, Node]) -> None:
+        Node.carry_on(self, context, replaced)  # what divides takes the settings
+
+    @property
+    def placed(self) -> list[PlacedNode]:
+        return [node for node in self.sources[1:] if isinstance(node, PlacedNode)]
+
+    @property
+    def lanes(self) -> list[LaneNode]:
+        return [node for placed in self.placed for node in placed.sources[:1] if isinstance(node, LaneNode)]
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         self.moved_db = 0.0

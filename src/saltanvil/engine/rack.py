@@ -28,8 +28,11 @@ class DelayLine(Stateful):
 
     def __init__(self, channels: int) -> None:
         self.channels = channels
-        self.ring = NO_RING
-        self.at = np.zeros(1, np.int64)
+        self.clear()
+
+    def clear(self) -> None:
+        """As if it had never delayed."""
+        self.ring, self.at = NO_RING, np.zeros(1, np.int64)
 
     @property
     def fresh(self) -> bool:
@@ -64,6 +67,10 @@ class Glide(Stateful):
     state = ("values",)
 
     def __init__(self) -> None:
+        self.clear()
+
+    def clear(self) -> None:
+        """As if it had never been used."""
         self.values = np.zeros(mix.GLIDE_STATE)
 
     @property
@@ -123,3 +130,17 @@ class Rack:
             name: state.clone(apart) for name, state in self.held.items() if isinstance(state, Processor) or not state.fresh
         }
         return twin
+
+    def go_back(self, saved: "Rack") -> None:
+        """Take the state of an earlier clone, which is used up. What both hold stays the same object, so that nodes made with
+        this rack go on with it; what was as new then is so again."""
+        self.clock.become(saved.clock)
+        for name in list(self.held):
+            now, then = self.held[name], saved.held.pop(name, None)
+            if then is not None:
+                now.become(then)
+            elif isinstance(now, Processor):
+                del self.held[name]
+            else:
+                now.clear()
+        self.held.update(saved.held)

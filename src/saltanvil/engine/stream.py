@@ -19,7 +19,7 @@ import numpy as np
 from saltanvil.dsp import mix
 from saltanvil.dsp.units import SILENCE_DB, gain_to_db
 from saltanvil.engine.audition import Audition
-from saltanvil.engine.compile import compile_plan, structure_of
+from saltanvil.engine.compile import Compiled, compile_plan, structure_of
 from saltanvil.engine.media import Media
 from saltanvil.engine.monitor import Monitor, MonitorName
 from saltanvil.engine.nodes import SplitNode
@@ -132,16 +132,18 @@ class Stream:
         self.version = self.seam = 0
         session, rate = wanted.session, wanted.session.rate_hz
         rack = Rack()
-        plan = compile_plan(session, media, rack, wanted.audition)
-        #: None after it was rewound: the state's objects are others.
+        self._compiled = Compiled()
+        plan = compile_plan(session, media, rack, wanted.audition, before=self._compiled)
+        #: None after it was rewound: what it ran with then may be something else.
         self._plan: Plan | None = plan
-        self._set_ends(session)
+        self._quiet: int | None = None
+        self._end = session_frames(session, media)
         # The states settle on what comes before; then the latency is filled.
         with ThreadPoolExecutor(THREADS) as pool:
             for at in range(preroll_start(start, rate), start, PREROLL_BLOCK_FRAMES):
                 plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
         self._state = State(
-            0, 0, wanted, structure_of(session, wanted.audition), rack, Monitor(wanted.monitor, rate),
+            0, 0, wanted, structure_of(session, wanted.audition, self._compiled), rack, Monitor(wanted.monitor, rate),
             LoudnessMeter(rate, 2, SHORT_TERM_HOPS), PeakMeter(), Reader(start, wanted.passage, self._end),
             plan.latency_frames, 0,
         )  # fmt: skip
@@ -155,9 +157,6 @@ class Stream:
         """Frames delivered so far."""
         return self._state.frames
 
-    def _set_ends(self, session: Session) -> None:
-        self._end, self._quiet = session_frames(session, self.media), quiet_frames(session)
-
     def take_back(self, frame: int) -> None:
         """Go back to the first saved state at a frame of the play or later, to render what follows anew."""
         saved = None
@@ -165,6 +164,9 @@ class Stream:
             saved = self._saved.pop()
         if saved is None:
             return
+        rack = self._state.rack
+        rack.go_back(saved.rack)
+        saved.rack = rack
         self._state, self._plan = saved, None
         self.version += 1
         self.seam = saved.sequence
@@ -197,8 +199,8 @@ class Stream:
         while True:
             new, faded = self._changed(wanted)
             reader = state.reader
-            tail = round(MAX_TAIL_S * rate)
-            reader.end = self._end + ceil_tick(new.latency_frames) + (0 if state.silent >= self._quiet else tail)
+            tail = 0 if self._decayed(wanted.session) else round(MAX_TAIL_S * rate)
+            reader.end = self._end + ceil_tick(new.latency_frames) + tail
             at, frames = reader.next(BLOCK_FRAMES)
             if frames == 0:
                 return None
@@ -224,6 +226,14 @@ class Stream:
             state.frames += audio.shape[1]
             return audio, position
 
+    def _decayed(self, session: Session) -> bool:
+        """Whether nothing has sounded behind the end for so long that nothing more can come."""
+        if not self._state.silent:
+            return False
+        if self._quiet is None:
+            self._quiet = quiet_frames(session)
+        return self._state.silent >= self._quiet
+
     def _changed(self, wanted: Wanted) -> tuple[Plan, Plan | None]:
         """The plan for what is wanted, and the old one to fade from where the change is one of structure."""
         state = self._state
@@ -232,11 +242,12 @@ class Stream:
         same = wanted.session is now.session and wanted.audition == now.audition
         if same and self._plan is not None:
             return self._plan, None
-        self._set_ends(wanted.session)
-        before, state.structure = state.structure, state.structure if same else structure_of(wanted.session, wanted.audition)
+        self._end, self._quiet = session_frames(wanted.session, self.media), None
+        self._compiled.take(wanted.session, wanted.audition)
+        before, state.structure = state.structure, structure_of(wanted.session, wanted.audition, self._compiled)
         # The old plan sounds once more beside the new one, each in a state of its own.
         twin = state.rack.clone(apart=True) if state.structure != before else None
-        plan = compile_plan(wanted.session, self.media, state.rack, wanted.audition)
+        plan = compile_plan(wanted.session, self.media, state.rack, wanted.audition, before=self._compiled)
         return plan, compile_plan(now.session, self.media, twin, now.audition) if twin is not None else None
 
     def _block(self, audio: Audio, position: int, lead_s: float) -> Block:
