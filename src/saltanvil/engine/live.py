@@ -19,10 +19,12 @@ log = logging.getLogger(__name__)
 #: What was rendered ahead protects against tears. It grows with every gap and shrinks again after a quiet minute.
 LEAD_S, MAX_LEAD_S = 0.3, 1.0
 LEAD_STEP_S, QUIET_S = 0.1, 60.0
-#: A block that begins within this is on its way to the ear: it is not replaced. It is as long as the way to the ear turns
-#: out to be: a block that came too late lengthens it, one second without any shortens it.
-WAY_S, MAX_WAY_S = 0.03, 0.15
-WAY_STEP_S, WAY_BACK_S = 0.01, 0.005
+#: A block that begins within this is on its way to the ear: it is not replaced. It follows how long the way to the ear takes,
+#: about the middle of it: going back too far costs a block rendered in vain, whose place is gained on the listener at once,
+#: and too little costs as much time as it is too little. A change whose first block came too late lengthens it, each change
+#: shortens it, so that three in ten come too late.
+WAY_S, MIN_WAY_S, MAX_WAY_S = 0.03, 0.015, 0.15
+LATE_STEP_S, CHANGE_STEP_S = 0.0035, 0.0015
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
 #: With less than this ahead, nothing is rendered twice: a change sounds from the next block on, and what lies ahead grows.
@@ -59,7 +61,7 @@ class Player:
         #: Frames of the epoch: up to the block rendered last, the most that the listener has, what was heard.
         self._sent = self._queued = self._heard_frames = 0
         self._reported_at = self._quiet_since = 0.0
-        self._lead_s, self._way_s, self._late_at = LEAD_S, WAY_S, 0.0
+        self._lead_s, self._way_s = LEAD_S, WAY_S
         self._thread = threading.Thread(target=self._run, name="player", daemon=True)
         self._thread.start()
 
@@ -141,11 +143,7 @@ class Player:
                 self._lead_s = max(self._lead_s - LEAD_STEP_S, LEAD_S)
                 self._quiet_since = now
             if late > 0:
-                self._way_s = min(self._way_s + WAY_STEP_S, MAX_WAY_S)
-                self._late_at = now
-            elif self._way_s > WAY_S and now - self._late_at > 1.0:
-                self._way_s = max(self._way_s - WAY_BACK_S, WAY_S)
-                self._late_at = now
+                self._way_s = min(self._way_s + LATE_STEP_S, MAX_WAY_S)
             self._condition.notify_all()
 
     def wait_until_ahead(self, timeout_s: float) -> None:
@@ -209,6 +207,8 @@ class Player:
                 self._changed = False
                 replaceable, heard = self._replaceable(rate), self._heard_frames
                 spare = self._queued - heard > SPARE_S * rate
+                if changed and spare:
+                    self._way_s = max(self._way_s - CHANGE_STEP_S, MIN_WAY_S)
             if changed and spare:
                 stream.take_back(replaceable)
             block = stream.next(wanted, lead_s)

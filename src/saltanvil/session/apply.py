@@ -47,7 +47,7 @@ from saltanvil.session.lanes import (
 )
 from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever, UnlearnLever
 from saltanvil.session.sections import AddSection, RemoveSection, SetSection, SetSections
-from saltanvil.session.sharing import forked, settled
+from saltanvil.session.sharing import forked, forked_for, settled
 from saltanvil.session.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
 from saltanvil.session.validate import checked
 
@@ -75,8 +75,13 @@ def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
 
     Raises EditRefused, naming the object and the reason, if the edit or what it leads to is not valid.
     """
-    changed = forked(session)
     try:
+        moved = edit.moved_strips(session)
+        if moved is not None:  # the session is whole as it was: nothing came or went
+            changed = forked_for(session, moved)
+            inverse = edit.model_copy(deep=True).change(changed)
+            return settled(changed, session), inverse
+        changed = forked(session)
         inverse = edit.model_copy(deep=True).change(changed)
         inverse = let_go(changed, inverse)
         whole = checked(settled(changed, session))

@@ -21,7 +21,7 @@ from saltanvil.session.document import (
     Strip,
 )
 from saltanvil.session.levers import lost_targets
-from saltanvil.session.settings import Address, Moved, automated_parts, descriptor, put, value
+from saltanvil.session.settings import Address, Moved, automated_parts, descriptor, put, strip_at, value
 from saltanvil.session.validate import key_sources
 
 #: Beyond any place in a list.
@@ -40,6 +40,11 @@ class Edit(BaseModel):
     @property
     def targets(self) -> frozenset[object] | None:
         """What it moves; edits of one gesture are one edit only if they move the same. None: it is never part of one."""
+        return None
+
+    def moved_strips(self, session: Session) -> frozenset[str] | None:
+        """The strips on which it moves values, if that is all it does: what there is, and where sound goes, stays then. None
+        otherwise. Raises NotFound."""
         return None
 
     def change(self, session: Session) -> "Edit":
@@ -269,6 +274,10 @@ class Set(Edit):
     @property
     def targets(self) -> frozenset[object]:
         return frozenset(moved.address for moved in self.values)
+
+    def moved_strips(self, session: Session) -> frozenset[str]:
+        strips = (strip_at(session, moved.address) for moved in self.values)
+        return frozenset(strip.id for strip in strips if strip is not None)
 
     def change(self, session: Session) -> Edit:
         moves: list[Moved] = []

@@ -97,6 +97,23 @@ def owner_of(session: Session, address: Address) -> Part:
     return step.key
 
 
+def strip_at(session: Session, address: Address) -> Strip | None:
+    """The strip that holds a value; None for the session's own. Raises NotFound."""
+    name = address.id or ""
+    match address.of:
+        case "session":
+            return None
+        case "strip":
+            return session.strip(name)
+        case "send":
+            return session.send(name)[0]
+        case "lane":
+            return session.lane(name)[0]
+        case "lever":
+            return session.lever(name)[0]
+    return session.step(name).strip
+
+
 def descriptor(session: Session, address: Address) -> Descriptor:
     """What a value is. Raises NotFound, naming what there is instead."""
     owner = owner_of(session, address)

@@ -4,6 +4,7 @@ A version is never changed; a fork of it is, and what the fork left as it was is
 *the same object* means *nothing changed*.
 """
 
+from collections.abc import Container
 from typing import TypeVar
 
 from saltanvil.session.document import Lane, Part, Path, Session, Step, Strip
@@ -28,6 +29,14 @@ def forked(part: T) -> T:
     return twin
 
 
+def forked_for(session: Session, strips: Container[str]) -> Session:
+    """`forked`, of which only some strips can be changed."""
+    twin = session.model_copy()
+    twin.levers = [forked(lever) for lever in session.levers]
+    twin.strips = [forked(strip) if strip.id in strips else strip for strip in session.strips]
+    return twin
+
+
 def settled(changed: Session, before: Session) -> Session:
     """A changed fork with the strips that stayed as they were shared and the others checked as a whole.
 
@@ -35,6 +44,7 @@ def settled(changed: Session, before: Session) -> Session:
     """
     known = {strip.id: strip for strip in before.strips}
     changed.strips = [
-        known[strip.id] if known.get(strip.id) == strip else Strip.model_validate(strip.model_dump()) for strip in changed.strips
+        old if (old := known.get(strip.id)) is strip or old == strip else Strip.model_validate(strip.model_dump())
+        for strip in changed.strips
     ]
     return changed

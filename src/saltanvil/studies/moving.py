@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from saltanvil.session.document import NotFound, Owner, Session
 from saltanvil.session.envelopes import bent
 from saltanvil.session.levers import parts_of
-from saltanvil.session.settings import Address, Automation, descriptor, owner_of, scale_of, value
+from saltanvil.session.settings import Address, Automation, descriptor, owner_of, scale_of, strip_at, value
 from saltanvil.session.wording import named, worded
 
 #: Figures of a line that is only drawn and read off.
@@ -45,12 +45,21 @@ class MovingValue:
     levers: list[LeverShare]
 
 
-def moving_values(session: Session) -> list[MovingValue]:
-    """All of them, in the order of the document."""
+def moving_values(session: Session, before: tuple[Session, list[MovingValue]] | None = None) -> list[MovingValue]:
+    """All of them, in the order of the document. before: those of an earlier version, whose courses hold on strips that are the
+    same objects."""
     automation = Automation(session)
+    known: dict[tuple[Owner, str | None, str], MovingValue] = {}
+    if before is not None and shared(session) == shared(before[0]):
+        known = {(held.of, held.id, held.name): held for held in before[1]}
+    strips = {id(strip) for strip in before[0].strips} if before is not None else set()
     result = []
     for address in automation.addresses():
+        held = known.get((address.of, address.id, address.name))
         try:
+            if held is not None and id(strip_at(session, address)) in strips:
+                result.append(held)
+                continue
             setting, base = descriptor(session, address), float(value(session, address))  # type: ignore[arg-type]
             course = automation.course(address)
             owner = owner_of(session, address)
@@ -70,6 +79,12 @@ def moving_values(session: Session) -> list[MovingValue]:
             )
         )  # fmt: skip
     return result
+
+
+def shared(session: Session) -> tuple[object, ...]:
+    """What the courses of all strips have in common: the session's own sections, tempo, switches, and all levers."""
+    own = [value for name, value in session if name not in ("strips", "name", "delivery")]
+    return own, [(strip.id, strip.path.levers) for strip in session.strips if strip.path.levers]
 
 
 def names_of(session: Session, address: Address, label: str) -> dict[str, str]:

@@ -7,9 +7,10 @@ from functools import lru_cache
 from saltanvil.engine.latency import Latencies
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.descriptor import descriptors_of
-from saltanvil.session.document import MAIN_ID, Key, NotFound, Send, Session, Step, Strip
+from saltanvil.session.document import MAIN_ID, Key, NotFound, Path, Send, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import OFF_DB, audible
+from saltanvil.session.settings import Automation, resolve
 from saltanvil.session.slots import content_path, slotted
 
 
@@ -68,6 +69,36 @@ def routing_of(session: Session) -> Routing:
         step.id: text for strip in session.strips for step in strip.path.walk() if (text := low_latency_change(session, step))
     }
     return Routing(late.latency_frames[main] * ms, quick.latency_frames[main] * ms, strips, sends, keys, changes)
+
+
+def routing_after(session: Session, before: tuple[Session, Routing] | None) -> Routing:
+    """`routing_of`, or that of an earlier version which is the same: most edits move values that have no part in it."""
+    if before is not None:
+        old, routing = before
+        if len(old.strips) == len(session.strips) and old.low_latency == session.low_latency and old.levers == session.levers:
+            strips = zip(old.strips, session.strips, strict=True)
+            if all(one is other or facts(old, one) == facts(session, other) for one, other in strips):
+                return routing
+    return routing_of(session)
+
+
+def facts(session: Session, strip: Strip) -> tuple[object, ...]:
+    """All of a strip that has a part in routing."""
+    automation = Automation(session)
+
+    def path_facts(path: Path) -> list[object]:
+        return [step_facts(step) for step in path.steps]
+
+    def step_facts(step: Step) -> tuple[object, ...]:
+        kind, settings = processor_named(step.kind), resolve(session, step, automation=automation)
+        own, quick = kind.latency_of(settings, session.rate_hz), kind.low_latency_settings(settings)
+        late = own, kind.latency_of(quick, session.rate_hz), step.low_latency, low_latency_change(session, step)
+        lanes = [(lane.id, lane.name, lane.muted, lane.mute, lane.output, path_facts(lane.path)) for lane in step.lanes]
+        return step.id, step.kind, step.bypassed, late, step.key, lanes
+
+    sends = [(send.id, send.target, send.pre, send.muted, send.level_db <= OFF_DB) for send in strip.sends]
+    switches = strip.mute, strip.muted, strip.solo, strip.level_db <= OFF_DB, strip.media_id is None
+    return strip.id, strip.name, strip.kind, strip.output, switches, sends, path_facts(strip.path), strip.path.levers
 
 
 def low_latency_change(session: Session, step: Step) -> str | None:

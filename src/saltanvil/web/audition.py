@@ -303,7 +303,9 @@ class Audition:
                 except EditRefused as error:
                     if tried is not self._made_of[2]:  # said once; later it may have been kept, and stand there already
                         self._send(json.dumps({"type": "refused", "why": str(error)}))
-            self._made_of, self._sounding = made_of, sounds
+            self._made_of = made_of
+            if sounds != self._sounding:  # what was moved and is stored now sounds already
+                self._sounding = sounds
         self.player.set_session(self._sounding, self._balance(self._sounding))
 
     def _balance(self, session: Session) -> tuple[str, float]:

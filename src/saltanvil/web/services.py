@@ -29,7 +29,8 @@ from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaRow, MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
-from saltanvil.studies.routing import Routing, routing_of
+from saltanvil.studies.moving import MovingValue, moving_values
+from saltanvil.studies.routing import Routing, routing_after
 from saltanvil.web.audition import Audition
 from saltanvil.web.comparing import Covers, Instead
 from saltanvil.web.delivering import Checks, HeardMedia
@@ -103,8 +104,9 @@ class Services:
             self.sound_first, self.sounding,
         )  # fmt: skip
         self._asked: dict[tuple[str, str], int] = {}
-        #: What was last told of each session's routing.
+        #: What was last told of each session's routing, and of its values that move.
         self._routings: dict[int, tuple[Session, Routing]] = {}
+        self._moving: dict[int, tuple[Session, list[MovingValue]]] = {}
         #: What was measured of imported files.
         self.media_facts: dict[MediaRow, Any] = {}
         #: What tabs hear instead of the document: blind comparisons, deliveries.
@@ -265,9 +267,15 @@ class Services:
     def routing(self, session_id: int, session: Session) -> tuple[tuple[Session, Routing] | None, Routing]:
         """What was last told of a session's routing, with the version it was told of, and what is to be told now."""
         old = self._routings.get(session_id)
-        new = old[1] if old is not None and old[0] is session else routing_of(session)
+        new = old[1] if old is not None and old[0] is session else routing_after(session, old)
         self._routings[session_id] = session, new
         return old, new
+
+    def moving(self, session_id: int, session: Session) -> list[MovingValue]:
+        """What moves over time or is under a lever."""
+        result = moving_values(session, self._moving.get(session_id))
+        self._moving[session_id] = session, result
+        return result
 
     # ---- superseded questions --------------------------------------------------------------------------------------
 

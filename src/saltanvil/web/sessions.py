@@ -18,7 +18,7 @@ from saltanvil.session.settings import Automation, differing, resolve
 from saltanvil.session.slots import Compared, SlotOwner, StoreSlot, compared, whole
 from saltanvil.store.sessions import Made, Version
 from saltanvil.studies.match import is_matched
-from saltanvil.studies.moving import MovingValue, moving_values
+from saltanvil.studies.moving import MovingValue
 from saltanvil.studies.routing import Routing, notices_of
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
@@ -126,7 +126,7 @@ def view(services: Services, version: Version, notices: Sequence[str] = (), sinc
         plates={step.id: processor_named(step.kind).summary(resolve(session, step, automation=automation)) for step in steps},
         resolved={step.id: now for step in steps if (now := dict(differing(session, step, True, automation)))},
         sums={step.id: full_sum_db(step, split) for step in steps if (split := step.split) is not None and split.by == "copies"},
-        moving=moving_values(session),
+        moving=services.moving(version.id, session),
         held=[step.id for strip in session.strips for step in strip.path.walk() if is_matched(step)],
         measuring=services.matches.measuring(version.id),
     )  # fmt: skip

@@ -112,8 +112,6 @@
   }
   .plate {
     position: relative;
-    overflow: visible;
-    clip-path: none;
     background: none;
     padding: 0;
     display: flex;

@@ -47,16 +47,16 @@ export const frames = new Frames();
 /** Less of a share than this is not seen to move. */
 const STEP = 0.004;
 
-/** Lets an element that fills its (clipping) box slide so far into it as `share` says, 0 to 1, while it plays. */
-export function slides(share: () => number, from: 'left' | 'right' = 'left') {
+/** Lets the background of an element reach so far from the left as `share` says, 0 to 1, while it plays: it is painted anew, and
+ * nothing is laid out. */
+export function fills(share: () => number) {
   return (element: HTMLElement) => {
     let shown = -1;
     const paint = () => {
       const wanted = Math.max(0, Math.min(1, share()));
       if (wanted === shown || (Math.abs(wanted - shown) < STEP && wanted > 0 && wanted < 1)) return;
       shown = wanted;
-      const away = 100 * (1 - wanted);
-      element.style.transform = `translateX(${(from === 'left' ? -away : away).toFixed(2)}%)`;
+      element.style.backgroundSize = `${(100 * wanted).toFixed(2)}% 100%`;
     };
     paint();
     return frames.add(paint);

@@ -295,7 +295,7 @@
             {#if Math.abs(moved(step)) > 0.05}
               <i
                 class={moved(step) < 0 ? 'taken' : 'added'}
-                style:width="{Math.min(Math.abs(moved(step)) / 24, 1) * 60}px"
+                style:width="{Math.round(Math.min(Math.abs(moved(step)) / 24, 1) * 60)}px"
               ></i>
             {/if}
             {#if header?.gate_states[step.id]}
@@ -465,11 +465,11 @@
     font-stretch: 74%;
   }
   .chosen {
-    background: var(--ink);
+    --rim: var(--ink);
     padding: 2px;
   }
   .together {
-    background: var(--after);
+    --rim: var(--after);
     padding: 2px;
   }
   .bypassed b {

@@ -187,5 +187,6 @@
     background: var(--plate);
     border-radius: 50%;
     pointer-events: none;
+    will-change: transform;
   }
 </style>

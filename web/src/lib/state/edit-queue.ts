@@ -9,7 +9,7 @@ export interface Waiting {
 }
 
 /** Steps of one gesture are stored no more often than this; they are heard as they are made. */
-export const STORE_EVERY_MS = 80;
+export const STORE_EVERY_MS = 160;
 
 /** What an edit moves, as one word; null for one that does more than move values. */
 export function targetOf(edit: Edit): string | null {

@@ -4,7 +4,7 @@
   import { format } from '../controls/value';
   import { barsAndBeats } from '../draw/grid';
   import { clock } from '../draw/scale';
-  import { slides } from '../draw/frames';
+  import { fills } from '../draw/frames';
   import { delivery } from '../state/delivery.svelte';
   import { workspace } from '../state/workspace.svelte';
 
@@ -124,7 +124,7 @@
   >
     {#each [0, 1] as const as side (side)}
       <span class="meter"
-        ><i {@attach slides(() => bar(side))} class:over={(header?.main_peaks_dbfs[side] ?? -160) > 0}
+        ><i {@attach fills(() => bar(side))} class:over={(header?.main_peaks_dbfs[side] ?? -160) > 0}
         ></i></span
       >
     {/each}
@@ -231,10 +231,11 @@
   .meter i {
     display: block;
     height: 4px;
-    background: var(--after);
+    color: var(--after);
+    background: linear-gradient(currentcolor, currentcolor) 0 0 / 0 100% no-repeat;
   }
   .meter .over {
-    background: var(--taken);
+    color: var(--taken);
   }
   .loud {
     font-size: 0.6875rem;

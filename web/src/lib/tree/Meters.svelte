@@ -1,6 +1,7 @@
 <script lang="ts">
   /** The levels of all strips in one canvas beside the tree's rows: in as an outline, out filled, gain reduction bitten out. One
    * canvas, since a machine without a graphics card paints one much faster than a hundred small boxes. */
+  import { untrack } from 'svelte';
   import type { Strip } from '../api/client';
   import { coloursOf, pattern, prepare, whenShown, type Colours } from '../draw/canvas';
   import { frames } from '../draw/frames';
@@ -13,6 +14,7 @@
   const ROW = 28;
   const BAR = 4;
   const GAP = 1;
+  const rows = $derived(strips.map((strip) => strip.id).join(' '));
   let shown: (Bars | undefined)[] = [];
   let colours: Colours | null = null;
   let context: CanvasRenderingContext2D | null = null;
@@ -66,8 +68,8 @@
       paint(canvas);
     };
     $effect(() => {
-      void strips;
-      anew();
+      void rows; // and not of every edit: to fit a canvas the page is laid out
+      untrack(anew);
     });
     const ends = [frames.add(() => paint(canvas)), whenShown(canvas, anew)];
     return () => ends.forEach((end) => end());
