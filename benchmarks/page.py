@@ -23,6 +23,10 @@ from playwright.sync_api import Page, sync_playwright
 from saltanvil.cli import ensure_demo
 
 ROOT = Path(__file__).parent.parent
+#: One period in each quantum of 128 frames.
+TONE_HZ = 48_000 / 128
+#: Beyond the little moves of a drag.
+AWAY_DB = 2.0
 TAP = """
 const connect = AudioNode.prototype.connect;
 AudioNode.prototype.connect = function (target, ...rest) {
@@ -57,11 +61,12 @@ AudioNode.prototype.connect = function (target, ...rest) {
 };
 """
 # The quanta after a press are counted as they come: seconds until the first of those that are louder, or softer, than before.
-# What is softer has to stay so for eight quanta (21 ms): a gap in the sound is no change.
+# The tone has one period in each quantum, so that each has the same power until it changes, to a few parts in a hundred
+# thousand. What is softer has to stay so for eight quanta (21 ms): a gap in the sound is no change.
 PRESS = """([selector, above]) => new Promise((resolve, reject) => {
   const { heard, context } = window.tap;
   const last = heard.slice(-375);
-  const power = above ? 1e-9 : 0.02 * last.reduce((sum, [, power]) => sum + power, 0) / last.length;
+  const power = above ? 1e-9 : 0.98 * last.reduce((sum, [, power]) => sum + power, 0) / last.length;
   setTimeout(() => reject(new Error(`no change after ${selector}; power before it ${power}`)), 20000);
   window.tap.wanted = {
     began_s: context.currentTime, power, above, quanta: 0, wanted_quanta: above ? 1 : 8, done: resolve };
@@ -120,7 +125,7 @@ def add_tone(address: str) -> None:
     """A track of two minutes of one even tone: only a change makes it softer or louder."""
     time_s = np.arange(120 * 48_000) / 48_000
     body = io.BytesIO()
-    soundfile.write(body, (0.1 * np.sin(2 * np.pi * 220.0 * time_s)).astype(np.float32), 48_000, format="WAV")
+    soundfile.write(body, (0.1 * np.sin(2 * np.pi * TONE_HZ * time_s)).astype(np.float32), 48_000, format="WAV")
     url = f"{address}/api/sessions/1"
     httpx.post(f"{url}/media?name=Tone.wav", content=body.getvalue(), timeout=60).raise_for_status()
     while all(strip["name"] != "Tone" for strip in httpx.get(url).json()["session"]["strips"]):
@@ -180,7 +185,7 @@ DRAG = """(times) => new Promise((resolve) => {
 
 
 def drag_to_ear(page: Page, times: int) -> list[float]:
-    """While the trim is dragged, an edit every 16 ms: from a jump of 36 dB until the sound has gone half of the way, in dB."""
+    """While the trim is dragged, an edit every 16 ms: from a jump of 36 dB until the sound leaves what it was."""
     sustained(page)
     page.click(".path >> text=/^trim/")
     page.wait_for_selector("[data-setting=trim_db]")
@@ -188,11 +193,12 @@ def drag_to_ear(page: Page, times: int) -> list[float]:
     ended(page)
     when = np.array([time for time, _ in heard])
     levels = 10.0 * np.log10(np.array([power for _, power in heard]) + 1e-12)
-    middle = (np.percentile(levels, 95) + np.percentile(levels, 20)) / 2.0
-    low = levels < middle
     result = []
     for time_s, down in jumps[1:]:
-        later = np.flatnonzero((when > time_s) & (low if down else levels > middle))
+        before = levels[(when > time_s - 0.3) & (when <= time_s)]
+        # What the little moves make of it, and half as much again as the largest of them.
+        low, high = np.percentile(before, 10) - AWAY_DB, np.percentile(before, 90) + AWAY_DB
+        later = np.flatnonzero((when > time_s) & ((levels < low) if down else (levels > high)))
         if len(later):
             result.append(1000.0 * float(when[later[0]] - time_s))
     return result

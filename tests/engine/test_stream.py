@@ -1,6 +1,7 @@
 """A play taken back: blocks rendered anew are those of a play in which the edit came there, and every state is whole."""
 
 import copy
+import time
 from collections import deque
 
 import numpy as np
@@ -12,7 +13,18 @@ from saltanvil.demo import harbour_walk, low_water
 from saltanvil.dsp.state import Stateful
 from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.live import LEAD_S, LEAD_STEP_S, MAX_LEAD_S, MAX_WAY_S, QUIET_S, WAY_S, WAY_STEP_S, Player
+from saltanvil.engine.live import (
+    CHANGE_STEP_S,
+    LATE_STEP_S,
+    LEAD_S,
+    LEAD_STEP_S,
+    MAX_LEAD_S,
+    MAX_WAY_S,
+    MIN_WAY_S,
+    QUIET_S,
+    WAY_S,
+    Player,
+)
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.stream import BLOCK_FRAMES, Passage, Stream, Wanted
 from saltanvil.processors import REGISTRY
@@ -266,16 +278,24 @@ class Listener:
         self.now = 100.0
         monkeypatch.setattr("saltanvil.engine.live.time.monotonic", lambda: self.now)
         self.blocks, self.sent = {}, []
-        self.player = Player(SESSIONS[0], MEDIA, self.deliver, lambda epoch: None, pytest.fail)
+        #: Blocks that it still takes.
+        self.room = 1 << 30
+        self.player = Player(SESSIONS[0], MEDIA, self.deliver, lambda epoch: None, pytest.fail, lambda: self.room > 0)
 
     def deliver(self, block):
         self.blocks[block.sequence] = block
         self.sent.append(block)
+        self.room -= 1
+
+    def answer(self, count):
+        """Once it has rendered so many more blocks, and no more."""
+        self.room = count
+        self.player.nudge()
+        while self.room or self.player._behind:
+            time.sleep(0.001)
 
     def settled(self):
         """Once the player has rendered its lead."""
-        import time
-
         last = -1
         while last != len(self.sent):
             last = len(self.sent)
@@ -317,7 +337,8 @@ def test_the_lead_grows_with_gaps_and_shrinks_after_quiet_minutes(monkeypatch):
     player.close()
 
 
-def test_the_way_grows_with_replacements_that_come_too_late_and_shrinks_again(monkeypatch):
+def test_the_way_follows_how_many_changes_come_too_late(monkeypatch):
+    """Each late one lengthens it, each change shortens it: it settles where three in ten come too late, within its bounds."""
     listener = Listener(monkeypatch)
     player = listener.player
     epoch = player.play(0.0)
@@ -329,15 +350,44 @@ def test_the_way_grows_with_replacements_that_come_too_late_and_shrinks_again(mo
     player.set_session(SESSIONS[1])
     anew = listener.settled().sent[count:]
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
-    way = 3000 + (WAY_S + 3 * WAY_STEP_S) * RATE
+    way = 3000 + (WAY_S + 3 * LATE_STEP_S) * RATE
     assert way <= begins < way + BLOCK_FRAMES
+    assert player._way_s == pytest.approx(WAY_S + 3 * LATE_STEP_S - CHANGE_STEP_S)
+    assert 0.25 < CHANGE_STEP_S / (CHANGE_STEP_S + LATE_STEP_S) < 0.35
     for _ in range(100):
         player.heard(epoch, 3000, 0, late=1)
     assert player._way_s == MAX_WAY_S
-    for _ in range(60):
-        listener.now += 1.1
+    for edit in range(round((MAX_WAY_S - MIN_WAY_S) / CHANGE_STEP_S) + 5):
+        listener.now += 1.0
         player.heard(epoch, 3000, 0)
-    assert player._way_s == pytest.approx(WAY_S)
+        player.set_session(SESSIONS[edit % 2])
+        listener.answer(1)
+    assert player._way_s == MIN_WAY_S
+    player.close()
+
+
+def test_a_drag_goes_back_only_where_it_gains_some_blocks(monkeypatch):
+    """Changes that follow each other closely sound from the next block on while that is near; one after a rest goes back."""
+    listener = Listener(monkeypatch)
+    player = listener.player
+    epoch = player.play(0.0)
+    listener.settled()
+    listener.room = 0
+    versions = []
+    for step in range(13):
+        listener.now += 0.016
+        player.heard(epoch, 3000 + round(0.016 * RATE * step), 0)
+        player.set_session(SESSIONS[1 - step % 2])
+        listener.answer(2)
+        versions.append(listener.sent[-1].version)
+    # Two blocks are rendered in the time of three quarters of one: every third step, or second, is three blocks ahead.
+    runs = [versions.count(version) for version in sorted(set(versions))]
+    assert versions == sorted(versions) and set(runs[:-1]) <= {2, 3} and len(runs) >= 4
+    listener.now += 1.0
+    player.heard(epoch, 12_000, 0)
+    player.set_session(SESSIONS[0])
+    listener.answer(1)
+    assert listener.sent[-1].version == versions[-1] + 1 and listener.sent[-1].seam == listener.sent[-1].sequence
     player.close()
 
 

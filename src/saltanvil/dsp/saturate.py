@@ -121,6 +121,12 @@ def rests(curve, v, before, last_mean, smooth, out, count):  # type: ignore[no-u
     return last_mean
 
 
+def bends(state: NDArray[np.float64], settings: NDArray[np.float64]) -> bool:
+    """Whether `saturate` would change its `curves`: at its first block, and while it glides from one to another."""
+    gliding = state[CURVE_LEFT] > 0.0 or state[BENT] != 0.0 or state[CURVE_AT] != settings[CURVE]
+    return bool(gliding or state[PRIMED] == 0.0)
+
+
 @kernel(
     "void(float32[:,::1],float32[:,::1],float64[::1],float64[::1],float64[:,::1],float64[:,:,::1],float32[:,:,:,::1],"
     "int64[:,::1],float32[:,:,::1],float32[:,:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float32[:,::1])"

@@ -25,6 +25,9 @@ LEAD_STEP_S, QUIET_S = 0.1, 60.0
 #: shortens it, so that three in ten come too late.
 WAY_S, MIN_WAY_S, MAX_WAY_S = 0.03, 0.015, 0.15
 LATE_STEP_S, CHANGE_STEP_S = 0.0035, 0.0015
+#: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
+#: only where it gains so many blocks; otherwise it sounds from the next block on.
+DRAG_S, DRAG_BLOCKS = 0.05, 2
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
 #: With less than this ahead, nothing is rendered twice: a change sounds from the next block on, and what lies ahead grows.
@@ -197,6 +200,7 @@ class Player:
             wanted, epoch, start = self._wanted, self._epoch, self._from
         rate = wanted.session.rate_hz
         stream = Stream(self._media, wanted, start, epoch)
+        changed_at = -DRAG_S
         while True:
             with self._condition:
                 while self._waits(rate):
@@ -207,10 +211,12 @@ class Player:
                 self._changed = False
                 replaceable, heard = self._replaceable(rate), self._heard_frames
                 spare = self._queued - heard > SPARE_S * rate
-                if changed and spare:
+            if changed:
+                now = time.monotonic()
+                dragged, changed_at = now - changed_at < DRAG_S, now
+                if spare and (not dragged or self._sent - replaceable > (DRAG_BLOCKS + 1) * BLOCK_FRAMES):
+                    stream.take_back(replaceable)
                     self._way_s = max(self._way_s - CHANGE_STEP_S, MIN_WAY_S)
-            if changed and spare:
-                stream.take_back(replaceable)
             block = stream.next(wanted, lead_s)
             if block is None:
                 with self._condition:

@@ -149,7 +149,7 @@ class Stage(Stateful):
     True
     """
 
-    state = ("_state", "_curves", "_ups", "_downs", "_pads", "_ring", "_emphasis", "_undoing")
+    state = ("_state", "_ups", "_downs", "_pads", "_ring", "_emphasis", "_undoing")
     scratch = ("_work",)
 
     def __init__(self, channels: int, rate: int) -> None:
@@ -192,6 +192,9 @@ class Stage(Stateful):
         """x: (channels, frames); trace: (TRACE_ROWS, ticks touched), filled with the peak taken and the level, in dB."""
         driven = self._emphasis(x)
         y = np.empty_like(x)
+        if dsp.bends(self._state, self._target):
+            # Large and seldom changed: replaced then, so that saved states share it.
+            self._curves = self._curves.copy()
         dsp.saturate(
             driven, y, self._target, self._state, self._table, self._curves, self._ladder, TAPS, self._ups, self._downs,
             self._pads, self._ring, trace, self._work,
