@@ -3,9 +3,11 @@ import { api, type ContrastAnswer, type ContrastScope } from '../api/client';
 import { chosenStrips } from './strips';
 import { workspace } from './workspace.svelte';
 
-/** It takes the whole song: it waits until an edit has settled; for a hint alone, until the hands rest. */
+/** It takes the whole song: it waits until an edit has settled; for a hint alone, until the hands rest, and long while it
+ * plays. */
 const REST_MS = 600;
 const HINT_REST_MS = 3000;
+const HINT_REST_PLAYING_MS = 20_000;
 const PROGRESS_MS = 250;
 const MAIN: ContrastScope = { strip_id: 'main', step_id: null, lane_id: null };
 /** Strips in one table at most. */
@@ -58,9 +60,10 @@ class ContrastState {
   soon(mainOnly = false): void {
     this.stale = true;
     clearTimeout(this.timer);
+    const hint_ms = workspace.listening.playing ? HINT_REST_PLAYING_MS : HINT_REST_MS;
     this.timer = window.setTimeout(
       () => void this.run(mainOnly ? [MAIN] : this.scopes()),
-      mainOnly ? HINT_REST_MS : REST_MS,
+      mainOnly ? hint_ms : REST_MS,
     );
   }
 
