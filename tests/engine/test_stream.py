@@ -374,17 +374,17 @@ def test_a_drag_goes_back_only_where_it_gains_some_blocks(monkeypatch):
     listener.settled()
     listener.room = 0
     versions = []
-    for step in range(13):
+    for step in range(9):
         listener.now += 0.016
-        player.heard(epoch, 3000 + round(0.016 * RATE * step), 0)
+        player.heard(epoch, round(0.016 * RATE * step), 0)
         player.set_session(SESSIONS[1 - step % 2])
         listener.answer(2)
         versions.append(listener.sent[-1].version)
     # Two blocks are rendered in the time of three quarters of one: about every third step is three blocks ahead.
     runs = [versions.count(version) for version in sorted(set(versions))]
-    assert versions == sorted(versions) and set(runs[:-1]) <= {2, 3, 4} and len(runs) >= 4
+    assert versions == sorted(versions) and set(runs[:-1]) <= {2, 3, 4} and len(runs) >= 3
     listener.now += 1.0
-    player.heard(epoch, 12_000, 0)
+    player.heard(epoch, 6200, 0)
     player.set_session(SESSIONS[0])
     listener.answer(1)
     assert listener.sent[-1].version == versions[-1] + 1 and listener.sent[-1].seam == listener.sent[-1].sequence
