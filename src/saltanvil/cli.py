@@ -245,6 +245,10 @@ def add_data(parser: argparse.ArgumentParser) -> None:
 
 # ---- serve ---------------------------------------------------------------------------------------------------------
 
+#: Objects made until the young ones are looked through: with Python's 700 that is some hundred times a second in a drag, and each
+#: time the player waits.
+GC_THRESHOLD = 20_000
+
 
 def run_serve(request: argparse.Namespace) -> None:
     import gc
@@ -295,6 +299,7 @@ def run_serve(request: argparse.Namespace) -> None:
     port = listener.getsockname()[1]
     shown = url_host(request.host)
     gc.freeze()
+    gc.set_threshold(GC_THRESHOLD)
     gc.enable()
     print(f"Salt Anvil is at http://{shown}:{port}/{f'?token={token}' if token else ''}", flush=True)
     with contextlib.suppress(KeyboardInterrupt):

@@ -36,7 +36,7 @@ BLOCK_FRAMES = 1024
 PREROLL_BLOCK_FRAMES = 1 << 16
 #: Saving states may take this share of the time that rendering takes: a play of many strips is saved before fewer of its
 #: blocks, and an edit of it sounds a block or two later.
-SAVING_SHARE = 0.2
+SAVING_SHARE = 0.35
 #: How much of the times of earlier blocks counts with the next one.
 RECENT = 0.9
 

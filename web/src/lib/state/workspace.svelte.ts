@@ -244,10 +244,9 @@ export class Workspace {
   /** Send an edit; resolves when it has been answered. part: the drag it belongs to (see `EditQueue`). */
   edit(edit: Edit, part: string | null = null): Promise<void> {
     const gesture = part ?? newId();
-    const done = this.queue.add(edit, gesture);
     // What moves is heard as it is made, and stored after it.
-    if (this.listening.playing && edit.op === 'set')
-      this.listening.send({ type: 'move', values: edit.values, gesture, number: this.queue.number });
+    if (edit.op === 'set') this.hear(edit.values, gesture);
+    const done = this.queue.add(edit, gesture);
     if (edit.op !== 'set_delivery') this.measuring.edited(); // of which no figure depends
     return done;
   }
