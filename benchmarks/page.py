@@ -7,13 +7,16 @@ changed.
 """
 
 import io
+import json
 import multiprocessing
+import os
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
+from typing import Any
 
 import httpx
 import numpy as np
@@ -23,6 +26,7 @@ from playwright.sync_api import Page, sync_playwright
 from saltanvil.cli import ensure_demo
 from saltanvil.engine.stream import Stream, Wanted
 from saltanvil.web.services import Services
+from saltanvil.web.sessions import EditRequest
 
 ROOT = Path(__file__).parent.parent
 #: One period in each quantum of 128 frames.
@@ -77,6 +81,8 @@ PRESS = """([selector, above]) => new Promise((resolve, reject) => {
 
 
 def burn() -> None:
+    """Another program: of a session of its own, as Linux shares its cores between those first."""
+    os.setsid()
     while True:
         pass
 
@@ -96,7 +102,7 @@ def serve(data: Path) -> tuple["subprocess.Popen[str]", str, float]:
         str(ROOT / "web/dist"),
         "--until-stdin-closes",
     ]
-    process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, start_new_session=True)
     assert process.stdout
     line = ""
     while "http://" not in line:
@@ -260,22 +266,37 @@ def gaps(page: Page, seconds: float) -> str:
     return f"{underruns} in {heard:.0f} s, {edits} edits"
 
 
-def machine() -> None:
-    """How fast this machine is just now, and what of it was given to others: what else is measured here goes by it."""
-    with tempfile.TemporaryDirectory() as folder:
-        ensure_demo(Path(folder))
-        services = Services(Path(folder))
-        session = services.sessions.version(1).session
-        wanted = Wanted(session)
-        stream = Stream(services.heard_media(session.rate_hz), wanted, 30 * session.rate_hz, 1)
-        times = []
-        for _ in range(400):
-            began = time.perf_counter()
-            stream.next(wanted, 0.3)
-            times.append(1000.0 * (time.perf_counter() - began))
-            stream.forget(stream.frames - session.rate_hz)
-        services.close()
+def machine(data: Path) -> None:
+    """How fast this machine is just now: what else is measured here goes by it. And an edit's way inside the server."""
+    services = Services(data)
+    session = services.sessions.version(1).session
+    wanted = Wanted(session)
+    stream = Stream(services.heard_media(session.rate_hz), wanted, 30 * session.rate_hz, 1)
+    times = []
+    for _ in range(400):
+        began = time.perf_counter()
+        stream.next(wanted, 0.3)
+        times.append(1000.0 * (time.perf_counter() - began))
+        stream.forget(stream.frames - session.rate_hz)
     row("a block of the demo rendered alone (21.3 ms of sound)", percentiles(times), "")
+    step = next(step for strip in session.strips for step in strip.path.walk() if step.kind == "compressor")
+    times = []
+    began = 0.0
+    play = services._play
+
+    def played(*arguments: Any) -> None:
+        play(*arguments)
+        times.append(1000.0 * (time.perf_counter() - began))
+
+    services._play = played  # type: ignore[method-assign]
+    for move in range(200):
+        values = [{"of": "step", "id": step.id, "name": "threshold_db", "value": -20.0 - move / 10}]
+        body = json.dumps({"edit": {"op": "set", "values": values}, "gesture": f"{move // 20}"})
+        began = time.perf_counter()
+        question = EditRequest.model_validate_json(body)
+        services.edit(1, question.edit, question.gesture)
+    services.close()
+    row("edit request until the player has it", percentiles(times), "6 ms")
 
 
 def steal_share() -> tuple[float, float]:
@@ -317,6 +338,33 @@ def work(page: Page, address: str, data: Path) -> None:
         httpx.post(f"{url}/exports", json={"strip_ids": ids, "format": "wav24", "tail": True}).raise_for_status()
         while any(job["state"] in ("waiting", "running") for job in httpx.get(f"{url}/jobs").json()):
             time.sleep(0.2)
+
+
+def soaked(page: Page, address: str, process: "subprocess.Popen[str]", minutes: int) -> list[float]:
+    """Memory of every minute of work: strips and sections chosen, sliders dragged, steps bypassed, undone, played on and on."""
+    page.goto(address)
+    page.wait_for_selector("[data-figure=matched_db]", timeout=120_000)
+    page.keyboard.press("Space")
+    began, result = time.monotonic(), list[float]()
+    turn = 0
+    while len(result) < minutes:
+        names = page.locator("nav.tree li .name")
+        names.nth(turn % names.count()).click()
+        plates = page.locator(".path .plate[data-step] button")
+        plates.nth(turn % plates.count()).click()
+        slider = page.locator(".editor [role=slider]").first
+        for move in range(40):
+            slider.press("ArrowLeft" if (move // 20) % 2 else "ArrowRight", no_wait_after=True)
+            page.wait_for_timeout(25)
+        page.keyboard.press("b")
+        page.wait_for_timeout(400)
+        page.keyboard.press("Control+z")
+        page.wait_for_timeout(1500)
+        turn += 1
+        if time.monotonic() - began > 60.0 * (len(result) + 1):
+            result.append(memory_mb(process)[0])
+    page.keyboard.press("Space")
+    return result
 
 
 def sixty_strips(address: str) -> None:
@@ -367,11 +415,11 @@ def main() -> None:
     parts = [part for part in sys.argv[1:] if not part.startswith("--")]
     gap_s = 60.0 if "--quick" in sys.argv else 300.0
     print("| what | measured | budget |\n|---|---|---|")
-    machine()
     stolen = steal_share()
     with tempfile.TemporaryDirectory() as folder, sync_playwright() as playwright:
         data = Path(folder)
         ensure_demo(data)
+        machine(data)
         if not parts:
             start_by_part(data)
         process, address, began = serve(data)
@@ -447,18 +495,24 @@ def main() -> None:
             row("page's main thread, 60 strips", main_thread(page, 15.0), "none over 50 ms")
             page.keyboard.press("Space")
 
-        for part in (ear, slot, thread, quiet_gaps, busy_ear, busy_gaps, memory, strips):
+        def soak() -> None:
+            by_minute = soaked(page, address, process, 10)
+            row(
+                "server's memory by the minute of ten minutes' work", ", ".join(f"{mb:.0f}" for mb in by_minute) + " MB", "900 MB"
+            )
+
+        for part in (ear, slot, thread, quiet_gaps, busy_ear, busy_gaps, memory, soak, strips):
             if not parts or part.__name__ in parts:
                 part()
         if busy.is_alive():
             busy.kill()
         gone, whole = (now - then for now, then in zip(steal_share(), stolen, strict=True))
         row("time that the host gave to other machines", f"{100 * gone / whole:.1f} %", "")
-        machine()
         browser.close()
         assert process.stdin
         process.stdin.close()
         process.wait(20)
+        machine(data)
 
 
 if __name__ == "__main__":

@@ -1,6 +1,10 @@
-"""Edits of settings, written shortly."""
+"""Edits of settings, written shortly; and any edits of a session."""
 
+from hypothesis import strategies as st
+
+from saltanvil.session.document import NotFound
 from saltanvil.session.edits import Batch, Set, SetOutput
+from saltanvil.session.settings import Address, automated_parts, descriptor
 
 
 def moved(of, id, values, alone=False):
@@ -46,3 +50,51 @@ def edit_json(op, alone=False, **given):
     if owner == "lane" and "output" in values:
         return {"op": "set_output", "lane_id": name, "output": values["output"] or None}
     return moved_json(owner, name, **values)
+
+
+def numbers(session):
+    """Addresses of all numbers and switches of a session that glide or jump."""
+    found = []
+    for of, name, part in automated_parts(session):
+        held = part.settings if of == "step" else part
+        for setting in type(held).model_fields:
+            try:
+                told = descriptor(session, Address(of=of, id=name, name=setting))
+            except NotFound:  # not a setting
+                continue
+            if told.type in ("number", "boolean"):
+                found.append((of, name, setting, told))
+    return found
+
+
+@st.composite
+def any_edits(draw, session):
+    """An edit of any sort, as it is sent; some are refused."""
+    strips = [strip.id for strip in session.strips]
+    steps = [step.id for strip in session.strips for step in strip.path.walk()]
+    sort = draw(st.sampled_from(["number"] * 4 + ["switch"] * 2 + ["tempo", "low", "move", "remove", "add", "feed"]))
+    if sort == "number":
+        of, name, setting, told = draw(st.sampled_from(numbers(session)))
+        drawn = st.booleans() if told.type == "boolean" else st.floats(told.minimum, told.maximum)
+        return moved_json(of, name, **{setting: draw(drawn)})
+    if sort == "switch":
+        of, name = draw(st.sampled_from([("step", "bypass"), ("strip", "mute"), ("strip", "solo"), ("strip", "envelopes_off")]))
+        return moved_json(of, draw(st.sampled_from(steps if of == "step" else strips)), **{name: draw(st.booleans())})
+    if sort == "tempo":
+        return moved_json("session", None, tempo_bpm=draw(st.floats(60.0, 180.0)))
+    if sort == "low":
+        return moved_json("session", None, low_latency=draw(st.booleans()))
+    if sort == "move":
+        return {
+            "op": "move_step",
+            "strip_id": draw(st.sampled_from(strips)),
+            "step_id": draw(st.sampled_from(steps)),
+            "index": draw(st.integers(0, 3)),
+        }
+    if sort == "remove":
+        return {"op": "remove_step", "step_id": draw(st.sampled_from(steps))}
+    if sort == "add":
+        kind = draw(st.sampled_from(["compressor", "limiter", "gate", "trim"]))
+        step = {"id": f"new{draw(st.integers(0, 10**9))}", "kind": kind, "settings": {}}
+        return {"op": "add_step", "strip_id": draw(st.sampled_from(strips)), "step": step}
+    return {"op": "set_output", "strip_id": draw(st.sampled_from(strips)), "output": draw(st.sampled_from(strips))}

@@ -14,6 +14,7 @@ from saltanvil.dsp.state import Stateful
 from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.live import (
+    ANEW_S,
     CHANGE_STEP_S,
     LATE_STEP_S,
     LEAD_S,
@@ -22,6 +23,7 @@ from saltanvil.engine.live import (
     MAX_WAY_S,
     MIN_WAY_S,
     QUIET_S,
+    RESTED_S,
     WAY_S,
     Player,
 )
@@ -288,11 +290,14 @@ class Listener:
         self.room -= 1
 
     def answer(self, count):
-        """Once it has rendered so many more blocks, and no more."""
+        """Once it has rendered so many more blocks, or as many as it wants to."""
         self.room = count
         self.player.nudge()
-        while self.room or self.player._behind:
-            time.sleep(0.001)
+        last = -1
+        while self.player._behind or (self.room and last != len(self.sent)):
+            last = len(self.sent)
+            time.sleep(0.05)
+        self.room = 0
 
     def settled(self):
         """Once the player has rendered its lead."""
@@ -317,6 +322,12 @@ def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
     assert anew[0].version == 1 and anew[0].seam == anew[0].sequence
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
     assert 3000 + WAY_S * RATE <= begins < 3000 + WAY_S * RATE + BLOCK_FRAMES
+    assert [block.sequence for block in anew] == list(range(anew[0].sequence, anew[0].sequence + len(anew)))
+    # What comes next may replace it again: once the hands rest, all of it is rendered anew.
+    assert (len(anew) - 2) * BLOCK_FRAMES < ANEW_S * RATE and anew[-1].sequence < max(before)
+    listener.now += RESTED_S
+    player.heard(epoch, 3000, 0)
+    anew = listener.settled().sent[count:]
     assert [block.sequence for block in anew] == list(range(anew[0].sequence, anew[0].sequence + len(anew)))
     assert anew[-1].sequence >= max(before)
     assert not np.array_equal(anew[2].audio, before[anew[2].sequence].audio)

@@ -1,14 +1,19 @@
 """Versions share what they have in common, and none is ever changed by an edit of another."""
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from saltanvil.demo import harbour_walk, low_water
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Match, Session
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits import EditRefused, Set
 from saltanvil.session.matches import with_matches
 from saltanvil.session.sharing import forked
-from tests.edits import moved_json
+from saltanvil.session.validate import checked
+from saltanvil.studies.moving import moving_values
+from saltanvil.studies.routing import routing_after, routing_of
+from tests.edits import any_edits, moved_json, numbers
 from tests.engine.test_stream import Names
 
 DEMOS = [harbour_walk.build_session(Names()), low_water.build_session(Names())]
@@ -95,3 +100,43 @@ def test_an_edit_whose_outcome_is_not_valid_is_refused_and_nothing_has_changed()
     with pytest.raises(EditRefused, match="same id"):
         apply(session, EDIT.validate_python(twin))
     assert session.model_dump_json() == before
+
+
+@pytest.mark.parametrize("session", DEMOS, ids=lambda session: session.name)
+@settings(max_examples=60, deadline=None)
+@given(data=st.data())
+def test_moving_values_leaves_a_session_whole(session, data):
+    """It is not checked anew for that: what it comes to is what a check of everything would have let through, or refused."""
+    moves = []
+    for of, name, setting, told in data.draw(st.lists(st.sampled_from(numbers(session)), min_size=1, max_size=3)):
+        drawn = st.booleans() if told.type == "boolean" else st.floats(told.minimum, told.maximum)
+        moves.append({"of": of, "id": name, "name": setting, "value": data.draw(drawn)})
+    edit = Set.model_validate({"values": moves})
+    try:
+        changed, inverse = apply(session, edit)
+    except EditRefused:
+        return
+    assert checked(changed) is changed
+    assert Session.model_validate(changed.model_dump()) == changed
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(Set, "moved_strips", lambda self, session: None)
+        assert apply(session, edit) == (changed, inverse)
+    assert apply(changed, inverse)[0] == session
+
+
+@pytest.mark.parametrize("session", DEMOS, ids=lambda session: session.name)
+@settings(max_examples=40, deadline=None)
+@given(data=st.data())
+def test_what_is_told_again_of_a_version_is_what_would_be_worked_out(session, data):
+    """Routing, and the values that move, over chains of any edits."""
+    routing, moving = routing_of(session), moving_values(session)
+    for _ in range(data.draw(st.integers(1, 5))):
+        try:
+            changed = apply(session, EDIT.validate_python(data.draw(any_edits(session))))[0]
+        except EditRefused:
+            continue
+        routing = routing_after(changed, (session, routing))
+        moving = moving_values(changed, (session, moving))
+        session = changed
+        assert routing == routing_of(session)
+        assert moving == moving_values(session)

@@ -137,6 +137,24 @@ def test_edits_reach_the_ear_within_the_lead_and_none_is_lost(session):
         assert np.abs(audio - block).max() < 2e-3 * np.abs(block).max() + 1e-4
 
 
+def test_what_was_moved_is_not_rendered_again_when_it_is_stored(session):
+    """The edit that stores a move changes nothing of what sounds: the play is taken back once, not twice."""
+    services, address, number = session
+    client = Client(address, number, "good")
+    client.play()
+    wait_for(lambda: client.queue.heard > RATE // 2)
+    edit = moved_json("step", "c", threshold_db=-45.0)
+    client.send(type="move", values=edit["values"], gesture="drag", number=1)
+    wait_for(lambda: client.headers[-1]["version"] == 1)
+    body = {"edit": edit, "gesture": "drag", "tab": "good", "number": 1}
+    assert httpx.post(f"{address}/api/sessions/{number}/edits", json=body).status_code == 200
+    at = client.queue.heard
+    wait_for(lambda: client.queue.heard > at + RATE // 2)
+    assert client.headers[-1]["version"] == 1
+    assert services.sessions.version(number).session.step("c").step.settings.threshold_db == -45.0
+    client.close()
+
+
 def test_a_listener_that_falls_silent_is_not_sent_more_than_its_lead(session):
     _, address, number = session
     client = Client(address, number, "good")

@@ -25,9 +25,17 @@ LEAD_STEP_S, QUIET_S = 0.1, 60.0
 #: shortens it, so that three in ten come too late.
 WAY_S, MIN_WAY_S, MAX_WAY_S = 0.03, 0.015, 0.15
 LATE_STEP_S, CHANGE_STEP_S = 0.0035, 0.0015
+#: A machine that needs more than this share of real time for its blocks just now would not catch up from so near: a change goes
+#: back less far then, by this time for each further time of real time.
+EASY_SHARE, SLOW_S = 0.4, 0.3
+#: How much of the pace so far counts with the next block.
+PACE_KEPT = 0.8
 #: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
-#: only where it gains so many blocks; otherwise it sounds from the next block on.
-DRAG_S, DRAG_BLOCKS = 0.05, 2
+#: only where it gains more blocks than this; otherwise it sounds from the next block on.
+DRAG_S, DRAG_BLOCKS = 0.05, 1
+#: While changes go on to come, no more than this is rendered anew beyond what is on its way: the next change would replace it, and
+#: the blocks behind it are there in their older version. So long after the last change they have rested.
+ANEW_S, RESTED_S = 0.06, 0.25
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
 #: With less than this ahead, nothing is rendered twice: a change sounds from the next block on, and what lies ahead grows.
@@ -64,7 +72,10 @@ class Player:
         #: Frames of the epoch: up to the block rendered last, the most that the listener has, what was heard.
         self._sent = self._queued = self._heard_frames = 0
         self._reported_at = self._quiet_since = 0.0
+        self._changed_at = -RESTED_S
         self._lead_s, self._way_s = LEAD_S, WAY_S
+        #: How much of real time a block takes, of late.
+        self._pace = 0.0
         self._thread = threading.Thread(target=self._run, name="player", daemon=True)
         self._thread.start()
 
@@ -200,7 +211,6 @@ class Player:
             wanted, epoch, start = self._wanted, self._epoch, self._from
         rate = wanted.session.rate_hz
         stream = Stream(self._media, wanted, start, epoch)
-        changed_at = -DRAG_S
         while True:
             with self._condition:
                 while self._waits(rate):
@@ -213,11 +223,14 @@ class Player:
                 spare = self._queued - heard > SPARE_S * rate
             if changed:
                 now = time.monotonic()
-                dragged, changed_at = now - changed_at < DRAG_S, now
+                dragged = now - self._changed_at < DRAG_S
+                self._changed_at = now
                 if spare and (not dragged or self._sent - replaceable > (DRAG_BLOCKS + 1) * BLOCK_FRAMES):
                     stream.take_back(replaceable)
                     self._way_s = max(self._way_s - CHANGE_STEP_S, MIN_WAY_S)
+            began = time.monotonic()
             block = stream.next(wanted, lead_s)
+            self._pace = PACE_KEPT * self._pace + (1.0 - PACE_KEPT) * (time.monotonic() - began) * rate / BLOCK_FRAMES
             if block is None:
                 with self._condition:
                     if self._epoch == epoch:
@@ -238,10 +251,15 @@ class Player:
     def _waits(self, rate: int) -> bool:
         if not self._playing or self._fresh or self._closed:
             return False
-        ahead = self._sent - self._heard_frames + BLOCK_FRAMES > self._lead_s * rate
-        return not self._room() or (ahead and not self._changed)
+        if self._changed:
+            return not self._room()
+        end = self._heard_frames + round(self._lead_s * rate)
+        if self._sent < self._queued and time.monotonic() - self._changed_at < RESTED_S:
+            end = min(end, self._replaceable(rate) + round(ANEW_S * rate))
+        return not self._room() or self._sent + BLOCK_FRAMES > end
 
     def _replaceable(self, rate: int) -> int:
         """The frame of the play from which on what was sent can still be replaced."""
         age = min(time.monotonic() - self._reported_at, MAX_REPORT_AGE_S)
-        return self._heard_frames + round((age + self._way_s) * rate)
+        slow_s = SLOW_S * min(max(self._pace - EASY_SHARE, 0.0), 1.0)
+        return self._heard_frames + round((age + self._way_s + slow_s) * rate)

@@ -14,6 +14,7 @@ from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+from pydantic_core import to_json
 
 from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.live import Player
@@ -167,7 +168,7 @@ def pack(block: Block, covered: bool = False) -> bytes:
         "latency_s": round(block.latency_s, 6),
         **(COVERED if covered else {}),
     }
-    text = json.dumps(header, separators=(",", ":")).encode()
+    text = to_json(header)
     text += b" " * (-len(text) % 4)
     return struct.pack("<I", len(text)) + text + block.audio.astype("<f4", copy=False).tobytes()
 

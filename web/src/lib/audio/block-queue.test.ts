@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { BlockQueue, FADE_FRAMES } from './block-queue';
+import { BlockQueue, FADE_FRAMES, FIRST_BLOCKS } from './block-queue';
 
 const QUANTUM = 128;
 const FRAMES = 1024;
@@ -26,11 +26,27 @@ test('blocks follow each other and are counted', () => {
   const queue = new BlockQueue();
   queue.take(block(0, 1, 0, 0, 700)); // the first is cut by the latency
   queue.take(block(1, 2));
+  queue.take(block(2, 3));
   const heard = play(queue, 13);
   expect(heard.slice(0, 700).every((v) => v === 1)).toBe(true);
   expect(heard.slice(700, 1664).every((v) => v === 2)).toBe(true);
   expect(queue.frames).toBe(1664);
   expect(queue.current).toEqual({ sequence: 1, offset: 964 });
+});
+
+test('a play begins once some blocks are there, or all there are, and waiting for them is no gap', () => {
+  const queue = new BlockQueue();
+  for (let n = 0; n < FIRST_BLOCKS - 1; n += 1) queue.take(block(n, 1));
+  expect(play(queue, 5).every((v) => v === 0)).toBe(true);
+  queue.take(block(FIRST_BLOCKS - 1, 1));
+  expect(play(queue, 1)[0]).toBe(1);
+  queue.clear();
+  play(queue, 2); // faded out
+  queue.take(block(0, 2));
+  expect(play(queue, 1)[0]).toBe(0);
+  queue.ending = true;
+  expect(play(queue, 1)[0]).toBe(2);
+  expect(queue.underruns).toBe(0);
 });
 
 test('a replaced block goes on from the one before without a fade', () => {
@@ -67,23 +83,24 @@ test('one that comes too late is dropped, and the next border is crossfaded', ()
 
 test('where what it would have gone on with is not known, the last value is faded out', () => {
   const queue = new BlockQueue();
-  queue.take(block(0, 1));
+  for (let n = 0; n < FIRST_BLOCKS; n += 1) queue.take(block(n, 1));
   play(queue, 1);
-  queue.take(block(1, -1, 2, 0));
-  const heard = play(queue, 10);
-  const border = FRAMES - QUANTUM;
+  queue.take(block(FIRST_BLOCKS, -1, 2, 0));
+  const heard = play(queue, 8 * FIRST_BLOCKS + 2);
+  const border = FIRST_BLOCKS * FRAMES - QUANTUM;
   expect(Math.abs(heard[border]! - heard[border - 1]!)).toBeLessThan(0.016);
   expect(heard[border + FADE_FRAMES]).toBe(-1);
 });
 
 test('running dry is a gap once, and none at the end; both are let down gently', () => {
   const queue = new BlockQueue();
-  queue.take(block(0, 1));
-  const heard = play(queue, 12);
+  for (let n = 0; n < FIRST_BLOCKS; n += 1) queue.take(block(n, 1));
+  const heard = play(queue, 8 * FIRST_BLOCKS + 4);
   expect(queue.underruns).toBe(1);
-  expect(heard[FRAMES]).toBe(1);
-  expect(heard[FRAMES + FADE_FRAMES]).toBe(0);
-  queue.take(block(1, 1));
+  expect(heard[FIRST_BLOCKS * FRAMES]).toBe(1);
+  expect(heard[FIRST_BLOCKS * FRAMES + FADE_FRAMES]).toBe(0);
+  queue.take(block(FIRST_BLOCKS, 1)); // once it has begun it goes on with what there is
+  expect(play(queue, 1)[0]).toBe(1);
   queue.ending = true;
   play(queue, 12);
   expect(queue.underruns).toBe(1);

@@ -13,6 +13,8 @@ export interface QueuedBlock {
 }
 
 export const FADE_FRAMES = 128;
+/** A play begins to sound when so many blocks are there: the first come one by one. */
+export const FIRST_BLOCKS = 3;
 
 interface Waiting extends QueuedBlock {
   /** What this block replaced: how the sound before it would have gone on. */
@@ -32,6 +34,8 @@ export class BlockQueue {
   private old: [Float32Array, Float32Array] | null = null;
   private release = 0;
   private starving = true;
+  /** Nothing of the play has sounded yet. */
+  private waiting = true;
   /** Frames that have sounded, and gaps. */
   frames = 0;
   underruns = 0;
@@ -70,7 +74,7 @@ export class BlockQueue {
     this.offset = this.frames = this.underruns = this.late = 0;
     this.version = this.begun = -1;
     this.fading = 0;
-    this.starving = true;
+    this.starving = this.waiting = true;
     this.ending = false;
     this.release = FADE_FRAMES;
   }
@@ -87,7 +91,8 @@ export class BlockQueue {
   /** Fill both channels with what is next; silence where there is nothing. */
   fill(left: Float32Array, right: Float32Array): void {
     let at = 0;
-    while (at < left.length) {
+    if (this.blocks.length >= FIRST_BLOCKS || this.ending) this.waiting = false;
+    while (at < left.length && !this.waiting) {
       const block = this.blocks[0];
       if (!block) {
         if (!this.starving) {
