@@ -62,7 +62,7 @@ def numbers(session):
                 told = descriptor(session, Address(of=of, id=name, name=setting))
             except NotFound:  # not a setting
                 continue
-            if told.type in ("number", "boolean"):
+            if told.type in ("number", "switch"):
                 found.append((of, name, setting, told))
     return found
 
@@ -75,7 +75,7 @@ def any_edits(draw, session):
     sort = draw(st.sampled_from(["number"] * 4 + ["switch"] * 2 + ["tempo", "low", "move", "remove", "add", "feed"]))
     if sort == "number":
         of, name, setting, told = draw(st.sampled_from(numbers(session)))
-        drawn = st.booleans() if told.type == "boolean" else st.floats(told.minimum, told.maximum)
+        drawn = st.booleans() if told.type == "switch" else st.floats(told.minimum, told.maximum)
         return moved_json(of, name, **{setting: draw(drawn)})
     if sort == "switch":
         of, name = draw(st.sampled_from([("step", "bypass"), ("strip", "mute"), ("strip", "solo"), ("strip", "envelopes_off")]))

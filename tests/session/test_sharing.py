@@ -109,7 +109,7 @@ def test_moving_values_leaves_a_session_whole(session, data):
     """It is not checked anew for that: what it comes to is what a check of everything would have let through, or refused."""
     moves = []
     for of, name, setting, told in data.draw(st.lists(st.sampled_from(numbers(session)), min_size=1, max_size=3)):
-        drawn = st.booleans() if told.type == "boolean" else st.floats(told.minimum, told.maximum)
+        drawn = st.booleans() if told.type == "switch" else st.floats(told.minimum, told.maximum)
         moves.append({"of": of, "id": name, "name": setting, "value": data.draw(drawn)})
     edit = Set.model_validate({"values": moves})
     try:
