@@ -50,4 +50,8 @@
     height: 100%;
     min-height: 0;
   }
+  /* Its ground is painted, for the PNG; nothing moves over it. */
+  .face {
+    clip-path: polygon(0 0, calc(100% - var(--facet)) 0, 100% var(--facet), 100% 100%, 0 100%);
+  }
 </style>

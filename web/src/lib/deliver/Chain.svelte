@@ -112,8 +112,6 @@
   }
   .plate {
     position: relative;
-    background: none;
-    padding: 0;
     display: flex;
   }
   .face {
@@ -123,8 +121,6 @@
     flex-direction: column;
     gap: 4px;
     padding: 6px 8px;
-    border: 1px solid var(--line);
-    background: var(--plate);
   }
   .plate + .plate::before {
     content: '';
