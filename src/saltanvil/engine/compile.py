@@ -40,6 +40,7 @@ from saltanvil.session.envelopes import Course
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import audible, key_muted, lane_levels, level_gain, pan_gains
 from saltanvil.session.settings import Automation, resolve, settings_of, settings_with, with_values
+from saltanvil.session.sharing import shared
 
 T = TypeVar("T")
 NO_VALUES: Mapping[str, float] = MappingProxyType({})
@@ -72,9 +73,7 @@ class Compiled:
 
     def take(self, session: Session, audition: Audition) -> None:
         """Forget what does not hold for this version."""
-        parts = [value for name, value in session.__dict__.items() if name not in ("strips", "name", "delivery")]
-        levers = [strip.path.levers for strip in session.strips if strip.path.levers]
-        whole = (*parts, levers, audition.live, heard_alone(session, audition))
+        whole = (*shared(session), audition.live, heard_alone(session, audition))
         if whole != self.whole:
             self.structures, self.settings, self.nodes = {}, {}, {}
         self.session, self.whole = session, whole

@@ -6,6 +6,7 @@ from saltanvil.session.document import NotFound, Owner, Session
 from saltanvil.session.envelopes import bent
 from saltanvil.session.levers import parts_of
 from saltanvil.session.settings import Address, Automation, descriptor, owner_of, scale_of, strip_at, value
+from saltanvil.session.sharing import shared
 from saltanvil.session.wording import named, worded
 
 #: Figures of a line that is only drawn and read off.
@@ -79,12 +80,6 @@ def moving_values(session: Session, before: tuple[Session, list[MovingValue]] | 
             )
         )  # fmt: skip
     return result
-
-
-def shared(session: Session) -> tuple[object, ...]:
-    """What the courses of all strips have in common: the session's own sections, tempo, switches, and all levers."""
-    own = [value for name, value in session if name not in ("strips", "name", "delivery")]
-    return own, [(strip.id, strip.path.levers) for strip in session.strips if strip.path.levers]
 
 
 def names_of(session: Session, address: Address, label: str) -> dict[str, str]:
