@@ -63,7 +63,10 @@
   });
   $effect(() => {
     workspace.measuring.showsOverview = true;
-    if (!untrack(() => workspace.measuring.overview)) workspace.measure();
+    // Untracked: otherwise every edit until the overview is there would be measured at once.
+    untrack(() => {
+      if (!workspace.measuring.overview) workspace.measure();
+    });
     return () => (workspace.measuring.showsOverview = false);
   });
 
