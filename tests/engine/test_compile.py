@@ -30,7 +30,7 @@ def test_what_is_compiled_after_an_edit_is_what_would_be_compiled_from_nothing(d
     at = 0
     saved = []
     for _ in range(data.draw(st.integers(2, 8))):
-        saved.append((rack.clone(), reference.clone(apart=True), at))
+        saved.append((rack.save(), reference.clone(), at))
         match data.draw(st.sampled_from(["edit", "edit", "edit", "back", "scope"])):
             case "edit":
                 try:

@@ -437,12 +437,13 @@ def test_the_demos_states_are_whole(demo):
     plan = compile_plan(document, media, rack)
     for at in range(0, 40 * BLOCK_FRAMES, BLOCK_FRAMES):
         plan.render(at, BLOCK_FRAMES)
-    saved = rack.clone()
+    saved = rack.save()
     frames = range(40 * BLOCK_FRAMES, 80 * BLOCK_FRAMES, BLOCK_FRAMES)
     expected = [plan.render(at, BLOCK_FRAMES).copy() for at in frames]
-    for part in saved.held.values():
+    rack.go_back(saved)
+    for part in rack.held.values():
         poison(part)
-    twin = compile_plan(document, media, saved)
+    twin = compile_plan(document, media, rack)
     for at, block in zip(frames, expected, strict=True):
         assert np.array_equal(twin.render(at, BLOCK_FRAMES), block)
 

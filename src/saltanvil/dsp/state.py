@@ -18,6 +18,11 @@ class Stateful:
     scratch: ClassVar[tuple[str, ...]] = ()
     rings: ClassVar[tuple[str, ...]] = ()
 
+    @property
+    def fresh(self) -> bool:
+        """Whether it is as new, so that nothing of it has to be kept."""
+        return False
+
     def clone(self, apart: bool = False) -> Self:
         """A copy with a state of its own, that goes on from here. It shares scratch, so that both belong to one thread.
 

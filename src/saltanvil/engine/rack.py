@@ -1,11 +1,14 @@
 """What has a state: processors, delays and glides by the names of the objects they belong to."""
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.state import Stateful
 from saltanvil.engine.automation import Clock
+from saltanvil.engine.saved import Saved, Stretch
 from saltanvil.processors import Processor, Settings, processor_named
 from saltanvil.processors.base import Context
 from saltanvil.session.document import Step
@@ -79,15 +82,18 @@ class Glide(Stateful):
 
 
 Key = tuple[str, ...]
+Held = Processor | DelayLine | Glide
 
 
 class Rack:
     """Everything that has a state, by the names of the objects it belongs to: what an edit leaves, stays."""
 
     def __init__(self) -> None:
-        self.held: dict[Key, Processor | DelayLine | Glide] = {}
+        self.held: dict[Key, Held] = {}
         self.used: set[Key] = set()
         self.clock = Clock()
+        #: Where the arrays of the states lie, once they have been saved.
+        self._stretch: Stretch | None = None
 
     def processor(self, step: Step, settings: Settings, channels: int, context: Context, moving: bool = False) -> Processor:
         """settings: those the step runs with. moving: they move over time, so that the node gives them to it."""
@@ -122,25 +128,39 @@ class Rack:
         """Forget what the last compilation did not ask for: what is taken out and put back starts afresh."""
         self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
 
-    def clone(self, apart: bool = False) -> "Rack":
-        """Everything in the state it has; see `Stateful.clone`. What is as new is left out."""
+    def clone(self) -> "Rack":
+        """Everything in the state it has, to go on beside this one. What is as new is left out."""
         twin = Rack()
         twin.clock = self.clock.clone()
-        twin.held = {
-            name: state.clone(apart) for name, state in self.held.items() if isinstance(state, Processor) or not state.fresh
-        }
+        twin.held = {name: part.clone(apart=True) for name, part in self.held.items() if not part.fresh}
         return twin
 
-    def go_back(self, saved: "Rack") -> None:
-        """Take the state of an earlier clone, which is used up. What both hold stays the same object, so that nodes made with
-        this rack go on with it; what was as new then is so again."""
-        self.clock.become(saved.clock)
+    def save(self) -> "SavedRack":
+        held = {name: part for name, part in self.held.items() if not part.fresh}
+        saved = Saved([self.clock, *held.values()], self._stretch)
+        self._stretch = saved.stretch
+        return SavedRack(held, saved)
+
+    def go_back(self, then: "SavedRack") -> None:
+        """Take the state that was saved. What both hold stays the same object, so that nodes made with this rack go on with it;
+        what was as new then is so again."""
+        then.saved.restore()
+        self._stretch = then.saved.stretch
         for name in list(self.held):
-            now, then = self.held[name], saved.held.pop(name, None)
-            if then is not None:
-                now.become(then)
+            now, old = self.held[name], then.held.get(name)
+            if old is not None:
+                now.become(old)
             elif isinstance(now, Processor):
                 del self.held[name]
             else:
                 now.clear()
-        self.held.update(saved.held)
+        for name, old in then.held.items():
+            self.held.setdefault(name, old)
+
+
+@dataclass
+class SavedRack:
+    """What a rack held, and what that had become."""
+
+    held: dict[Key, Held]
+    saved: Saved

@@ -24,7 +24,7 @@ from saltanvil.engine.media import Media
 from saltanvil.engine.monitor import Monitor, MonitorName
 from saltanvil.engine.nodes import SplitNode
 from saltanvil.engine.plan import Plan
-from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.rack import Audio, Rack, SavedRack
 from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.tail import MAX_TAIL_S, last_sounding, quiet_frames
 from saltanvil.engine.time import ceil_tick, preroll_start, session_frames
@@ -116,12 +116,24 @@ class State:
     reader: "Reader"
     lost: int
     silent: int
+    #: What the rack had become, of a state that was saved: all of them share the rack.
+    saved: SavedRack | None = None
 
-    def clone(self) -> "State":
+    def save(self) -> "State":
         return State(
-            self.sequence, self.frames, self.now, self.structure, self.rack.clone(), self.monitor.clone(),
-            self.loudness.clone(), self.peaks.clone(), self.reader.clone(), self.lost, self.silent,
+            self.sequence, self.frames, self.now, self.structure, self.rack, self.monitor.clone(), self.loudness.clone(),
+            self.peaks.clone(), self.reader.clone(), self.lost, self.silent, self.rack.save(),
         )  # fmt: skip
+
+    def go_back(self) -> None:
+        assert self.saved is not None
+        self.rack.go_back(self.saved)
+        self.saved = None
+
+    def drop(self) -> None:
+        """It is not gone back to any more."""
+        if self.saved is not None:
+            self.saved.saved.drop()
 
 
 class Stream:
@@ -161,12 +173,12 @@ class Stream:
         """Go back to the first saved state at a frame of the play or later, to render what follows anew."""
         saved = None
         while self._saved and self._saved[-1].frames >= frame:
+            if saved is not None:
+                saved.drop()
             saved = self._saved.pop()
         if saved is None:
             return
-        rack = self._state.rack
-        rack.go_back(saved.rack)
-        saved.rack = rack
+        saved.go_back()
         self._state, self._plan = saved, None
         self.version += 1
         self.seam = saved.sequence
@@ -174,7 +186,7 @@ class Stream:
     def forget(self, heard: int) -> None:
         """Drop the states before blocks that can never be replaced."""
         while self._saved and self._saved[0].frames < heard:
-            self._saved.popleft()
+            self._saved.popleft().drop()
 
     def next(self, wanted: Wanted, lead_s: float) -> Block | None:
         """The next block; None at the end."""
@@ -182,7 +194,7 @@ class Stream:
         self._saving_s *= RECENT
         self._rendering_s *= RECENT
         if self._saving_s <= SAVING_SHARE * self._rendering_s:
-            self._saved.append(self._state.clone())
+            self._saved.append(self._state.save())
         saved = time.perf_counter()
         self._saving_s += saved - began
         result = self._render(wanted)
@@ -246,7 +258,7 @@ class Stream:
         self._compiled.take(wanted.session, wanted.audition)
         before, state.structure = state.structure, structure_of(wanted.session, wanted.audition, self._compiled)
         # The old plan sounds once more beside the new one, each in a state of its own.
-        twin = state.rack.clone(apart=True) if state.structure != before else None
+        twin = state.rack.clone() if state.structure != before else None
         plan = compile_plan(wanted.session, self.media, state.rack, wanted.audition, before=self._compiled)
         return plan, compile_plan(now.session, self.media, twin, now.audition) if twin is not None else None
 
