@@ -24,19 +24,36 @@ class Taken:
     old: np.ndarray | None = None
 
 
+@dataclass
+class Fade:
+    """Where in the sound one version goes over to another, and how the older would have gone on, as far as that is known."""
+
+    at: int
+    old: np.ndarray
+
+
 class Queue:
-    """Blocks in the order they sound. A newer one replaces a queued one of its number that has not begun; one that comes
-    too late is dropped, and the next border between two versions that is no seam is crossfaded over 128 frames."""
+    """Blocks in the order they sound. A newer one replaces the one of its number, also in the midst of it; one whose place has
+    sounded is dropped; where one version goes over to another anywhere but at a seam, they are crossfaded over 128 frames."""
 
     def __init__(self):
         self.blocks, self.heard, self.gaps = [], 0, 0
         self.began = self.version = -1
         self.offset = 0
         self.starving = True
-        #: What sounded: (sequence, version, faded, audio) of each block, as far as it did.
-        self.played = []
+        #: What sounded, piece by piece: (sequence, version, from which frame of the block on, (2, frames)).
+        self.played, self.fades = [], []
+        self._fade = None
 
     def take(self, block):
+        if self.blocks and self.offset and self.blocks[0].sequence == block.sequence:
+            if block.audio.shape[1] <= self.offset:
+                return False
+            self._fade = Fade(self.heard, self._ahead())
+            self.fades.append(self._fade)
+            self.version = block.version
+            self.blocks[0] = block
+            return True
         if block.sequence <= self.began:
             return False
         for place, waiting in enumerate(self.blocks):
@@ -46,6 +63,27 @@ class Queue:
                 return True
         self.blocks.append(block)
         return True
+
+    def sounded(self):
+        """What has sounded of each block, by its number."""
+        result = {}
+        for sequence, *_, audio in list(self.played):
+            result.setdefault(sequence, []).append(audio)
+        return {sequence: np.concatenate(parts, axis=1) for sequence, parts in result.items()}
+
+    def _ahead(self):
+        """What would sound next, as long as a fade."""
+        parts = [self.blocks[0].audio[:, self.offset :], *(block.audio for block in self.blocks[1:])]
+        return self._faded(np.concatenate(parts, axis=1)[:, :FADE_FRAMES].copy())
+
+    def _faded(self, audio):
+        """With what is faded out just then."""
+        if self._fade is not None:
+            begun = self.heard - self._fade.at
+            old = self._fade.old[:, begun : begun + audio.shape[1]]
+            part = (np.arange(begun, begun + old.shape[1], dtype=np.float32) + 1) / FADE_FRAMES
+            audio[:, : old.shape[1]] = audio[:, : old.shape[1]] * part + old * (1 - part)
+        return audio
 
     def play(self, frames, ending=False):
         """Let so many frames sound."""
@@ -58,15 +96,13 @@ class Queue:
             block = self.blocks[0]
             if self.offset == 0:
                 self.began = block.sequence
-                faded = self.version >= 0 and block.version != self.version and block.sequence != block.seam
+                if self.version >= 0 and block.version != self.version and block.sequence != block.seam:
+                    self._fade = Fade(self.heard, np.zeros((2, 0), np.float32) if block.old is None else block.old)
+                    self.fades.append(self._fade)
                 self.version = block.version
-                audio = block.audio.copy()
-                if faded and block.old is not None:
-                    count = min(FADE_FRAMES, audio.shape[1])
-                    part = (np.arange(count, dtype=np.float32) + 1) / FADE_FRAMES
-                    audio[:, :count] = audio[:, :count] * part + block.old[:, :count] * (1 - part)
-                self.played.append((block.sequence, block.version, faded, audio))
             count = min(frames, block.audio.shape[1] - self.offset)
+            audio = self._faded(block.audio[:, self.offset : self.offset + count].copy())
+            self.played.append((block.sequence, block.version, self.offset, audio))
             self.offset += count
             self.heard += count
             frames -= count

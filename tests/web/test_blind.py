@@ -87,14 +87,16 @@ def test_what_sounds_is_the_candidate_behind_the_letter(blind):
         version = version_for(document, "step", "c", Candidate(what=what))
         offline.append(np.concatenate([x["main"] for x in render_strips(version, media, 0, 3 * 48000)], axis=1))
     for letter in ("X", "1", "2"):
-        count = len(listener.queue.played)
+        heard = listener.queue.heard
         listener.send(type="letter", letter=letter)
-        wait_for(lambda: len(listener.queue.played) > count + 90)  # noqa: B023
+        wait_for(lambda: listener.queue.heard > heard + 60 * 1024)  # noqa: B023
+        count = len(listener.queue.played)
+        wait_for(lambda: listener.queue.heard > heard + 90 * 1024)  # noqa: B023
         at = {header["sequence"]: round(header["position_s"] * 48000) for header in listener.headers}
         alike = [0.0, 0.0]
-        for sequence, _, _, audio in listener.queue.played[count + 60 :]:
+        for sequence, _, begin, audio in listener.queue.played[count:]:
             for place, sound in enumerate(offline):
-                cut = sound[:, at[sequence] : at[sequence] + audio.shape[1]]
+                cut = sound[:, at[sequence] + begin :][:, : audio.shape[1]]
                 if cut.shape == audio.shape:
                     alike[place] += float((cut * audio).sum() / np.sqrt((cut**2).sum() * (audio**2).sum()))
         assert int(np.argmax(alike)) == known.behind(letter), (letter, alike)

@@ -216,11 +216,11 @@ def test_what_is_heard_is_the_master_the_decoded_and_their_difference(playing): 
             wait_for(lambda: services._auditions["t"]._letter == letter)  # noqa: B023
             time.sleep(0.2)
             listener.play(0.0)
-            wait_for(lambda: len(listener.queue.played) > 30)
-            listener.send(type="stop")
+            wait_for(lambda: listener.queue.heard > 30 * 1024)
             played = list(listener.queue.played)
-            heard = np.concatenate([audio for *_, audio in played[2:28]], axis=1)
+            listener.send(type="stop")
             at = 2 * 1024
+            heard = np.concatenate([audio for *_, audio in played], axis=1)[:, at : 28 * 1024]
             x, y = master.read(at, heard.shape[1]), decoded.read(at, heard.shape[1])
             expected = {"master": x, "opus-96": y, "opus-96 difference": x - y}[letter]
             assert np.abs(heard - expected).max() < 1e-6, letter

@@ -19,12 +19,12 @@ log = logging.getLogger(__name__)
 #: What was rendered ahead protects against tears. It grows with every gap and shrinks again after a quiet minute.
 LEAD_S, MAX_LEAD_S = 0.3, 1.0
 LEAD_STEP_S, QUIET_S = 0.1, 60.0
-#: A block that begins within this is on its way to the ear: it is not replaced. It follows how long the way to the ear takes,
-#: about the middle of it: going back too far costs a block rendered in vain, whose place is gained on the listener at once,
-#: and too little costs as much time as it is too little. A change whose first block came too late lengthens it, each change
-#: shortens it, so that three in ten come too late.
-WAY_S, MIN_WAY_S, MAX_WAY_S = 0.03, 0.015, 0.15
-LATE_STEP_S, CHANGE_STEP_S = 0.0035, 0.0015
+#: What is rendered now reaches the listener after about this: the first block rendered anew is the one that sounds then, and it
+#: takes the old one's place in the midst of it. Going back one too far costs a block rendered in vain, one too little costs the
+#: time until it begins. It follows how long the way takes: a block whose place has sounded when it comes lengthens it, each
+#: change shortens it, so that about one change in five comes too late.
+WAY_S, MIN_WAY_S, MAX_WAY_S = 0.015, 0.005, 0.15
+LATE_STEP_S, CHANGE_STEP_S = 0.004, 0.001
 #: A machine that needs more than this share of real time for its blocks just now would not catch up from so near: a change goes
 #: back less far then, by this time for each further time of real time.
 EASY_SHARE, SLOW_S = 0.4, 0.3
@@ -246,7 +246,7 @@ class Player:
                 if not self._changed:
                     self._behind = False
                 self._condition.notify_all()
-            stream.forget(heard)
+            stream.forget(heard - BLOCK_FRAMES)
 
     def _waits(self, rate: int) -> bool:
         if not self._playing or self._fresh or self._closed:
@@ -259,7 +259,8 @@ class Player:
         return not self._room() or self._sent + BLOCK_FRAMES > end
 
     def _replaceable(self, rate: int) -> int:
-        """The frame of the play from which on what was sent can still be replaced."""
+        """The frame of the play from which on what was sent can still be replaced: blocks that begin there, or later. It is a
+        block before what will sound when they come."""
         age = min(time.monotonic() - self._reported_at, MAX_REPORT_AGE_S)
         slow_s = SLOW_S * min(max(self._pace - EASY_SHARE, 0.0), 1.0)
-        return self._heard_frames + round((age + self._way_s + slow_s) * rate)
+        return max(0, self._heard_frames + round((age + self._way_s + slow_s) * rate) - BLOCK_FRAMES + 1)

@@ -64,21 +64,60 @@ test('a replaced block goes on from the one before without a fade', () => {
   expect(queue.underruns).toBe(0);
 });
 
-test('one that comes too late is dropped, and the next border is crossfaded', () => {
+/** The largest step from one frame to the next. */
+const steepest = (heard: number[], from: number, to: number) =>
+  Math.max(...heard.slice(from, to).map((v, i) => Math.abs(v - heard[from + i - 1]!)));
+
+test('one whose place has sounded is dropped, and the next border is crossfaded', () => {
   const queue = new BlockQueue();
   for (let n = 0; n < 3; n += 1) queue.take(block(n, 1));
   play(queue, 9); // block 1 has begun
-  expect(queue.take(block(1, 0, 1, 1))).toBe(false);
+  expect(queue.take(block(0, 0, 1, 0))).toBe(false);
   expect(queue.late).toBe(1);
-  expect(queue.take(block(2, 0, 1, 1))).toBe(true);
+  expect(queue.take(block(2, 0, 1, 0))).toBe(true);
   const heard = play(queue, 14);
   const border = 2 * FRAMES - 9 * QUANTUM;
   expect(heard[border - 1]).toBe(1);
-  let steepest = 0;
-  for (let i = border; i < border + FADE_FRAMES; i += 1)
-    steepest = Math.max(steepest, Math.abs(heard[i]! - heard[i - 1]!));
-  expect(steepest).toBeLessThan(0.0079); // a 128th
+  expect(steepest(heard, border, border + FADE_FRAMES)).toBeLessThan(0.0079); // a 128th
   expect(heard[border + FADE_FRAMES - 1]).toBe(0);
+});
+
+test('the block that sounds is replaced in the midst of it, crossfaded, and what follows is exact', () => {
+  const queue = new BlockQueue();
+  for (let n = 0; n < 4; n += 1) queue.take(block(n, 1));
+  play(queue, 9);
+  expect(queue.take(block(1, 0, 1, 1))).toBe(true);
+  expect(queue.take(block(2, 0.5, 1, 1))).toBe(true);
+  expect(queue.late).toBe(0);
+  const heard = play(queue, 15);
+  expect(heard[0]).toBeCloseTo(1 - 1 / FADE_FRAMES, 6);
+  expect(steepest(heard, 1, FADE_FRAMES)).toBeLessThan(0.0079);
+  const border = 2 * FRAMES - 9 * QUANTUM;
+  expect(heard.slice(FADE_FRAMES, border).every((v) => v === 0)).toBe(true);
+  expect(heard[border]).toBe(0.5); // of the same version: no fade
+});
+
+test('replaced shortly before its end, and again within the fade, it goes over to the next without a step', () => {
+  const queue = new BlockQueue();
+  for (let n = 0; n < 4; n += 1) queue.take(block(n, 1, 0, 0, n === 1 ? FRAMES - 100 : FRAMES));
+  const before = play(queue, 15); // 28 frames of block 1 are left
+  queue.take(block(1, 0, 1, 1, FRAMES - 100));
+  queue.take(block(2, 0, 1, 1));
+  let heard = play(queue, 1);
+  expect(steepest([...before.slice(-1), ...heard], 1, QUANTUM + 1)).toBeLessThan(0.0079);
+  queue.take(block(2, 1, 2, 2));
+  queue.take(block(2, 0.5, 3, 2)); // both before a frame sounds
+  heard = [...heard.slice(-1), ...play(queue, 2)];
+  expect(steepest(heard, 1, heard.length)).toBeLessThan(0.0157); // two fades, one within the other
+  expect(heard.at(-1)).toBe(0.5);
+});
+
+test('a shorter one that would have ended already is dropped', () => {
+  const queue = new BlockQueue();
+  for (let n = 0; n < 3; n += 1) queue.take(block(n, 1));
+  play(queue, 5);
+  expect(queue.take(block(0, 0, 1, 0, 512))).toBe(false);
+  expect(queue.late).toBe(1);
 });
 
 test('where what it would have gone on with is not known, the last value is faded out', () => {

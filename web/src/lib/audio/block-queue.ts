@@ -1,7 +1,8 @@
 /**
- * The blocks that wait to be heard. A newer block takes the place of a queued one of the same number that has not begun; one that
- * comes too late is dropped. Blocks of one version go on from each other exactly, and so does the first of a version (its seam)
- * from the one before; any other border between two versions is crossfaded.
+ * The blocks that wait to be heard. A newer block takes the place of the one of its number: of a queued one, or of the one that
+ * sounds just then, in the midst of it. One whose place has sounded is dropped. Blocks of one version go on from each other
+ * exactly, and so does the first of a version (its seam) from the one before; where one version goes over to another anywhere
+ * else, they are crossfaded.
  */
 export interface QueuedBlock {
   sequence: number;
@@ -16,9 +17,11 @@ export const FADE_FRAMES = 128;
 /** A play begins to sound when so many blocks are there: the first come one by one. */
 export const FIRST_BLOCKS = 3;
 
+type Sides = [Float32Array, Float32Array];
+
 interface Waiting extends QueuedBlock {
   /** What this block replaced: how the sound before it would have gone on. */
-  old: [Float32Array, Float32Array] | null;
+  old: Sides | null;
 }
 
 export class BlockQueue {
@@ -31,7 +34,7 @@ export class BlockQueue {
   private lastRight = 0;
   /** Frames of a fade that is going on, and what is faded out. */
   private fading = 0;
-  private old: [Float32Array, Float32Array] | null = null;
+  private old: Sides | null = null;
   private release = 0;
   private starving = true;
   /** Nothing of the play has sounded yet. */
@@ -51,20 +54,22 @@ export class BlockQueue {
 
   /** Whether it was taken. */
   take(block: QueuedBlock): boolean {
-    if (block.sequence <= this.begun) {
+    const place = this.blocks.findIndex((waiting) => waiting.sequence === block.sequence);
+    const sounds = place === 0 && this.offset > 0;
+    if (sounds ? block.left.length <= this.offset : block.sequence <= this.begun) {
       this.late += 1;
       return false;
     }
-    const place = this.blocks.findIndex((waiting) => waiting.sequence === block.sequence);
-    if (place < 0) {
-      this.blocks.push({ ...block, old: null });
-      return true;
+    if (sounds) {
+      this.fadeFrom(this.ahead());
+      this.version = block.version;
+      this.blocks[0] = { ...block, old: null };
+    } else if (place < 0) this.blocks.push({ ...block, old: null });
+    else {
+      const { left, right } = this.blocks[place]!;
+      const old: Sides = [left.slice(0, FADE_FRAMES), right.slice(0, FADE_FRAMES)];
+      this.blocks[place] = { ...block, old };
     }
-    const { left, right } = this.blocks[place]!;
-    this.blocks[place] = {
-      ...block,
-      old: [left.slice(0, FADE_FRAMES), right.slice(0, FADE_FRAMES)],
-    };
     return true;
   }
 
@@ -79,13 +84,45 @@ export class BlockQueue {
     this.release = FADE_FRAMES;
   }
 
+  private fadeFrom(old: Sides | null): void {
+    this.fading = FADE_FRAMES;
+    this.old = old;
+  }
+
   private begin(block: Waiting): void {
     this.begun = block.sequence;
-    if (this.version >= 0 && block.version !== this.version && block.sequence !== block.seam) {
-      this.fading = FADE_FRAMES;
-      this.old = block.old;
-    }
+    if (this.version >= 0 && block.version !== this.version && block.sequence !== block.seam)
+      this.fadeFrom(block.old);
     this.version = block.version;
+  }
+
+  /** What would sound next as it is, as long as a fade. */
+  private ahead(): Sides {
+    const sides: Sides = [new Float32Array(FADE_FRAMES), new Float32Array(FADE_FRAMES)];
+    let [at, offset] = [0, this.offset];
+    for (const { left, right } of this.blocks) {
+      const end = offset + FADE_FRAMES - at;
+      sides[0].set(left.subarray(offset, end), at);
+      sides[1].set(right.subarray(offset, end), at);
+      at += Math.min(left.length, end) - offset;
+      offset = 0;
+      if (at === FADE_FRAMES) break;
+    }
+    for (const side of sides) side.fill(side[at - 1]!, at);
+    this.fade(...sides, 0, Math.min(at, this.fading), this.fading);
+    return sides;
+  }
+
+  /** Mix what is faded out into `count` frames from `at` on; over: frames of the fade that are to come there. */
+  private fade(left: Float32Array, right: Float32Array, at: number, count: number, over: number): void {
+    for (let i = 0; i < count; i += 1) {
+      const place = FADE_FRAMES - over + i;
+      const part = (place + 1) / FADE_FRAMES;
+      const oldLeft = this.old ? (this.old[0][place] ?? 0) : this.lastLeft;
+      const oldRight = this.old ? (this.old[1][place] ?? 0) : this.lastRight;
+      left[at + i] = left[at + i]! * part + oldLeft * (1 - part);
+      right[at + i] = right[at + i]! * part + oldRight * (1 - part);
+    }
   }
 
   /** Fill both channels with what is next; silence where there is nothing. */
@@ -107,15 +144,9 @@ export class BlockQueue {
       const count = Math.min(left.length - at, block.left.length - this.offset);
       left.set(block.left.subarray(this.offset, this.offset + count), at);
       right.set(block.right.subarray(this.offset, this.offset + count), at);
-      for (let i = 0; i < count && this.fading > 0; i += 1, this.fading -= 1) {
-        const place = FADE_FRAMES - this.fading;
-        const part = (place + 1) / FADE_FRAMES;
-        const [oldLeft, oldRight] = this.old
-          ? [this.old[0][place] ?? 0, this.old[1][place] ?? 0]
-          : [this.lastLeft, this.lastRight];
-        left[at + i] = left[at + i]! * part + oldLeft * (1 - part);
-        right[at + i] = right[at + i]! * part + oldRight * (1 - part);
-      }
+      const faded = Math.min(count, this.fading);
+      this.fade(left, right, at, faded, this.fading);
+      this.fading -= faded;
       at += count;
       this.offset += count;
       this.frames += count;
