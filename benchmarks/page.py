@@ -271,7 +271,7 @@ def machine(data: Path) -> None:
     services = Services(data)
     session = services.sessions.version(1).session
     wanted = Wanted(session)
-    stream = Stream(services.heard_media(session.rate_hz), wanted, 30 * session.rate_hz, 1)
+    stream = Stream(services.media.at_rate(session.rate_hz), wanted, 30 * session.rate_hz, 1)
     times = []
     for _ in range(400):
         began = time.perf_counter()

@@ -5,7 +5,7 @@ import subprocess
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-ORDER = ["cli", "web", "demo", "store", "studies", "engine", "session", "processors", "measure", "media", "dsp"]
+ORDER = ["cli", "web", "demo", "sound", "store", "studies", "engine", "session", "processors", "measure", "media", "dsp"]
 PURE = ["dsp", "measure", "processors", "session", "engine", "studies"]
 
 

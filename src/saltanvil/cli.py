@@ -255,6 +255,9 @@ def run_serve(request: argparse.Namespace) -> None:
     import socket
     import threading
 
+    from saltanvil.sound.line import SOUND
+
+    SOUND.start()  # it gets ready meanwhile
     gc.disable()  # what a start makes stays: looking through it again and again is a tenth of the start
 
     print("Salt Anvil: getting ready ...", flush=True)

@@ -213,9 +213,7 @@ def test_what_sounds_is_one_version_or_the_next_also_where_blocks_come_too_late(
             exact = rendered[sequence, version][:, piece]
             assert np.array_equal(heard[:, ~mixed], exact[:, ~mixed])
             # In a fade it lies between the versions there have been; one may have ended its passage sooner.
-            versions = [
-                audio[:, piece] for (number, older), audio in rendered.items() if number == sequence and older <= version
-            ]
+            versions = [audio[:, piece] for (number, older), audio in rendered.items() if number == sequence and older <= version]
             known = min(part.shape[1] for part in versions)
             mixed = np.flatnonzero(mixed[:known])
             low = np.min([part[:, mixed] for part in versions], axis=0, initial=np.inf)

@@ -18,6 +18,8 @@ from fastapi.testclient import TestClient
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from saltanvil.engine.live import LEAD_S
+from saltanvil.engine.stream import BLOCK_FRAMES
 from saltanvil.engine.time import MAX_SESSION_S
 from saltanvil.session.document import MAIN_ID
 from saltanvil.session.sections import SetSections
@@ -382,7 +384,7 @@ def services_audition(services, session):
     from saltanvil.web.audition import Audition
 
     version = services.sessions.version(session)
-    return Audition("left", version, services.media.at_rate(version.session.rate_hz), asyncio.new_event_loop())
+    return Audition("left", version, services.database.path, asyncio.new_event_loop())
 
 
 def test_a_listener_that_lies_gets_no_more_than_the_lead(client, session):
@@ -394,11 +396,10 @@ def test_a_listener_that_lies_gets_no_more_than_the_lead(client, session):
         epoch = json.loads(text)["epoch"]
         for _ in range(3):
             socket.send_json({"type": "heard", "epoch": epoch, "frames": 10**18, "underruns": 0})
-        player = client.app.state.services._auditions["one"].player
+        audition = client.app.state.services._auditions["one"]
+        wait_for(lambda: audition._blocks)
         time.sleep(1.0)
-        rate = 48000
-        with player._condition:
-            assert player._heard_frames <= player._sent <= 4 * (player._lead_s * rate + 2048)
+        assert BLOCK_FRAMES * (audition.player._taken + audition._blocks) <= 4 * (LEAD_S * 48000 + 2048)
         socket.send_json({"type": "stop"})
 
 

@@ -25,7 +25,7 @@ class Recorder:
 
 @pytest.fixture
 def tab(monkeypatch):
-    monkeypatch.setattr("saltanvil.web.audition.Player", Recorder)
+    monkeypatch.setattr("saltanvil.web.audition.RemotePlayer", Recorder)
     loop = asyncio.new_event_loop()
     with ThreadPoolExecutor(1) as movers:
         yield Audition("one", Version(1, 1, session(-30.0), True, False), None, loop, movers), lambda: movers.submit(int).result()

@@ -165,14 +165,19 @@ class Player:
         silent."""
         with self._condition:
             if time.monotonic() - self._reported_at < SILENT_S:
-                self._condition.wait_for(lambda: not self._playing or not (self._behind or self._short), timeout_s)
+                self._condition.wait_for(lambda: not self._playing or not (self._behind or self.short), timeout_s)
 
     @property
     def playing(self) -> bool:
         return self._playing
 
     @property
-    def _short(self) -> bool:
+    def pending(self) -> bool:
+        """Whether something is wanted with which no block has been begun yet."""
+        return self._changed
+
+    @property
+    def short(self) -> bool:
         """Whether what can be heard next is less than what the listener is to have."""
         return self._queued - self._heard_frames < NEAR_S * self._wanted.session.rate_hz
 

@@ -190,15 +190,15 @@ class Stream:
 
     def next(self, wanted: Wanted, lead_s: float) -> Block | None:
         """The next block; None at the end."""
-        began = time.perf_counter()
+        began = time.thread_time()  # what the thread waits for a core is neither
         self._saving_s *= RECENT
         self._rendering_s *= RECENT
         if self._saving_s <= SAVING_SHARE * self._rendering_s:
             self._saved.append(self._state.save())
-        saved = time.perf_counter()
+        saved = time.thread_time()
         self._saving_s += saved - began
         result = self._render(wanted)
-        self._rendering_s += time.perf_counter() - saved
+        self._rendering_s += time.thread_time() - saved
         if result is None:
             return None
         audio, position = result

@@ -3,6 +3,7 @@
 import os
 from collections.abc import Iterable, Iterator
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,10 @@ class Recording:
     def __init__(self, path: Path, rate: int, channels: int, frames: int) -> None:
         self.path, self.rate, self.channels, self.frames = path, rate, channels, frames
         self._file = os.open(path, os.O_RDONLY)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        """For another process, which opens the file by itself."""
+        return Recording, (self.path, self.rate, self.channels, self.frames)
 
     def __del__(self) -> None:
         if hasattr(self, "_file"):

@@ -100,11 +100,14 @@ class Database:
     another process could delete its log ("How To Corrupt An SQLite Database File", 2.2).
     """
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, checked: bool = False) -> None:
+        """checked: another process of ours has it open; it is taken as it is."""
         self.path = path
         #: One a thread; those of threads that are gone close by themselves.
         self._connections: WeakKeyDictionary[threading.Thread, sqlite3.Connection] = WeakKeyDictionary()
         self._lock = threading.Lock()
+        if checked:
+            return
         if path.exists():
             check_file(path)
         try:

@@ -6,20 +6,17 @@ channel, the right channel (float32, little endian).
 
 import asyncio
 import json
-import struct
 import threading
 import time
 from concurrent.futures import Executor
+from pathlib import Path
 from typing import Annotated, Any, Literal
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
 from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
-from pydantic_core import to_json
 
 from saltanvil.engine.audition import Listening, Scope
-from saltanvil.engine.live import Player
 from saltanvil.engine.monitor import MonitorName
-from saltanvil.engine.stream import Block
 from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document import MAX_SLOTS, NotFound, Session, SlotNumber
 from saltanvil.session.edits import Edit, EditRefused
@@ -27,13 +24,14 @@ from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
+from saltanvil.sound.player import RemotePlayer
 from saltanvil.store.sessions import Version
 from saltanvil.web.comparing import Instead
 
 router = APIRouter()
 MAX_MESSAGE = 1 << 16
-#: Blocks that may wait for a listener who does not read, and messages of other sorts; more of these close the socket.
-MAX_WAITING_BLOCKS, MAX_WAITING_MESSAGES = 64, 1000
+#: Messages other than blocks that may wait for a listener who does not read; more of them close the socket.
+MAX_WAITING_MESSAGES = 1000
 #: Messages a second that a listener may send for long, and how many at once. A page reports a hundred times a second.
 MESSAGE_RATE, MESSAGE_BURST = 400.0, 2000.0
 
@@ -135,44 +133,6 @@ AnyMessage = (
 MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
 
 
-#: Of a covered block: nothing in it tells which version sounds.
-COVERED: dict[str, Any] = {
-    "strips": {}, "steps": {}, "gate_states": {}, "lanes": {}, "sends": {}, "keys": {}, "reduction_db": [],
-    "detector_db": -160.0, "main_peaks_dbfs": [-160.0, -160.0], "main_true_peaks_dbtp": [-160.0, -160.0],
-    "momentary_lufs": -160.0, "short_term_lufs": -160.0, "lead_s": 0.0, "latency_s": 0.0,
-}  # fmt: skip
-
-
-def pack(block: Block, covered: bool = False) -> bytes:
-    """A block as it goes over the wire. covered: without its meters, as in a blind comparison."""
-    header = {
-        "epoch": block.epoch,
-        "sequence": block.sequence,
-        "version": block.version,
-        "seam": block.seam,
-        "frames": block.audio.shape[1],
-        "position_s": round(block.position_s, 6),
-        "strips": block.strips,
-        "steps": block.steps,
-        "gate_states": block.gate_states,
-        "lanes": block.lanes,
-        "sends": block.sends,
-        "keys": block.keys,
-        "reduction_db": block.reduction_db,
-        "detector_db": block.detector_db,
-        "main_peaks_dbfs": [round(value, 1) for value in block.main_peaks_dbfs],
-        "main_true_peaks_dbtp": [round(value, 1) for value in block.main_true_peaks_dbtp],
-        "momentary_lufs": round(block.momentary_lufs, 1),
-        "short_term_lufs": round(block.short_term_lufs, 1),
-        "lead_s": round(block.lead_s, 3),
-        "latency_s": round(block.latency_s, 6),
-        **(COVERED if covered else {}),
-    }
-    text = to_json(header)
-    text += b" " * (-len(text) % 4)
-    return struct.pack("<I", len(text)) + text + block.audio.astype("<f4", copy=False).tobytes()
-
-
 class Allowance:
     """How many messages a listener may still send: it fills with time, up to a burst."""
 
@@ -190,11 +150,12 @@ class Audition:
     """One tab's listening. Its outgoing queue is bounded: unheard blocks, and blocks that are not read, stop the player."""
 
     def __init__(
-        self, tab: str, version: Version, media: Any, loop: asyncio.AbstractEventLoop, movers: Executor | None = None
+        self, tab: str, version: Version, database: Path, loop: asyncio.AbstractEventLoop, movers: Executor | None = None
     ) -> None:
+        """database: where its media are."""
         self.tab, self.session_id = tab, version.id
         self._loop = loop
-        self.outgoing: asyncio.Queue[bytes | str] = asyncio.Queue()
+        self.outgoing: asyncio.Queue[bytes | str | None] = asyncio.Queue()
         self._matched_on = True
         self._scope = Scope()
         self._measured: dict[Scope, float] = {}
@@ -216,27 +177,26 @@ class Audition:
         self._sounding = version.session
         self._moving = threading.Lock()
         self._waits, self._movers = False, movers
-        self.player = Player(
+        self.player = RemotePlayer(
+            database,
             version.session,
-            media,
-            deliver=lambda block: self._send(pack(block, self._instead is not None and self._instead.hides)),
+            deliver=self._send,
             ended=lambda epoch: self._send(json.dumps({"type": "ended", "epoch": epoch})),
             failed=lambda why: self._send(json.dumps({"type": "failed", "why": why})),
-            room=lambda: self._blocks < MAX_WAITING_BLOCKS,
+            lost=lambda: self._send(None),
         )
 
-    def _send(self, message: bytes | str) -> None:
+    def _send(self, message: bytes | str | None) -> None:
         if not self._loop.is_closed():
             self._blocks += isinstance(message, bytes)
             self._loop.call_soon_threadsafe(self.outgoing.put_nowait, message)
 
-    async def next(self) -> bytes | str:
-        """The next message for the listener."""
+    async def next(self) -> bytes | str | None:
+        """The next message for the listener; None when the player is lost."""
         message = await self.outgoing.get()
         if isinstance(message, bytes):
             self._blocks -= 1
-            if self._blocks == MAX_WAITING_BLOCKS - 1:
-                self.player.nudge()
+            self.player.taken(self._blocks)
         return message
 
     @property
@@ -279,6 +239,7 @@ class Audition:
             if instead is None and self._instead is None:
                 return
             self._instead, self._letter = instead, "" if instead is None else instead.names[0]
+            self.player.cover(instead is not None and instead.hides, {} if instead is None else instead.recordings)
             self.player.set_listening("after" if instead is not None else self._listening)
             self._play()
             self._apply_matched()  # what was measured meanwhile
@@ -389,8 +350,8 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
         await socket.close(4400, "a tab names itself with 1 to 64 characters")
         return
     await socket.accept()
-    media = services.heard_media(version.session.rate_hz)
-    open_audition = Audition(tab, version, media, asyncio.get_running_loop(), services.movers)
+    loop = asyncio.get_running_loop()
+    open_audition = await asyncio.to_thread(Audition, tab, version, services.database.path, loop, services.movers)
     services.join(open_audition)
     # From here on it is told of every change; what it was told with the session may be out of date by now.
     open_audition.tell_measuring(services.matches.measuring(session_id))
@@ -398,7 +359,9 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
     async def sending() -> None:
         while True:
             message = await open_audition.next()
-            if isinstance(message, bytes):
+            if message is None:
+                await socket.close(1011, "the sound process ended")
+            elif isinstance(message, bytes):
                 await socket.send_bytes(message)
             else:
                 await socket.send_text(message)

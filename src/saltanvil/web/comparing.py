@@ -7,6 +7,7 @@ from typing import Protocol
 
 from pydantic import BaseModel, Field
 
+from saltanvil.media.recording import Recording
 from saltanvil.session.document import Id, Session
 from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.blind import (
@@ -32,6 +33,11 @@ class Instead(Protocol):
 
     @property
     def names(self) -> Sequence[str]: ...
+
+    @property
+    def recordings(self) -> dict[int, tuple[Recording, int, int]]:
+        """What its documents play besides media, by number: (sound, its first frame, frames)."""
+        ...
 
     def heard(self, name: str, matched: bool) -> tuple[Session, tuple[str, float]]:
         """The document for a name, and a strip of it with the gain for listening."""
@@ -77,6 +83,10 @@ class Blind:
     labels: list[str]
 
     hides = True
+
+    @property
+    def recordings(self) -> dict[int, tuple[Recording, int, int]]:
+        return {}
 
     @property
     def names(self) -> Sequence[str]:

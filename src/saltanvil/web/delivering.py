@@ -4,11 +4,9 @@ import itertools
 import shutil
 import threading
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
-from typing import Protocol
 
-from saltanvil.engine.media import Audio, Media
 from saltanvil.media.recording import Recording
 from saltanvil.processors.trim import TrimSettings
 from saltanvil.session.document import Path as StepPath
@@ -19,12 +17,6 @@ from saltanvil.studies.delivery_check import Decoded
 FIRST_RECORDING = 1 << 52
 MASTER = "master"
 DIFFERENCE = " difference"
-
-
-class Recorded(Protocol):
-    """A sound that can be read anywhere."""
-
-    def read(self, start: int, frames: int) -> Audio: ...
 
 
 @dataclass
@@ -38,8 +30,10 @@ class Check:
     decoded: list[Decoded]
     number: int = 0
 
-    def sounds(self) -> list[Recorded]:
-        return [self.master, *self.decoded]
+    def sounds(self) -> list[tuple[Recording, int, int]]:
+        """Each with the frame at which it begins, and the length of the master."""
+        decoded = ((one.sound, one.checked.offset_frames) for one in self.decoded)
+        return [(sound, offset, self.master.frames) for sound, offset in ((self.master, 0), *decoded)]
 
     def discard(self) -> None:
         """Its files go; whoever still reads them may go on."""
@@ -47,11 +41,10 @@ class Check:
 
 
 class Checks:
-    """The last check of each session, and all recordings by their numbers."""
+    """The last check of each session; each recording has a number of its own."""
 
     def __init__(self) -> None:
         self._held: dict[int, Check] = {}
-        self._recordings: dict[int, tuple[Recorded, int]] = {}
         self._numbers = itertools.count(FIRST_RECORDING)
         self._lock = threading.Lock()
 
@@ -62,51 +55,11 @@ class Checks:
             numbers = [next(self._numbers) for _ in check.sounds()]
             check.number = numbers[0]
             self._held[check.session_id] = check
-            for number, sound in zip(numbers, check.sounds(), strict=True):
-                self._recordings[number] = (sound, check.master.frames)
-            if old is not None:
-                for place in range(len(old.sounds())):
-                    self._recordings.pop(old.number + place, None)
         return old
 
     def of(self, session_id: int) -> Check | None:
         with self._lock:
             return self._held.get(session_id)
-
-    def recording(self, number: int) -> tuple[Recorded, int] | None:
-        with self._lock:
-            return self._recordings.get(number)
-
-
-@dataclass
-class HeardMedia:
-    """Media of a session, and recordings of checks."""
-
-    media: Media
-    checks: Checks
-    #: What is played goes on, though its check was replaced meanwhile.
-    _used: dict[int, tuple[Recorded, int]] = field(default_factory=dict)
-
-    def _recording(self, number: int) -> tuple[Recorded, int] | None:
-        if number < FIRST_RECORDING:
-            return None
-        held = self.checks.recording(number)
-        if held is not None:
-            if number not in self._used and len(self._used) > 32:
-                self._used.clear()
-            self._used[number] = held
-        return held or self._used.get(number)
-
-    def channels(self, media_id: int) -> int:
-        return self.media.channels(media_id) if self._recording(media_id) is None else 2
-
-    def frames(self, media_id: int) -> int:
-        held = self._recording(media_id)
-        return self.media.frames(media_id) if held is None else held[1]
-
-    def read(self, media_id: int, start: int, frames: int) -> Audio:
-        held = self._recording(media_id)
-        return self.media.read(media_id, start, frames) if held is None else held[0].read(start, frames)
 
 
 class Delivered:
@@ -122,6 +75,10 @@ class Delivered:
     def names(self) -> Sequence[str]:
         formats = [one.checked.format for one in self.check.decoded]
         return [MASTER, *formats, *(f"{name}{DIFFERENCE}" for name in formats)]
+
+    @property
+    def recordings(self) -> dict[int, tuple[Recording, int, int]]:
+        return dict(enumerate(self.check.sounds(), self.check.number))
 
     def heard(self, name: str, matched: bool) -> tuple[Session, tuple[str, float]]:
         """matched: the decoded sound is brought to the loudness of the master."""

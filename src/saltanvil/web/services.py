@@ -33,7 +33,7 @@ from saltanvil.studies.moving import MovingValue, moving_values
 from saltanvil.studies.routing import Routing, routing_after
 from saltanvil.web.audition import Audition
 from saltanvil.web.comparing import Covers, Instead
-from saltanvil.web.delivering import Checks, HeardMedia
+from saltanvil.web.delivering import Checks
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
 from saltanvil.web.uploads import Imports
@@ -259,10 +259,6 @@ class Services:
         for tab in self.covers.tabs_with(kind, session_id):
             self.covers.end(tab)
             self.cover(tab, None)
-
-    def heard_media(self, rate_hz: int) -> HeardMedia:
-        """What an audition can play: a session's media, and what delivery checks recorded."""
-        return HeardMedia(self.media.at_rate(rate_hz), self.checks)
 
     def routing(self, session_id: int, session: Session) -> tuple[tuple[Session, Routing] | None, Routing]:
         """What was last told of a session's routing, with the version it was told of, and what is to be told now."""

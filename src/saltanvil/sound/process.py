@@ -1,0 +1,211 @@
+"""The process that renders what is heard: `python -m saltanvil.sound.process FILE`, the number of an open socket to the server.
+
+It does what it is told about players by name (see `saltanvil.sound.player`), sends their blocks, and ends with its server.
+"""
+
+import contextlib
+import logging
+import pickle
+import signal
+import sys
+import threading
+from dataclasses import dataclass, field
+from multiprocessing.connection import Connection
+from pathlib import Path
+from typing import Any
+
+from saltanvil.engine.audition import Listening, Scope
+from saltanvil.engine.live import Player
+from saltanvil.engine.media import Audio, Media
+from saltanvil.engine.memory import give_back_memory, keep_freed_memory
+from saltanvil.engine.monitor import MonitorName
+from saltanvil.engine.stream import Block
+from saltanvil.media.recording import Recording
+from saltanvil.session.document import Session
+from saltanvil.sound.wire import Change, changed, pack
+from saltanvil.store.database import Database
+from saltanvil.store.media import MediaStore
+
+log = logging.getLogger(__name__)
+
+#: Blocks that may wait for a listener who does not read.
+MAX_WAITING_BLOCKS = 64
+#: Chunks of media kept for all players of a folder.
+MEDIA_BYTES = 1 << 26
+#: Beside its player a process has hardly any work in Python, but what there is must not keep it waiting.
+SWITCH_INTERVAL_S = 0.00005
+GIVE_BACK_S = 10.0
+
+
+@dataclass
+class HeardMedia:
+    """Media of a session, and what a delivery check recorded: by number (the sound, its first frame, its length)."""
+
+    media: Media
+    recordings: dict[int, tuple[Recording, int, int]] = field(default_factory=dict)
+
+    def channels(self, media_id: int) -> int:
+        held = self.recordings.get(media_id)
+        return self.media.channels(media_id) if held is None else held[0].channels
+
+    def frames(self, media_id: int) -> int:
+        held = self.recordings.get(media_id)
+        return self.media.frames(media_id) if held is None else held[2]
+
+    def read(self, media_id: int, start: int, frames: int) -> Audio:
+        held = self.recordings.get(media_id)
+        return self.media.read(media_id, start, frames) if held is None else held[0].read(start + held[1], frames)
+
+
+class Playing:
+    """One player, and what the server has said to it."""
+
+    def __init__(self, name: int, send: "Sender", media: Media, document: Session) -> None:
+        self._name, self._send = name, send
+        self.document = document
+        self.media = HeardMedia(media)
+        self._covered = False
+        self._given = self._taken = 0
+        #: Changes that the server has sent.
+        self._changes = 0
+        self.player = Player(document, self.media, self._deliver, self._ended, self._failed, self._room)
+
+    def _room(self) -> bool:
+        return self._given - self._taken < MAX_WAITING_BLOCKS
+
+    def _deliver(self, block: Block) -> None:
+        self._given += 1
+        known = self._changes - self.player.pending
+        self._send(self._name, "block", pack(block, self._covered), known, self.player.short)
+
+    def _ended(self, epoch: int) -> None:
+        self._send(self._name, "ended", epoch)
+
+    def _failed(self, why: str) -> None:
+        self._send(self._name, "failed", why)
+
+    # ---- what the server says ---------------------------------------------------------------------------------------
+
+    def play(self, position_s: float) -> None:
+        self.player.play(position_s)
+
+    def stop(self) -> None:
+        self.player.stop()
+
+    def session(self, change: Change | None, balance: tuple[str, float] | None) -> None:
+        self._changes += 1
+        self.document = changed(self.document, change)
+        self.player.set_session(self.document, balance)
+
+    def passage(self, start_s: float, end_s: float, loop: bool) -> None:
+        self._changes += 1
+        self.player.set_passage(start_s, end_s, loop)
+
+    def scope(self, scope: Scope) -> None:
+        self._changes += 1
+        self.player.set_scope(scope)
+
+    def listening(self, listening: Listening) -> None:
+        self._changes += 1
+        self.player.set_listening(listening)
+
+    def matched(self, matched_db: float) -> None:
+        self._changes += 1
+        self.player.set_matched(matched_db)
+
+    def balance(self, strip_id: str, gain_db: float) -> None:
+        self._changes += 1
+        self.player.set_balance(strip_id, gain_db)
+
+    def monitor(self, monitor: MonitorName) -> None:
+        self._changes += 1
+        self.player.set_monitor(monitor)
+
+    def covered(self, covered: bool) -> None:
+        self._covered = covered
+
+    def recordings(self, recordings: dict[int, tuple[Recording, int, int]]) -> None:
+        self.media.recordings.update(recordings)
+
+    def heard(self, epoch: int, frames: int, underruns: int, late: int) -> None:
+        self.player.heard(epoch, frames, underruns, late)
+
+    def taken(self, count: int) -> None:
+        """So many blocks of all have gone to the listener."""
+        self._taken = count
+        self.player.nudge()
+
+
+class Sender:
+    """Messages to the server, from any thread."""
+
+    def __init__(self, connection: Connection) -> None:
+        self._connection, self._lock = connection, threading.Lock()
+
+    def __call__(self, *message: Any) -> None:
+        data = pickle.dumps(message, 5)
+        with self._lock, contextlib.suppress(OSError):  # then the server is gone, and this process goes too
+            self._connection.send_bytes(data)
+
+
+class Stores:
+    """The media of each folder, as long as a player uses them."""
+
+    def __init__(self) -> None:
+        self._held: dict[Path, tuple[MediaStore, set[int]]] = {}
+
+    def open(self, path: Path, name: int) -> MediaStore:
+        if path not in self._held:
+            self._held[path] = MediaStore(Database(path, checked=True), MEDIA_BYTES), set()
+        store, users = self._held[path]
+        users.add(name)
+        return store
+
+    def leave(self, name: int) -> None:
+        for path, (store, users) in list(self._held.items()):
+            users.discard(name)
+            if not users:
+                del self._held[path]
+                store.database.close()
+
+
+def serve(connection: Connection) -> None:
+    """Until the server is gone."""
+    players: dict[int, Playing] = {}
+    stores = Stores()
+    send = Sender(connection)
+    while True:
+        if not connection.poll(GIVE_BACK_S):
+            if not any(playing.player.playing for playing in players.values()):
+                give_back_memory()
+            continue
+        try:
+            name, what, *about = pickle.loads(connection.recv_bytes())
+        except EOFError:
+            return
+        try:
+            if what == "open":
+                path, document = about
+                players[name] = Playing(name, send, stores.open(path, name).at_rate(document.rate_hz), document)
+            elif what == "close":
+                players.pop(name).player.close()
+                stores.leave(name)
+            else:
+                getattr(players[name], what)(*about)
+        except Exception as error:
+            log.exception("the sound process was told to %s", what)
+            send(name, "failed", f"Playing stopped: {error}")
+
+
+def main() -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends it
+    keep_freed_memory()
+    sys.setswitchinterval(SWITCH_INTERVAL_S)
+    with Connection(int(sys.argv[1])) as connection:
+        send = Sender(connection)
+        send(0, "ready")
+        serve(connection)
+
+
+if __name__ == "__main__":
+    main()
