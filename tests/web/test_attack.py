@@ -408,6 +408,7 @@ def test_an_edit_that_cannot_be_stored_is_taken_back_from_the_ear(client, sessio
     services = client.app.state.services
     rename = {"edit": {"op": "set", "values": [{"of": "session", "id": None, "name": "name", "value": "Heard"}]}}
     with client.websocket_connect(f"/api/sessions/{session}/audition?tab=one", headers=WHERE):
+        wait_for(lambda: "one" in services._auditions)
         player = services._auditions["one"].player
         heard = []
         monkeypatch.setattr(player, "set_session", lambda document, balance=None: heard.append(document.name))

@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, expect, test, vi } from 'vitest';
 import type { Edit } from '../api/client';
-import { EditQueue, STORE_EVERY_MS, targetOf, type Waiting } from './edit-queue';
+import { EditQueue, HEARD_FIRST_MS, STORE_EVERY_MS, targetOf, type Waiting } from './edit-queue';
 import { setOf } from './moves';
 
 beforeEach(() => vi.useFakeTimers());
@@ -124,4 +124,16 @@ test('steps of one gesture are stored no more often than need be, the last one a
   expect(sent.length).toBe(2);
   await answer();
   expect(sent.at(-1)).toMatchObject({ edit: drag('a', 20), number: 21 });
+});
+
+test('what is heard already is stored a little later, and in its turn', async () => {
+  const { queue, sent, answer } = server();
+  void queue.add(drag('a', 1), 'one', true);
+  await vi.advanceTimersByTimeAsync(HEARD_FIRST_MS - 1);
+  expect(sent).toHaveLength(0);
+  void queue.add(drag('b', 2), 'two');
+  await vi.advanceTimersByTimeAsync(2);
+  await answer();
+  await answer();
+  expect(sent.map(({ edit }) => edit)).toEqual([drag('a', 1), drag('b', 2)]);
 });

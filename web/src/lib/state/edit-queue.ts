@@ -6,10 +6,14 @@ export interface Waiting {
   gesture: string | null;
   /** Counts all that was added. */
   number: number;
+  /** When it is to be stored at the earliest. */
+  from: number;
 }
 
 /** Steps of one gesture are stored no more often than this; they are heard as they are made. */
 export const STORE_EVERY_MS = 160;
+/** What is heard as it is made is stored so much later: what there is to do for that must not keep it from the ear. */
+export const HEARD_FIRST_MS = 50;
 
 /** What an edit moves, as one word; null for one that does more than move values. */
 export function targetOf(edit: Edit): string | null {
@@ -74,9 +78,10 @@ export class EditQueue {
     return this.resumed !== null;
   }
 
-  /** Resolves when this edit, and all before it, have been answered. */
-  add(edit: Edit, gesture: string | null = null): Promise<void> {
-    const next = { edit, gesture, number: (this.count += 1) };
+  /** Resolves when this edit, and all before it, have been answered. heard: it sounds already. */
+  add(edit: Edit, gesture: string | null = null, heard = false): Promise<void> {
+    const from = performance.now() + (heard ? HEARD_FIRST_MS : 0);
+    const next = { edit, gesture, number: (this.count += 1), from };
     if (overtakes(next, this.waiting.at(-1))) this.waiting.pop();
     this.waiting.push(next);
     this.sending ??= this.run().finally(() => (this.sending = null));
@@ -102,10 +107,10 @@ export class EditQueue {
     this.resume();
   }
 
-  /** Milliseconds, so that a gesture is not stored too often; none before the first step of one. */
+  /** Milliseconds, so that sound comes first and a gesture is not stored too often. */
   private pauseBefore(next: Waiting): number {
-    if (next.gesture === null || next.gesture !== this.last.gesture) return 0;
-    return this.last.at + STORE_EVERY_MS - performance.now();
+    const goesOn = next.gesture !== null && next.gesture === this.last.gesture;
+    return (goesOn ? this.last.at + STORE_EVERY_MS : next.from) - performance.now();
   }
 
   private async run(): Promise<void> {

@@ -3,6 +3,9 @@ import type { OverviewAnswer, ScopeAnswer } from '../api/client';
 
 /** Measuring waits until nothing has been edited for so long: it does not begin anew for every step of a drag. */
 export const SETTLE_MS = 150;
+/** And longer after one that followed another within a second: more will come. */
+export const SERIES_SETTLE_MS = 350;
+const SERIES_MS = 1000;
 /** The overview takes the whole song: it waits longer. */
 export const OVERVIEW_SETTLE_MS = 600;
 
@@ -36,6 +39,8 @@ export class Measuring {
   showsOverview = false;
   private timer: ReturnType<typeof setTimeout> | undefined;
   private editedAt = -Infinity;
+  private madeAt = -Infinity;
+  private settle = SETTLE_MS;
   private latest = 0;
   private detail: Detail = { columns: 800, zoom: [0, 1] };
   private overviewColumns = OVERVIEW_COLUMNS;
@@ -43,14 +48,20 @@ export class Measuring {
 
   constructor(private readonly questions: Questions) {}
 
-  /** Something was edited: what is shown is out of date from now on, and is measured once it has settled. */
-  edited(): void {
+  /** Something was edited: what is shown is out of date from now on, and is measured once it has settled. byHand: as the hand
+   * made it, not as the server stored it. */
+  edited(byHand = false): void {
     this.stale = this.overviewStale = true;
-    this.editedAt = performance.now();
+    const now = performance.now();
+    if (byHand) {
+      this.settle = now - this.madeAt < SERIES_MS ? SERIES_SETTLE_MS : SETTLE_MS;
+      this.madeAt = now;
+    }
+    this.editedAt = now;
     // An answer on its way is of an older version, and must not take the place of the question that is to come.
     this.latest += 1;
     clearTimeout(this.timer);
-    this.timer = setTimeout(() => void this.ask(), SETTLE_MS);
+    this.timer = setTimeout(() => void this.ask(), this.settle);
   }
 
   /** Something else is looked at: ask at once. nearer: the same, drawn from nearer or wider, so that the figures hold. */

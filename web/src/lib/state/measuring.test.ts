@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, expect, test, vi } from 'vitest';
 import type { OverviewAnswer, ScopeAnswer } from '../api/client';
-import { Measuring, OVERVIEW_SETTLE_MS, SETTLE_MS } from './measuring.svelte';
+import { Measuring, OVERVIEW_SETTLE_MS, SERIES_SETTLE_MS, SETTLE_MS } from './measuring.svelte';
 
 beforeEach(() => vi.useFakeTimers());
 afterEach(() => vi.useRealTimers());
@@ -36,6 +36,22 @@ test('a drag is measured once, after it has settled, and what is shown is out of
   await answer(1, 2);
   expect(measuring.study?.revision).toBe(2);
   expect(measuring.stale).toBe(false);
+});
+
+test('a single edit is measured soon, also once it is stored; one that follows another waits for more', () => {
+  const { measuring, answers } = made();
+  measuring.edited(true);
+  vi.advanceTimersByTime(40);
+  measuring.edited(); // stored
+  vi.advanceTimersByTime(SETTLE_MS);
+  expect(answers.length).toBe(1);
+  for (let n = 0; n < 5; n += 1) {
+    measuring.edited(true);
+    vi.advanceTimersByTime(SERIES_SETTLE_MS - 1);
+  }
+  expect(answers.length).toBe(1);
+  vi.advanceTimersByTime(1);
+  expect(answers.length).toBe(2);
 });
 
 test('an answer that an edit has overtaken neither shows nor counts as up to date', async () => {

@@ -245,16 +245,17 @@ export class Workspace {
   edit(edit: Edit, part: string | null = null): Promise<void> {
     const gesture = part ?? newId();
     // What moves is heard as it is made, and stored after it.
-    if (edit.op === 'set') this.hear(edit.values, gesture);
-    const done = this.queue.add(edit, gesture);
-    if (edit.op !== 'set_delivery') this.measuring.edited(); // of which no figure depends
+    const heard = edit.op === 'set' && this.hear(edit.values, gesture);
+    const done = this.queue.add(edit, gesture, heard);
+    if (edit.op !== 'set_delivery') this.measuring.edited(true); // of which no figure depends
     return done;
   }
 
-  /** Hear values that are stored later, by the edit of this gesture. */
-  hear(values: Moved[], gesture: string): void {
+  /** Hear values that are stored later, by the edit of this gesture. Returns whether it plays. */
+  hear(values: Moved[], gesture: string): boolean {
     if (this.listening.playing)
       this.listening.send({ type: 'move', values, gesture, number: this.queue.number + 1 });
+    return this.listening.playing;
   }
 
   /** New values for one object of the session. */
