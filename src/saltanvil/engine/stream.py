@@ -31,7 +31,11 @@ from saltanvil.engine.time import ceil_tick, preroll_start, session_frames
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
 from saltanvil.session.document import MAIN_ID, Session
 
-BLOCK_FRAMES = 1024
+#: What a block costs beside its samples (dispatch, states, figures, its way) is as much as a thousand of them; meters move some
+#: twenty times a second.
+BLOCK_FRAMES = 2048
+#: A new structure fades in over this.
+FADE_FRAMES = 1024
 #: Long, so that the cores seldom wait for each other.
 PREROLL_BLOCK_FRAMES = 1 << 16
 #: Saving states may take this share of the time that rendering takes: a play of many strips is saved before fewer of its
@@ -312,14 +316,15 @@ class Stream:
 
 
 def structural_fade(old: Audio, new: Audio, filling: int = 0) -> Audio:
-    """From the old plan's block to the new one's, (channels, frames), in a straight line over the block.
+    """From the old plan's block to the new one's, (channels, frames), in a straight line over `FADE_FRAMES`.
 
     filling: frames until the delays of a new step hold sound; what leaves them before that would begin with a click, so the fade
     begins behind it, at the middle of the block at the latest.
     """
     frames = new.shape[1]
-    start = min(filling, frames // 2)
-    along = np.clip((np.arange(1, frames + 1, dtype=np.float32) - start) / (frames - start), 0.0, 1.0)[None, :]
+    fade = min(FADE_FRAMES, frames)
+    start = min(filling, frames - fade // 2)
+    along = np.clip((np.arange(1, frames + 1, dtype=np.float32) - start) / min(fade, frames - start), 0.0, 1.0)[None, :]
     return np.asarray(new * along + old * (1 - along), dtype=np.float32)
 
 

@@ -15,7 +15,7 @@ from saltanvil.sound.line import SOUND, SoundProcess
 from saltanvil.sound.wire import change_of
 
 #: Blocks that a listener took are told in so many at once.
-TAKEN_AT_ONCE = 8
+TAKEN_AT_ONCE = 4
 
 
 class RemotePlayer:

@@ -29,7 +29,7 @@ from saltanvil.store.media import MediaStore
 log = logging.getLogger(__name__)
 
 #: Blocks that may wait for a listener who does not read.
-MAX_WAITING_BLOCKS = 64
+MAX_WAITING_BLOCKS = 32
 #: Chunks of media kept for all players of a folder.
 MEDIA_BYTES = 1 << 26
 #: Beside its player a process has hardly any work in Python, but what there is must not keep it waiting.

@@ -15,7 +15,7 @@ export interface QueuedBlock {
 
 export const FADE_FRAMES = 128;
 /** A play begins to sound when so many blocks are there: the first come one by one. */
-export const FIRST_BLOCKS = 3;
+export const FIRST_BLOCKS = 2;
 
 type Sides = [Float32Array, Float32Array];
 
