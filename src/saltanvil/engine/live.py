@@ -19,15 +19,15 @@ log = logging.getLogger(__name__)
 #: What was rendered ahead protects against tears. It grows with every gap and shrinks again after a quiet minute.
 LEAD_S, MAX_LEAD_S = 0.3, 1.0
 LEAD_STEP_S, QUIET_S = 0.1, 60.0
-#: What is rendered now reaches the listener after about this: the first block rendered anew is the one that sounds then, and it
-#: takes the old one's place in the midst of it. Going back one too far costs a block rendered in vain, one too little costs the
-#: time until it begins. It follows how long the way takes: a block whose place has sounded when it comes lengthens it, each
-#: change shortens it, so that about one change in five comes too late.
-WAY_S, MIN_WAY_S, MAX_WAY_S = 0.015, 0.005, 0.15
+#: The way of a block to the listener, beside the time it takes to render: the first block rendered anew is the one that will sound
+#: when it comes, and it takes the old one's place in the midst of it. Going back one too far costs a block rendered in vain, one
+#: too little costs the time until it begins. A block whose place has sounded when it comes lengthens the way, each change shortens
+#: it, so that about one change in five comes too late.
+WAY_S, MIN_WAY_S, MAX_WAY_S = 0.01, 0.002, 0.15
 LATE_STEP_S, CHANGE_STEP_S = 0.004, 0.001
-#: A machine that needs more than this share of real time for its blocks just now would not catch up from so near: a change goes
-#: back less far then, by this time for each further time of real time.
-EASY_SHARE, SLOW_S = 0.4, 0.3
+#: Going back must leave this share of the lead when all that lay ahead is rendered anew, at the pace of late and half as much
+#: again; otherwise a change sounds from the next block on, and what lies ahead grows.
+SPARE_SHARE, CAUTION = 0.3, 1.5
 #: How much of the pace so far counts with the next block.
 PACE_KEPT = 0.8
 #: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
@@ -38,8 +38,6 @@ DRAG_S, DRAG_BLOCKS = 0.05, 1
 ANEW_S, RESTED_S = 0.06, 0.25
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
-#: With less than this ahead, nothing is rendered twice: a change sounds from the next block on, and what lies ahead grows.
-SPARE_S = 0.15
 #: Without a report for so long, a listener does not listen.
 SILENT_S = 1.0
 #: A report older than this says nothing of how much has been heard since.
@@ -225,7 +223,8 @@ class Player:
                 wanted, changed, lead_s = self._wanted, self._changed, self._lead_s
                 self._changed = False
                 replaceable, heard = self._replaceable(rate), self._heard_frames
-                spare = self._queued - heard > SPARE_S * rate
+                left = self._queued - heard - CAUTION * self._pace * (self._queued - replaceable)
+                spare = left > SPARE_SHARE * lead_s * rate
             if changed:
                 now = time.monotonic()
                 dragged = now - self._changed_at < DRAG_S
@@ -267,5 +266,5 @@ class Player:
         """The frame of the play from which on what was sent can still be replaced: blocks that begin there, or later. It is a
         block before what will sound when they come."""
         age = min(time.monotonic() - self._reported_at, MAX_REPORT_AGE_S)
-        slow_s = SLOW_S * min(max(self._pace - EASY_SHARE, 0.0), 1.0)
-        return max(0, self._heard_frames + round((age + self._way_s + slow_s) * rate) - BLOCK_FRAMES + 1)
+        rendering = self._pace * BLOCK_FRAMES
+        return max(0, self._heard_frames + round((age + self._way_s) * rate + rendering) - BLOCK_FRAMES + 1)
