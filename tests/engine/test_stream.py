@@ -244,6 +244,8 @@ def poison(part):
     """Nonsense wherever nothing is remembered."""
     for name in part.scratch:
         getattr(part, name).fill(np.nan)
+    for name, kept in part.heads.items():
+        getattr(part, name)[..., kept:] = np.nan
     for name in part.state:
         if isinstance(getattr(part, name), Stateful):
             poison(getattr(part, name))

@@ -9,12 +9,14 @@ class Stateful:
     """Something that sound moves on. All its other attributes are never changed in place, only replaced.
 
     state: what it has become by the sound so far: arrays, lists of numbers, and parts with a state of their own.
+    heads: of these arrays of the state only so many at the front of the last axis are remembered; what lies behind is scratch.
     scratch: arrays that every block writes before it reads them; their contents mean nothing.
     rings: long memories written along an index that belongs to the state, with room for what is saved and gone back over:
     going back to the index is enough, as what was written beyond it is written anew.
     """
 
     state: ClassVar[tuple[str, ...]] = ()
+    heads: ClassVar[dict[str, int]] = {}
     scratch: ClassVar[tuple[str, ...]] = ()
     rings: ClassVar[tuple[str, ...]] = ()
 

@@ -19,23 +19,24 @@ log = logging.getLogger(__name__)
 #: What was rendered ahead protects against tears. It grows with every gap and shrinks again after a quiet minute.
 LEAD_S, MAX_LEAD_S = 0.3, 1.0
 LEAD_STEP_S, QUIET_S = 0.1, 60.0
-#: The way of a block to the listener, beside the time it takes to render: the first block rendered anew is the one that will sound
-#: when it comes, and it takes the old one's place in the midst of it. Going back one too far costs a block rendered in vain, one
-#: too little costs the time until it begins. A block whose place has sounded when it comes lengthens the way, each change shortens
-#: it, so that about one change in five comes too late.
+#: The way of a block to the listener, beside the time it takes to render: the first block rendered anew is the one that will
+#: sound when it comes, and it takes the old one's place in the midst of it. Going back one too far costs a block rendered in
+#: vain, one too little costs the time until it begins. A block whose place has sounded when it comes lengthens the way, each
+#: change shortens it, so that about one change in five comes too late.
 WAY_S, MIN_WAY_S, MAX_WAY_S = 0.01, 0.002, 0.15
 LATE_STEP_S, CHANGE_STEP_S = 0.004, 0.001
-#: Going back must leave this share of the lead when all that lay ahead is rendered anew, at the pace of late and half as much
-#: again; otherwise a change sounds from the next block on, and what lies ahead grows.
-SPARE_SHARE, CAUTION = 0.3, 1.5
+#: With less than this ahead, nothing is rendered twice: a change sounds from the next block on, and what lies ahead grows. With
+#: each gap it is more, by this share of what the lead grows.
+SPARE_S, SPARE_SHARE = 0.12, 0.3
 #: How much of the pace so far counts with the next block.
 PACE_KEPT = 0.8
 #: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
 #: only where it gains more blocks than this; otherwise it sounds from the next block on.
 DRAG_S, DRAG_BLOCKS = 0.05, 1
-#: While changes go on to come, no more than this is rendered anew beyond what is on its way: the next change would replace it,
-#: and the blocks behind it are there in their older version. So long after the last change the hands rest.
-ANEW_S, RESTED_S = 0.06, 0.25
+#: While changes go on to come, no more than this is rendered anew beyond what is on its way, as long as this share of the lead
+#: is there: the next change would replace it, and the blocks behind it are there in their older version. So long after the last
+#: change the hands rest.
+ANEW_S, ENOUGH_SHARE, RESTED_S = 0.06, 0.7, 0.25
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
 #: Without a report for so long, a listener does not listen.
@@ -223,8 +224,7 @@ class Player:
                 wanted, changed, lead_s = self._wanted, self._changed, self._lead_s
                 self._changed = False
                 replaceable, heard = self._replaceable(rate), self._heard_frames
-                left = self._queued - heard - CAUTION * self._pace * (self._queued - replaceable)
-                spare = left > SPARE_SHARE * lead_s * rate
+                spare = self._queued - heard > (SPARE_S + SPARE_SHARE * (lead_s - LEAD_S)) * rate
             if changed:
                 now = time.monotonic()
                 dragged = now - self._changed_at < DRAG_S
@@ -258,7 +258,8 @@ class Player:
         if self._changed:
             return not self._room()
         end = self._heard_frames + round(self._lead_s * rate)
-        if self._sent < self._queued and time.monotonic() - self._changed_at < RESTED_S:
+        enough = self._queued - self._heard_frames > ENOUGH_SHARE * self._lead_s * rate
+        if enough and self._sent < self._queued and time.monotonic() - self._changed_at < RESTED_S:
             end = min(end, self._replaceable(rate) + round(ANEW_S * rate))
         return not self._room() or self._sent + BLOCK_FRAMES > end
 

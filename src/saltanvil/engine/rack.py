@@ -17,7 +17,7 @@ Audio = NDArray[np.float32]
 
 #: States that listening needs, whatever the document says.
 LISTENING = ("matched", "difference", "key", "lane before")
-RING_FRAMES = 1 << 12
+RING_FRAMES = 1 << 11
 NO_RING = np.zeros((0, 0), np.float32)
 
 

@@ -58,6 +58,8 @@ class Saved:
         attributes: list[Attributes] = []
         arrays: list[NDArray[Any]] = []
         places: list[tuple[dict[str, Any], dict[str, Any], str]] = []
+        #: Arrays of which only the front is kept, with that.
+        heads: list[tuple[NDArray[Any], NDArray[Any]]] = []
 
         def gather(part: Stateful) -> None:
             now = part.__dict__
@@ -66,7 +68,10 @@ class Saved:
             for name in part.state:
                 value = now[name]
                 if type(value) is np.ndarray:
-                    if value.size:
+                    if name in part.heads:
+                        front = value[..., : part.heads[name]]
+                        heads.append((front, front.copy()))
+                    elif value.size:
                         arrays.append(value)
                         places.append((now, then, name))
                 elif isinstance(value, Stateful):
@@ -81,7 +86,7 @@ class Saved:
             for (now, then, name), view in zip(places, before.views, strict=True):
                 now[name] = then[name] = view
         self.stretch = before
-        self._attributes = attributes
+        self._attributes, self._heads = attributes, heads
         self._copy: NDArray[np.uint8] | None = before.save()
 
     def restore(self) -> None:
@@ -89,6 +94,8 @@ class Saved:
         self.stretch.restore(self._copy)
         for now, then in self._attributes:
             now.update(then)
+        for front, copy in self._heads:
+            front[...] = copy
         self.drop()
 
     def drop(self) -> None:

@@ -1,7 +1,7 @@
 """The clipper."""
 
 import math
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -192,6 +192,7 @@ class Clipper(Processor):
         return facts
 
     state = ("_band", "_state", "_ups", "_downs", "_pads", "_ring", "_held_ring", "_lanes", "_history")
+    heads: ClassVar[dict[str, int]] = {"_ups": MAX_TAPS, "_downs": MAX_TAPS, "_pads": 2 * dsp.MAX_PAD}
     scratch = ("_work",)
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:

@@ -5,7 +5,7 @@ in --> emphasis --> drive --> highs lost, squeezed, biased --> up --> curve --> 
 
 from dataclasses import dataclass
 from functools import cache, lru_cache
-from typing import Literal, get_args
+from typing import ClassVar, Literal, get_args
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,7 +29,7 @@ CHARACTERS_HELP = (
 )
 
 RING_FRAMES = 2048
-FINISH_FRAMES = 4096  # the longest lookahead at 96 kHz, and more
+FINISH_S = 0.04  # the longest lookahead, and more
 FAST_MS, SLOW_MS, LIVELY_HZ = 3.0, 60.0, 3000.0
 POWER_MS, LOSS_HZ, DC_HZ = 8.0, 4000.0, 5.0
 SHELF_Q, SHELVES = 0.7071, 3
@@ -150,6 +150,7 @@ class Stage(Stateful):
     """
 
     state = ("_state", "_ups", "_downs", "_pads", "_ring", "_emphasis", "_undoing")
+    heads: ClassVar[dict[str, int]] = {"_ups": MAX_TAPS, "_downs": MAX_TAPS, "_pads": dsp.MAX_PAD}
     scratch = ("_work",)
 
     def __init__(self, channels: int, rate: int) -> None:
@@ -210,7 +211,7 @@ class Finish(Stateful):
 
     def __init__(self, channels: int, rate: int) -> None:
         self.rate = rate
-        self._ring = np.zeros((channels + 1, FINISH_FRAMES), np.float32)
+        self._ring = np.zeros((channels + 1, 1 << round(FINISH_S * rate).bit_length()), np.float32)
         self._state = np.zeros(dsp.MIX_STATE)
         self._work = np.zeros((dsp.MIX_ROWS, dsp.CHUNK_FRAMES), np.float32)
 
