@@ -234,13 +234,13 @@ def test_an_edit_while_playing_is_heard_without_a_click(media):
     def deliver(block):
         blocks.append(block)
         heard = sum(b.audio.shape[1] for b in blocks)
-        if len(blocks) == 20:
+        if len(blocks) == 10:
             player.set_session(make([], makeup_db=6.0))
-        if len(blocks) == 60:
+        if len(blocks) == 30:
             player.set_session(
                 make([Step.model_validate({"id": "t", "kind": "trim", "settings": {"gain_db": -12.0}})], makeup_db=6.0)
             )
-        if len(blocks) == 90:
+        if len(blocks) == 45:
             player.set_session(make([], makeup_db=6.0, lookahead_ms=10.0))
         if heard > 100_000:
             done.set()

@@ -324,7 +324,7 @@ def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
     anew = listener.settled().sent[count:]
     assert anew[0].version == 1 and anew[0].seam == anew[0].sequence
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
-    assert 3000 + WAY_S * RATE <= begins < 3000 + WAY_S * RATE + BLOCK_FRAMES
+    assert begins <= 3000 + WAY_S * RATE < begins + BLOCK_FRAMES  # the one that sounds when it comes
     assert [block.sequence for block in anew] == list(range(anew[0].sequence, anew[0].sequence + len(anew)))
     # What comes next may replace it again: once the hands rest, all of it is rendered anew.
     assert (len(anew) - 2) * BLOCK_FRAMES < ANEW_S * RATE and anew[-1].sequence < max(before)
@@ -352,7 +352,7 @@ def test_the_lead_grows_with_gaps_and_shrinks_after_quiet_minutes(monkeypatch):
 
 
 def test_the_way_follows_how_many_changes_come_too_late(monkeypatch):
-    """Each late one lengthens it, each change shortens it: it settles where three in ten come too late, within its bounds."""
+    """Each late one lengthens it, each change shortens it: it settles where one in five comes too late, within its bounds."""
     listener = Listener(monkeypatch)
     player = listener.player
     epoch = player.play(0.0)
@@ -364,10 +364,9 @@ def test_the_way_follows_how_many_changes_come_too_late(monkeypatch):
     player.set_session(SESSIONS[1])
     anew = listener.settled().sent[count:]
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
-    way = 3000 + (WAY_S + 3 * LATE_STEP_S) * RATE
-    assert way <= begins < way + BLOCK_FRAMES
+    assert begins <= 3000 + (WAY_S + 3 * LATE_STEP_S) * RATE < begins + BLOCK_FRAMES
     assert player._way_s == pytest.approx(WAY_S + 3 * LATE_STEP_S - CHANGE_STEP_S)
-    assert 0.25 < CHANGE_STEP_S / (CHANGE_STEP_S + LATE_STEP_S) < 0.35
+    assert pytest.approx(0.2) == CHANGE_STEP_S / (CHANGE_STEP_S + LATE_STEP_S)
     for _ in range(100):
         player.heard(epoch, 3000, 0, late=1)
     assert player._way_s == MAX_WAY_S
@@ -394,9 +393,9 @@ def test_a_drag_goes_back_only_where_it_gains_some_blocks(monkeypatch):
         player.set_session(SESSIONS[1 - step % 2])
         listener.answer(2)
         versions.append(listener.sent[-1].version)
-    # Two blocks are rendered in the time of three quarters of one: about every third step is three blocks ahead.
+    # Two blocks are rendered in the time of three eighths of one: some steps are far enough ahead to go back, not all of them.
     runs = [versions.count(version) for version in sorted(set(versions))]
-    assert versions == sorted(versions) and set(runs[:-1]) <= {2, 3, 4} and len(runs) >= 3
+    assert versions == sorted(versions) and 3 <= len(runs) <= 6 and max(runs) >= 3
     listener.now += 1.0
     player.heard(epoch, 6200, 0)
     player.set_session(SESSIONS[0])
