@@ -1,12 +1,16 @@
 """Heard and shown at once: quick steps, a drag, figures that are out of date, a server that goes and comes back."""
 
+import contextlib
+import os
 import re
 import shutil
+import signal
+from pathlib import Path
 
 import httpx
 import pytest
 
-from tests.browser.conftest import serving
+from tests.browser.conftest import opened, serving
 from tests.browser.test_page import energy, heard, mean_energy, setting, wait_heard
 
 THRESHOLD = "[role=slider][data-setting=threshold_db]"
@@ -164,6 +168,34 @@ def test_the_page_finds_a_server_again_that_was_away(browser, demo_folder, tmp_p
         page.keyboard.press("Control+z")
         page.wait_for_function(f"document.querySelector('{THRESHOLD}').ariaValueNow == {began}")
         page.context.close()
+
+
+def sound_process_of(data):
+    """The process that renders what is heard, of the server over a folder."""
+    for folder in Path("/proc").glob("[0-9]*"):
+        with contextlib.suppress(OSError):
+            parent = int((folder / "stat").read_text().rsplit(")", 1)[1].split()[1])
+            line = (folder / "cmdline").read_text()
+            if "saltanvil.sound.process" in line and str(data) in Path(f"/proc/{parent}/cmdline").read_text():
+                return int(folder.name)
+    raise AssertionError("there is no sound process")
+
+
+def test_it_plays_on_after_the_sound_process_was_killed(browser, demo_folder, tmp_path):
+    data = tmp_path / "data"
+    shutil.copytree(demo_folder, data)
+    with serving(data) as address, opened(browser, address) as page:
+        page.click("nav.tree >> text=Snare")
+        page.keyboard.press("Space")
+        wait_heard(page, 40_000)
+        old = sound_process_of(data)
+        os.kill(old, signal.SIGKILL)
+        page.wait_for_selector("text=Not connected")
+        page.wait_for_selector("text=Not connected", state="detached", timeout=30_000)
+        page.wait_for_selector("[aria-label=Stop]", timeout=30_000)
+        power = energy(page)
+        page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.energy) > {power}", timeout=30_000)
+        assert sound_process_of(data) != old
 
 
 def test_stop_shows_only_while_it_sounds(page):
