@@ -16,6 +16,7 @@ from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.live import (
     ANEW_S,
     CHANGE_STEP_S,
+    ENOUGH_SHARE,
     LATE_STEP_S,
     LEAD_S,
     LEAD_STEP_S,
@@ -24,6 +25,7 @@ from saltanvil.engine.live import (
     MIN_WAY_S,
     QUIET_S,
     RESTED_S,
+    SPARE_S,
     WAY_S,
     Player,
 )
@@ -334,6 +336,28 @@ def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
     assert [block.sequence for block in anew] == list(range(anew[0].sequence, anew[0].sequence + len(anew)))
     assert anew[-1].sequence >= max(before)
     assert not np.array_equal(anew[2].audio, before[anew[2].sequence].audio)
+    player.close()
+
+
+@pytest.mark.parametrize(("heard_s", "back"), [(0.13, True), (0.2, False)])
+def test_with_less_than_enough_ahead_it_goes_on_and_with_little_nothing_is_rendered_twice(monkeypatch, heard_s, back):
+    """A listener that took nothing for a while, so that less than the lead is there when the change comes: between two changes
+    there is no rest then; with little, the change sounds from the next block on."""
+    listener = Listener(monkeypatch)
+    player = listener.player
+    epoch = player.play(0.0)
+    before = max(listener.settled().blocks)
+    listener.room = 0
+    player.heard(epoch, round(heard_s * RATE), 0)
+    left_s = player._queued / RATE - heard_s
+    assert (left_s > SPARE_S) == back and left_s < ENOUGH_SHARE * LEAD_S
+    player.set_session(SESSIONS[1])
+    count = len(listener.sent)
+    listener.room = 1 << 30
+    player.nudge()
+    anew = listener.settled().sent[count:]
+    assert anew[0].version == int(back) and (anew[0].sequence <= before) == back
+    assert (anew[-1].sequence + 2) * BLOCK_FRAMES > (heard_s + LEAD_S) * RATE  # all of the lead is there again
     player.close()
 
 

@@ -90,18 +90,25 @@ class SoundProcess:
                 name, what, *about = pickle.loads(line.recv_bytes())
             except (EOFError, OSError):
                 break
-            player = self._players.get(name)
-            if player is not None:
-                player(what, *about)
+            self._tell(self._players.get(name), what, *about)
         with self._lock:
             players, self._players = list(self._players.values()), {}
-            closed = self._line is not line
-            self._line = None if not closed else self._line
+            by_itself = self._line is line
+            if by_itself:
+                self._line = None
         line.close()
-        if not closed:
+        if by_itself:
             log.error("the sound process ended (%s)", process.wait())
-            for player in players:
-                player("lost")
+            for told in players:
+                self._tell(told, "lost")
+
+    def _tell(self, told: Told | None, *message: Any) -> None:
+        """None: it has left."""
+        try:
+            if told is not None:
+                told(*message)
+        except Exception:  # the others go on
+            log.exception("what the sound process said was not taken")
 
     def close(self) -> None:
         with self._lock:
