@@ -10,6 +10,7 @@ from saltanvil.engine.compile import Compiled, compile_plan, structure_of
 from saltanvil.engine.rack import Rack
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.edits import EditRefused
+from saltanvil.session.graph import Graph
 from tests.edits import any_edits, moved_json
 from tests.engine.test_engine import Arrays
 from tests.engine.test_stream import Names
@@ -49,6 +50,9 @@ def test_what_is_compiled_after_an_edit_is_what_would_be_compiled_from_nothing(d
         plan = compile_plan(session, MEDIA, rack, audition, before=compiled)
         wanted = compile_plan(session, MEDIA, reference, audition)
         assert list(plan.nodes) == list(wanted.nodes)
+        for name in ("sources", "order", "enters", "loop", "strip_of", "steps"):
+            assert getattr(compiled.graph, name) == getattr(Graph(session), name), name
+        assert all(compiled.graph.strip_of[point] is session.strip(strip.id) for point, strip in compiled.graph.strip_of.items())
         places = {id(node): point for held in (plan, wanted) for point, node in held.nodes.items()}
         for one, other in zip(plan.nodes.values(), wanted.nodes.values(), strict=True):
             assert (one.cache_key(), one.latency_frames, one.channels) == (

@@ -70,6 +70,7 @@ class Compiled:
     structures: dict[str, tuple[Strip, tuple[object, ...]]] = field(default_factory=dict)
     settings: dict[str, tuple[Strip, dict[str, Settings]]] = field(default_factory=dict)
     nodes: dict[NodeId, Made] = field(default_factory=dict)
+    graph: Graph | None = None
 
     def take(self, session: Session, audition: Audition) -> None:
         """Forget what does not hold for this version."""
@@ -172,7 +173,7 @@ class Compiler:
         self.session, self.media, self.rack, self.audition = session, media, rack, audition
         self.rate = session.rate_hz
         self.context = Context(rate=session.rate_hz, tempo_bpm=session.tempo_bpm)
-        self.graph = Graph(session)
+        self.graph = before.graph = Graph(session, before.graph)
         #: What moves values, and the objects with their levers counted in.
         self.automation = Automation(session)
         before.settings = {strip.id: self._settings_of(strip, before) for strip in session.strips}

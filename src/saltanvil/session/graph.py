@@ -31,6 +31,14 @@ class Edge(NamedTuple):
     way: RouteKind
 
 
+def shape_of(path: Path) -> tuple[object, ...]:
+    """What of a path decides where sound comes from."""
+    return tuple(
+        (step.id, step.kind, step.key, tuple((lane.id, lane.output, shape_of(lane.path)) for lane in step.lanes))
+        for step in path.steps
+    )
+
+
 class Graph:
     """The points of a session.
 
@@ -38,12 +46,46 @@ class Graph:
     loop: the names on a loop, if there is one, and then no order; strip_of: where each point lies.
     """
 
-    def __init__(self, session: Session) -> None:
+    sources: dict[NodeId, list[Edge]]
+    strip_of: dict[NodeId, Strip]
+    steps: dict[str, Step]
+    enters: dict[str, NodeId]
+    order: list[NodeId]
+    loop: str
+
+    def __init__(self, session: Session, before: "Graph | None" = None) -> None:
+        """before: of an earlier version. Where nothing changed that decides where sound comes from, its points are taken over."""
         self.session = session
-        self.sources: dict[NodeId, list[Edge]] = {}
-        self.strip_of: dict[NodeId, Strip] = {}
-        self.steps: dict[str, Step] = {}
-        self.enters: dict[str, NodeId] = {}
+        self.shapes: dict[str, tuple[Strip, tuple[object, ...]]] = {}
+        for strip in session.strips:
+            held = None if before is None else before.shapes.get(strip.id)
+            if held is None or held[0] is not strip:
+                sends = tuple(send.target for send in strip.sends)
+                held = strip, (strip.id, strip.output, sends, shape_of(strip.path))
+            self.shapes[strip.id] = held
+        if before is not None and [held[1] for held in self.shapes.values()] == [held[1] for held in before.shapes.values()]:
+            self._take_over(before)
+        else:
+            self._make()
+
+    def _take_over(self, before: "Graph") -> None:
+        self.sources, self.enters, self.order, self.loop = before.sources, before.enters, before.order, before.loop
+        self.strip_of, self.steps = before.strip_of, before.steps
+        moved = {name: strip for name, (strip, _) in self.shapes.items() if strip is not before.shapes[name][0]}
+        if moved:
+            self.strip_of = {point: moved.get(strip.id, strip) for point, strip in before.strip_of.items()}
+            self.steps = dict(before.steps)
+            for strip in moved.values():
+                for step in strip.path.walk():
+                    self.steps[step.id] = step
+                    self.steps.update((lane.id, step) for lane in step.lanes)
+
+    def _make(self) -> None:
+        session = self.session
+        self.sources = {}
+        self.strip_of = {}
+        self.steps = {}
+        self.enters = {}
         for strip in session.strips:
             self._strip(strip)
         for strip in session.strips:
@@ -56,7 +98,7 @@ class Graph:
                     self._feed(lane.output, Edge(NodeId("placed", lane.id), "lane"))
         for strip, step, key in session.keyed_steps():
             self.sources[NodeId("step", step.id)].append(Edge(self.heard_at(strip, key), "key"))
-        self.order: list[NodeId] = []
+        self.order = []
         self.loop = ""
         around = self._sort()
         if around:
