@@ -340,7 +340,7 @@ def work(page: Page, address: str, data: Path) -> None:
         page.keyboard.press("Space")
         ids = [strip["id"] for strip in httpx.get(f"{address}/api/sessions/{number}").json()["session"]["strips"]]
         url = f"{address}/api/sessions/{number}"
-        httpx.post(f"{url}/exports", json={"strip_ids": ids, "format": "wav24", "tail": True}).raise_for_status()
+        httpx.post(f"{url}/delivery/files", json={"delivery": {"strip_ids": ids}}).raise_for_status()
         while any(job["state"] in ("waiting", "running") for job in httpx.get(f"{url}/jobs").json()):
             time.sleep(0.2)
 
