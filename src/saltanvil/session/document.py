@@ -261,6 +261,17 @@ class Slots(Part, Generic[Content]):
             raise ValueError("a version in a slot has no slots of its own")
         return self
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        """For another process, which has to find the class by what it is of."""
+        return slots_of_kind, (self.__pydantic_generic_metadata__["args"], self.__getstate__())
+
+
+def slots_of_kind(of: tuple[Any, ...], state: dict[Any, Any]) -> Slots[Any]:
+    kind: Any = Slots.__class_getitem__(of) if of else Slots
+    result: Slots[Any] = kind.__new__(kind)
+    result.__setstate__(state)
+    return result
+
 
 class Lane(Automated):
     """One branch of a split. Bypass lets what enters it past its steps; solo is a matter of listening.
