@@ -1,5 +1,6 @@
 """Listeners on the socket: one that behaves gets its blocks in time, whoever listens beside it."""
 
+import contextlib
 import json
 import os
 import threading
@@ -51,7 +52,8 @@ def slow(address, number, stop):
     with connect(f"{address.replace('http', 'ws')}/api/sessions/{number}/audition?tab=slow", origin=address) as socket:
         socket.send('{"type": "play", "position_s": 0}')
         while not stop.wait(0.3):
-            socket.recv()
+            with contextlib.suppress(TimeoutError):  # it has all that it gets without reporting
+                socket.recv(0.1)
 
 
 def stalled(address, number, stop):
@@ -130,8 +132,8 @@ def test_edits_reach_the_ear_within_the_lead_and_none_is_lost(session):
     assert client.queue.gaps <= 8  # as above
     # From the last seam on it is what a play with the last value says, glides apart: the reference is moved there likewise.
     last = client.headers[-1]["seam"]
-    tail = [audio for sequence, audio in client.queue.sounded().items() if sequence > last + 20]
-    want = expected(services, number, last + 21 + len(tail))[last + 21 :]
+    tail = [audio for sequence, audio in client.queue.sounded().items() if sequence > last + 10]
+    want = expected(services, number, last + 11 + len(tail))[last + 11 :]
     assert len(tail) > 4
     for audio, block in zip(tail, want, strict=True):
         assert np.abs(audio - block[:, : audio.shape[1]]).max() < 2e-3 * np.abs(block).max() + 1e-4

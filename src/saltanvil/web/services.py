@@ -44,6 +44,8 @@ T = TypeVar("T")
 STUDY_NICENESS = 10
 HOUSEKEEPING_S = 3600.0
 GIVE_BACK_S = 10.0
+#: Chunks of media kept for studies; the sound process keeps as much for playing.
+MEDIA_BYTES = 1 << 26
 #: So long an answer or a study waits for sound at most.
 SOUND_FIRST_S = 0.1
 #: And a study with all its parts for this share of its time.
@@ -85,7 +87,7 @@ class Services:
         self.presets = PresetStore(self.database)
         self.comparisons = ComparisonStore(self.database)
         self.deliveries = DeliveryStore(self.database)
-        self.media = MediaStore(self.database)
+        self.media = MediaStore(self.database, MEDIA_BYTES)
         self.media.clear_unfinished()
         self.cache = SegmentCache()
         self.jobs = JobRunner()
