@@ -10,6 +10,7 @@ import pickle
 import signal
 import sys
 import threading
+import time
 from dataclasses import dataclass, field
 from multiprocessing.connection import Connection
 from pathlib import Path
@@ -177,10 +178,14 @@ def serve(connection: Connection) -> None:
     players: dict[int, Playing] = {}
     stores = Stores()
     send = Sender(connection)
+    given_back = time.monotonic()
     while True:
-        if not connection.poll(GIVE_BACK_S):
-            if not any(playing.player.playing for playing in players.values()):
-                give_back_memory()
+        said = connection.poll(GIVE_BACK_S)
+        # Listeners report on, also while nothing plays.
+        if time.monotonic() - given_back > GIVE_BACK_S and not any(playing.player.playing for playing in players.values()):
+            give_back_memory()
+            given_back = time.monotonic()
+        if not said:
             continue
         try:
             name, what, *about = pickle.loads(connection.recv_bytes())
