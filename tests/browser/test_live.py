@@ -107,6 +107,7 @@ def test_what_is_out_of_date_says_so_within_a_frame(page):
     )
     assert result == ["true"] * 4
     assert page.evaluate("getComputedStyle(document.querySelector('aside.ledger > h2')).opacity") == "0.5"
+    assert page.evaluate("getComputedStyle(document.querySelector('.drawn')).opacity") == "0.5"
     veil = "getComputedStyle(document.querySelector('.pictures .plate'), '::after').backgroundColor"
     assert page.evaluate(veil).replace(" ", "").endswith("/0.5)"), page.evaluate(veil)
     page.wait_for_function(f"{busy}.every((value) => value === 'false')", timeout=20_000)
