@@ -319,7 +319,7 @@ def structural_fade(old: Audio, new: Audio, filling: int = 0) -> Audio:
     """From the old plan's block to the new one's, (channels, frames), in a straight line over `FADE_FRAMES`.
 
     filling: frames until the delays of a new step hold sound; what leaves them before that would begin with a click, so the fade
-    begins behind it, at the middle of the block at the latest.
+    begins behind it, half a fade before the block's end at the latest.
     """
     frames = new.shape[1]
     fade = min(FADE_FRAMES, frames)

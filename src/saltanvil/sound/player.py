@@ -144,9 +144,7 @@ class RemotePlayer:
         return self._playing
 
     def close(self) -> None:
-        with self._condition:
-            self._playing = False
-            self._condition.notify_all()
+        self._silent()
         self._process.leave(self._name)
 
     # ---- what the sound process says ---------------------------------------------------------------------------------
@@ -164,13 +162,14 @@ class RemotePlayer:
         self._tell_ended(epoch)
 
     def _failed(self, why: str) -> None:
-        with self._condition:
-            self._playing = False
-            self._condition.notify_all()
+        self._silent()
         self._tell_failed(why)
 
     def _lost(self) -> None:
+        self._silent()
+        self._tell_lost()
+
+    def _silent(self) -> None:
         with self._condition:
             self._playing = False
             self._condition.notify_all()
-        self._tell_lost()

@@ -213,8 +213,6 @@ def main() -> None:
     gc.freeze()
     gc.set_threshold(GC_THRESHOLD)
     with Connection(int(sys.argv[1])) as connection:
-        send = Sender(connection)
-        send(0, "ready")
         serve(connection)
 
 

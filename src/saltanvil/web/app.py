@@ -56,8 +56,7 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
     )
 }
 
-#: The player releases the interpreter at each of its kernels, some hundred times a block, and waits at most this long to get it
-#: back from a thread that computes: beside one, a block of the demo takes 15 ms instead of 23 with half a millisecond.
+#: Answers and blocks on their way to the listener wait at most this long to get the interpreter back from a thread that computes.
 SWITCH_INTERVAL_S = 0.00005
 
 
