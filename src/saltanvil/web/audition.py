@@ -161,7 +161,8 @@ class Audition:
         self._measured: dict[Scope, float] = {}
         self._order = ("", 0.0)
         self._slots: SetSlots | None = None
-        self._blocks = 0
+        #: Blocks that came from the player, and those that went on: each counted by one thread only.
+        self._came = self._went = 0
         #: The document as it is stored, and the last move that is not.
         self._session = version.session
         self._moved: Move | None = None
@@ -188,21 +189,22 @@ class Audition:
 
     def _send(self, message: bytes | str | None) -> None:
         if not self._loop.is_closed():
-            self._blocks += isinstance(message, bytes)
+            if isinstance(message, bytes):
+                self._came += 1
             self._loop.call_soon_threadsafe(self.outgoing.put_nowait, message)
 
     async def next(self) -> bytes | str | None:
         """The next message for the listener; None when the player is lost."""
         message = await self.outgoing.get()
         if isinstance(message, bytes):
-            self._blocks -= 1
-            self.player.taken(self._blocks)
+            self._went += 1
+            self.player.taken(self._came - self._went)
         return message
 
     @property
     def overrun(self) -> bool:
         """Whether more waits for the listener than its play can account for."""
-        return self.outgoing.qsize() - self._blocks > MAX_WAITING_MESSAGES
+        return self.outgoing.qsize() - (self._came - self._went) > MAX_WAITING_MESSAGES
 
     def tell_version(self, version: Version) -> None:
         self._send(json.dumps({"type": "version", "revision": version.revision}))
