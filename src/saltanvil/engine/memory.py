@@ -7,6 +7,7 @@ page is faulted in anew: measured here, a render of 24 tracks ran at half its sp
 
 import ctypes
 import functools
+import gc
 
 M_TRIM_THRESHOLD, M_TOP_PAD, M_MMAP_THRESHOLD, M_ARENA_MAX = -1, -2, -3, -8
 
@@ -29,7 +30,8 @@ def keep_freed_memory() -> None:
 
 
 def give_back_memory() -> None:
-    """What is free in the process goes back to the system. It takes some milliseconds in which no thread can allocate, so call it
-    while nothing sounds."""
+    """What is free in the process goes back to the system, and first what only hangs together in rings. It takes some
+    milliseconds in which no thread can allocate, so call it while nothing sounds."""
+    gc.collect()
     if hasattr(_library(), "malloc_trim"):
         _library().malloc_trim(0)

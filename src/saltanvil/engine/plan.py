@@ -10,6 +10,7 @@ Every step declares its latency; strips that meet, lanes and keys are delayed to
 of its latency.
 """
 
+import weakref
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
 from dataclasses import dataclass
@@ -92,13 +93,14 @@ class Plan:
             else NodeId("end", scope.strip_id)
         )
         if at in self.nodes and scope.strip_id in self.strips and MAIN_ID in self.strips:
-            strip = self.strips[scope.strip_id]
+            plan = weakref.proxy(self)  # or its point would hold it
             self.nodes[at].scope_monitor = ScopeMonitor(
-                self.audition, self.rack, self.session.rate_hz, lambda sound, late: self._alone(strip, sound, late)
+                self.audition, self.rack, self.session.rate_hz, lambda sound, late: plan._alone(scope.strip_id, sound, late)
             )
 
-    def _alone(self, strip: StripNode, x: Audio, late: int) -> None:
+    def _alone(self, strip_id: str, x: Audio, late: int) -> None:
         """Straight to the ear, at the strip's level and pan, in time with everything else."""
+        strip = self.strips[strip_id]
         moving = None if strip.out.moving is None else strip.out.moving.later(late)
         out = OutNode(strip.end, strip.gains, self.rack.glide("difference"), self.session.rate_hz, moving)
         heard = out.make(self.at, x.shape[1], [x])

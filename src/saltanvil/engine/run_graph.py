@@ -74,4 +74,7 @@ def run_graph(
         if not helper.cancel():
             helper.result()
     if failed:
-        raise failed[0]
+        try:
+            raise failed[0]
+        finally:
+            failed.clear()  # an error holds the frames it came through: where they hold it too, all they hold stays

@@ -16,6 +16,8 @@ from saltanvil.dsp.state import Stateful, copied
 ALIGNED = 64
 #: Attributes of an object, and a copy of them.
 Attributes = tuple[dict[str, Any], dict[str, Any]]
+#: Those, and the name of an array among them.
+Place = tuple[dict[str, Any], dict[str, Any], str]
 
 
 class Stretch:
@@ -55,39 +57,37 @@ class Saved:
 
     def __init__(self, owners: Sequence[Stateful], before: Stretch | None) -> None:
         """before: where their arrays lie, if they were saved before."""
-        attributes: list[Attributes] = []
-        arrays: list[NDArray[Any]] = []
-        places: list[tuple[dict[str, Any], dict[str, Any], str]] = []
+        self._attributes: list[Attributes] = []
         #: Arrays of which only the front is kept, with that.
-        heads: list[tuple[NDArray[Any], NDArray[Any]]] = []
-
-        def gather(part: Stateful) -> None:
-            now = part.__dict__
-            then = now.copy()
-            attributes.append((now, then))
-            for name in part.state:
-                value = now[name]
-                if type(value) is np.ndarray:
-                    if name in part.heads:
-                        front = value[..., : part.heads[name]]
-                        heads.append((front, front.copy()))
-                    elif value.size:
-                        arrays.append(value)
-                        places.append((now, then, name))
-                elif isinstance(value, Stateful):
-                    gather(value)
-                else:
-                    then[name] = copied(value, False)
-
+        self._heads: list[tuple[NDArray[Any], NDArray[Any]]] = []
+        places: list[Place] = []
         for owner in owners:
-            gather(owner)
+            self._gather(owner, places)
+        arrays = [now[name] for now, _, name in places]
         if before is None or not before.holds(arrays):
             before = Stretch(arrays)
             for (now, then, name), view in zip(places, before.views, strict=True):
                 now[name] = then[name] = view
         self.stretch = before
-        self._attributes, self._heads = attributes, heads
         self._copy: NDArray[np.uint8] | None = before.save()
+
+    def _gather(self, part: Stateful, places: list[Place]) -> None:
+        """Not a function inside: one that calls itself holds itself, and with it all that was saved."""
+        now = part.__dict__
+        then = now.copy()
+        self._attributes.append((now, then))
+        for name in part.state:
+            value = now[name]
+            if type(value) is np.ndarray:
+                if name in part.heads:
+                    front = value[..., : part.heads[name]]
+                    self._heads.append((front, front.copy()))
+                elif value.size:
+                    places.append((now, then, name))
+            elif isinstance(value, Stateful):
+                self._gather(value, places)
+            else:
+                then[name] = copied(value, False)
 
     def restore(self) -> None:
         assert self._copy is not None
