@@ -30,8 +30,8 @@ def keep_freed_memory() -> None:
 
 
 def give_back_memory() -> None:
-    """What is free in the process goes back to the system, and first what only hangs together in rings. It takes some
-    milliseconds in which no thread can allocate, so call it while nothing sounds."""
+    """What is free in the process goes back to the system, and first what only hangs together in rings. It takes ten
+    milliseconds or so in which no thread of the process can allocate: what sounds must not depend on them."""
     gc.collect()
     if hasattr(_library(), "malloc_trim"):
         _library().malloc_trim(0)

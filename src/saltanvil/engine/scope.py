@@ -186,18 +186,20 @@ class ScopeRenderer:
         frames = self.end - self.begin
         if not isinstance(node, StepNode) or isinstance(node, SplitNode):
             return RenderedSegment(node.make(self.begin, frames, inputs))
-        parts: list[Audio] = []
+        result: Audio | None = None
         blocks: list[Telemetry] = []
         for at in range(0, frames, CHUNK_FRAMES):
             if self.cancelled():
                 raise Cancelled
             cut = slice(at, at + CHUNK_FRAMES)
-            parts.append(
-                node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in inputs])
-            )
+            made = node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in inputs])
+            if result is None:
+                result = np.empty((len(made), frames), np.float32)
+            result[:, cut] = made
             blocks.append(node.processor.telemetry)
+        assert result is not None
         told = joined(blocks)
-        return RenderedSegment(np.concatenate(parts, axis=1), told.reduction_db, told.detector_db, told.rows)
+        return RenderedSegment(result, told.reduction_db, told.detector_db, told.rows)
 
 
 def fingerprints(plan: Plan, window: tuple[int, ...]) -> dict[int, str]:

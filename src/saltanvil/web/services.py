@@ -43,7 +43,7 @@ T = TypeVar("T")
 
 STUDY_NICENESS = 10
 HOUSEKEEPING_S = 3600.0
-GIVE_BACK_S = 10.0
+GIVE_BACK_S = 4.0
 #: Chunks of media kept for studies; the sound process keeps as much for playing.
 MEDIA_BYTES = 1 << 26
 #: So long an answer or a study waits for sound at most.
@@ -138,7 +138,7 @@ class Services:
 
     def _keep_house(self) -> None:
         """Once a day a copy of the documents; media that nothing needs go after a week; memory that is free goes back to the
-        system while nothing plays."""
+        system (what sounds is in another process)."""
         give_way()
         tidied = time.monotonic() - HOUSEKEEPING_S
         while True:
@@ -151,10 +151,7 @@ class Services:
                     log.warning("%s", error)
             if self._closing.wait(GIVE_BACK_S):
                 return
-            with self._lock:
-                plays = any(audition.player.playing for audition in self._auditions.values())
-            if not plays:
-                give_back_memory()
+            give_back_memory()
 
     # ---- auditions -------------------------------------------------------------------------------------------------
 
