@@ -29,7 +29,7 @@ class RenderedSegment:
 class SegmentCache:
     """Safe to share between threads."""
 
-    def __init__(self, most_bytes: int = 192 << 20) -> None:
+    def __init__(self, most_bytes: int = 160 << 20) -> None:
         self.most_bytes = most_bytes
         self.bytes = 0
         self.hits = 0

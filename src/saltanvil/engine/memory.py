@@ -22,8 +22,8 @@ def keep_freed_memory() -> None:
     """Raise glibc's thresholds, once for the process."""
     library = _library()
     if hasattr(library, "mallopt"):
-        library.mallopt(M_MMAP_THRESHOLD, 8 << 20)
-        library.mallopt(M_TRIM_THRESHOLD, 128 << 20)
+        library.mallopt(M_MMAP_THRESHOLD, 2 << 20)
+        library.mallopt(M_TRIM_THRESHOLD, 64 << 20)
         library.mallopt(M_TOP_PAD, 16 << 20)
         # Each arena keeps what was freed in it: few of them, shared by the threads.
         library.mallopt(M_ARENA_MAX, 2)

@@ -19,7 +19,7 @@ from saltanvil.engine.scope import Compared, ScopeRenderer
 from saltanvil.measure.figures import Figures, FiguresMeter, louder_db
 
 #: Sound that a window may hold of all strips together, and the shortest and longest window.
-WINDOW_BYTES = 192 << 20
+WINDOW_BYTES = 128 << 20
 MIN_WINDOW_S, MAX_WINDOW_S = 10.0, 60.0
 #: Frames of a bin of the kept envelopes: some two thousand a minute.
 BIN_FRAMES = 16 * TICK_FRAMES
