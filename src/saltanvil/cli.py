@@ -263,6 +263,7 @@ def run_serve(request: argparse.Namespace) -> None:
     print("Salt Anvil: getting ready ...", flush=True)
     import uvicorn
 
+    from saltanvil.engine.priority import sound_first
     from saltanvil.web.app import create_app
     from saltanvil.web.audition import MAX_MESSAGE
     from saltanvil.web.security import LOOPBACK, names_of_machine, url_host
@@ -305,6 +306,7 @@ def run_serve(request: argparse.Namespace) -> None:
     gc.set_threshold(GC_THRESHOLD)
     gc.enable()
     print(f"Salt Anvil is at http://{shown}:{port}/{f'?token={token}' if token else ''}", flush=True)
+    sound_first()  # what is heard goes through this thread, and nothing else takes long in it
     with contextlib.suppress(KeyboardInterrupt):
         server.run(sockets=[listener])
 

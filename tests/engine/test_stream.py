@@ -16,16 +16,15 @@ from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.live import (
     ANEW_S,
     CHANGE_STEP_S,
-    ENOUGH_SHARE,
     LATE_STEP_S,
     LEAD_S,
     LEAD_STEP_S,
+    LEFT_S,
     MAX_LEAD_S,
     MAX_WAY_S,
     MIN_WAY_S,
     QUIET_S,
     RESTED_S,
-    SPARE_S,
     WAY_S,
     Player,
 )
@@ -339,25 +338,33 @@ def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
     player.close()
 
 
-@pytest.mark.parametrize(("heard_s", "back"), [(0.13, True), (0.2, False)])
-def test_with_less_than_enough_ahead_it_goes_on_and_with_little_nothing_is_rendered_twice(monkeypatch, heard_s, back):
-    """A listener that took nothing for a while, so that less than the lead is there when the change comes: between two changes
-    there is no rest then; with little, the change sounds from the next block on."""
+@pytest.mark.parametrize(
+    ("heard_s", "pace", "back"), [(0.13, 0.0, True), (0.13, 0.5, True), (0.13, 0.8, False), (0.2, 0.0, True), (0.2, 0.5, False)]
+)
+def test_a_change_goes_back_only_where_enough_is_left_ahead_meanwhile(monkeypatch, heard_s, pace, back):
+    """A listener that took nothing for a while, so that less than the lead is there when the change comes, and a machine that
+    needs this much of the time for what it plays: where it cannot catch up in time, the change sounds from the next block on."""
     listener = Listener(monkeypatch)
     player = listener.player
     epoch = player.play(0.0)
     before = max(listener.settled().blocks)
     listener.room = 0
     player.heard(epoch, round(heard_s * RATE), 0)
-    left_s = player._queued / RATE - heard_s
-    assert (left_s > SPARE_S) == back and left_s < ENOUGH_SHARE * LEAD_S
+    ahead_s = player._queued / RATE - heard_s
+    # What it takes to go back, to a block that begins where it will sound when it comes.
+    needs_s = pace * (ahead_s - WAY_S + (2.0 - pace) * BLOCK_FRAMES / RATE)
+    assert (ahead_s - needs_s > LEFT_S) == back
+    player._pace = pace
     player.set_session(SESSIONS[1])
     count = len(listener.sent)
     listener.room = 1 << 30
     player.nudge()
     anew = listener.settled().sent[count:]
     assert anew[0].version == int(back) and (anew[0].sequence <= before) == back
-    assert (anew[-1].sequence + 2) * BLOCK_FRAMES > (heard_s + LEAD_S) * RATE  # all of the lead is there again
+    listener.now += RESTED_S
+    player.heard(epoch, round(heard_s * RATE), 0)
+    listener.settled()
+    assert (listener.sent[-1].sequence + 2) * BLOCK_FRAMES > (heard_s + LEAD_S) * RATE  # all of the lead is there again
     player.close()
 
 

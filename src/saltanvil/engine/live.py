@@ -10,6 +10,7 @@ from dataclasses import replace
 from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.media import Media
 from saltanvil.engine.monitor import MonitorName
+from saltanvil.engine.priority import sound_first
 from saltanvil.engine.stream import BLOCK_FRAMES, Block, Passage, Stream, Wanted
 from saltanvil.engine.time import ceil_tick, floor_tick
 from saltanvil.session.document import Session
@@ -25,9 +26,10 @@ LEAD_STEP_S, QUIET_S = 0.1, 60.0
 #: change shortens it, so that about one change in five comes too late.
 WAY_S, MIN_WAY_S, MAX_WAY_S = 0.01, 0.002, 0.15
 LATE_STEP_S, CHANGE_STEP_S = 0.004, 0.001
-#: With less than this ahead, nothing is rendered twice: a change sounds from the next block on, and what lies ahead grows. With
-#: each gap it is more, by this share of what the lead grows.
-SPARE_S, SPARE_SHARE = 0.12, 0.3
+#: What is left ahead when all that a change goes back to has been rendered anew is no less than this; otherwise nothing is
+#: rendered twice: the change sounds from the next block on, and what lies ahead grows. With each gap it is more, by this share of
+#: what the lead grows.
+LEFT_S, LEFT_SHARE = 0.05, 0.1
 #: How much of the pace so far counts with the next block.
 PACE_KEPT = 0.8
 #: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
@@ -36,7 +38,7 @@ DRAG_S, DRAG_BLOCKS = 0.05, 1
 #: While changes go on to come, no more than this is rendered anew beyond what is on its way, as long as this share of the lead
 #: is there: the next change would replace it, and the blocks behind it are there in their older version. So long after the last
 #: change the hands rest.
-ANEW_S, ENOUGH_SHARE, RESTED_S = 0.06, 0.7, 0.25
+ANEW_S, ENOUGH_S, RESTED_S = 0.06, 0.1, 0.25
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
 #: Without a report for so long, a listener does not listen.
@@ -194,6 +196,7 @@ class Player:
     # ---- the thread ------------------------------------------------------------------------------------------------
 
     def _run(self) -> None:
+        sound_first()
         while True:
             with self._condition:
                 while not self._playing and not self._closed:
@@ -224,7 +227,7 @@ class Player:
                 wanted, changed, lead_s = self._wanted, self._changed, self._lead_s
                 self._changed = False
                 replaceable, heard = self._replaceable(rate), self._heard_frames
-                spare = self._queued - heard > (SPARE_S + SPARE_SHARE * (lead_s - LEAD_S)) * rate
+                spare = self._left_s(rate, replaceable) > LEFT_S + LEFT_SHARE * (lead_s - LEAD_S)
             if changed:
                 now = time.monotonic()
                 dragged = now - self._changed_at < DRAG_S
@@ -258,7 +261,7 @@ class Player:
         if self._changed:
             return not self._room()
         end = self._heard_frames + round(self._lead_s * rate)
-        enough = self._queued - self._heard_frames > ENOUGH_SHARE * self._lead_s * rate
+        enough = self._left_s(rate, self._sent) > ENOUGH_S + LEFT_SHARE * (self._lead_s - LEAD_S)
         if enough and self._sent < self._queued and time.monotonic() - self._changed_at < RESTED_S:
             end = min(end, self._replaceable(rate) + round(ANEW_S * rate))
         return not self._room() or self._sent + BLOCK_FRAMES > end
@@ -266,6 +269,14 @@ class Player:
     def _replaceable(self, rate: int) -> int:
         """The frame of the play from which on what was sent can still be replaced: blocks that begin there, or later. It is a
         block before what will sound when they come."""
-        age = min(time.monotonic() - self._reported_at, MAX_REPORT_AGE_S)
         rendering = self._pace * BLOCK_FRAMES
-        return max(0, self._heard_frames + round((age + self._way_s) * rate + rendering) - BLOCK_FRAMES + 1)
+        return max(0, self._sounds(rate) + round(self._way_s * rate + rendering) - BLOCK_FRAMES + 1)
+
+    def _left_s(self, rate: int, begin: int) -> float:
+        """How much lies ahead when all from a frame on has been rendered anew, and a block more."""
+        rendered = self._queued - begin + BLOCK_FRAMES
+        return (self._queued - self._sounds(rate) - self._pace * rendered) / rate
+
+    def _sounds(self, rate: int) -> int:
+        """The frame that sounds now, as far as the listener has told."""
+        return self._heard_frames + round(min(time.monotonic() - self._reported_at, MAX_REPORT_AGE_S) * rate)

@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import saltanvil
+from saltanvil.engine.priority import sound_first
 
 log = logging.getLogger(__name__)
 
@@ -85,6 +86,7 @@ class SoundProcess:
                     self._line.send_bytes(data)
 
     def _read(self, line: Connection, process: "subprocess.Popen[bytes]") -> None:
+        sound_first()
         while True:
             try:
                 name, what, *about = pickle.loads(line.recv_bytes())

@@ -2,7 +2,6 @@
 
 import asyncio
 import logging
-import os
 import shutil
 import threading
 import time
@@ -17,6 +16,7 @@ from fastapi import Path as PathParameter
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.memory import give_back_memory, keep_freed_memory
+from saltanvil.engine.priority import give_way, sound_first
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import check_length
 from saltanvil.session.document import NotFound, Session
@@ -41,7 +41,6 @@ from saltanvil.web.uploads import Imports
 log = logging.getLogger(__name__)
 T = TypeVar("T")
 
-STUDY_NICENESS = 10
 HOUSEKEEPING_S = 3600.0
 GIVE_BACK_S = 4.0
 #: Chunks of media kept for studies; the sound process keeps as much for playing.
@@ -59,12 +58,6 @@ def media_named(edit: Edit) -> Iterator[int]:
     elif isinstance(edit, Batch):
         for part in edit.edits:
             yield from media_named(part)
-
-
-def give_way() -> None:
-    """Lower the calling thread's priority (Linux keeps one for each thread): a study never delays the player."""
-    if hasattr(os, "setpriority"):
-        os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), STUDY_NICENESS)
 
 
 class Services:
@@ -97,7 +90,7 @@ class Services:
         self.pictures = ThreadPoolExecutor(2, thread_name_prefix="picture", initializer=give_way)
         self.studies = ThreadPoolExecutor(1, thread_name_prefix="study", initializer=give_way)
         # What is moved while it plays.
-        self.movers = ThreadPoolExecutor(1, thread_name_prefix="move")
+        self.movers = ThreadPoolExecutor(1, thread_name_prefix="move", initializer=sound_first)
         self.bench = ThreadPoolExecutor(1, thread_name_prefix="bench", initializer=give_way)
         self._auditions: dict[str, Audition] = {}
         self._lock = threading.Lock()

@@ -124,7 +124,9 @@
       <Segments label="Test" options={TESTS} value={bench.test} change={(test) => (bench.test = test)} />
       <span class="space"></span>
       <span class="soft figure" role="status" data-figure="bench_state"
-        >{bench.share === null ? 'measured' : `measuring ${Math.round(100 * bench.share)} %`}</span
+        >{bench.asking.share === null
+          ? 'measured'
+          : `measuring ${Math.round(100 * bench.asking.share)} %`}</span
       >
     </header>
     <div class="asked">

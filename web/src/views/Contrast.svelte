@@ -106,12 +106,19 @@
       {/if}
       <span class="space"></span>
       <span class="soft figure" role="status" data-figure="contrast_state"
-        >{contrast.share !== null
-          ? `measuring ${Math.round(100 * contrast.share)} %`
-          : contrast.stale
+        >{contrast.asking.share !== null
+          ? `measuring ${Math.round(100 * contrast.asking.share)} %`
+          : contrast.waiting
             ? 'waiting'
-            : 'measured'}</span
+            : contrast.stale
+              ? 'out of date'
+              : 'measured'}</span
       >
+      {#if contrast.asking.share !== null}
+        <button class="button" onclick={() => contrast.asking.cancel()}>Cancel</button>
+      {:else if contrast.stale && !contrast.waiting}
+        <button class="button" onclick={() => void contrast.run()}>Measure</button>
+      {/if}
     </header>
     <div class="wish">
       <Slider

@@ -213,8 +213,8 @@ export const api = {
   blindResults: (id: number) => ask<BlindResult[]>('GET', `${session(id)}/blind`),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['LaneLevelAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
-  bench: (id: number, question: BenchQuestion) =>
-    ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question),
+  bench: (id: number, question: BenchQuestion, signal?: AbortSignal) =>
+    ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question, signal),
   /** How far the answer to a question of this tab is, from 0 to 1. */
   progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim' | 'resonances') =>
     ask<{ share: number }>(

@@ -131,7 +131,9 @@
       No player changes it.
     </p>
     {#each main.hints as hint (hint.name)}<p class="hint">{hint.text}</p>{/each}
-  {:else}<p class="soft">{contrast.share !== null ? 'Measuring ...' : 'It needs two sections.'}</p>{/if}
+  {:else}<p class="soft">
+      {contrast.asking.share !== null ? 'Measuring ...' : 'It needs two sections.'}
+    </p>{/if}
 </aside>
 
 <style>

@@ -14,7 +14,7 @@
   const settings = $derived(aim ? aiming.settingsOf(aim) : []);
 
   aiming.refused = '';
-  onDestroy(() => aiming.cancel());
+  onDestroy(() => aiming.asking.cancel());
 
   function choose(name: string): void {
     figure = name;
@@ -71,9 +71,9 @@
         </select>
       </label>
       <p class="acts">
-        {#if aiming.share !== null}
-          <progress value={aiming.share} aria-label="Search"></progress>
-          <button class="button" type="button" onclick={() => aiming.cancel()}>Cancel</button>
+        {#if aiming.asking.share !== null}
+          <progress value={aiming.asking.share} aria-label="Search"></progress>
+          <button class="button" type="button" onclick={() => aiming.asking.cancel()}>Cancel</button>
         {:else}
           <button class="button" data-act="find">Find</button>
         {/if}

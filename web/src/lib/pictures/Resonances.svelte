@@ -114,7 +114,7 @@
   ondblclick={add}
 >
   {#snippet tools()}
-    {#if tamer.share === null}
+    {#if tamer.asking.share === null}
       <button
         class="button"
         data-act="study"
@@ -130,8 +130,8 @@
         >
       {/if}
     {:else}
-      <progress aria-label="Study" max="1" value={tamer.share}></progress>
-      <button class="button" onclick={() => tamer.cancel()}>Cancel</button>
+      <progress aria-label="Study" max="1" value={tamer.asking.share}></progress>
+      <button class="button" onclick={() => tamer.asking.cancel()}>Cancel</button>
     {/if}
   {/snippet}
   {#if remark}<p class="verdict" data-figure="verdict" title={remark}>{remark}</p>{/if}

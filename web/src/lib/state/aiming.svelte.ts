@@ -1,16 +1,13 @@
 /** Ask for a figure of what is chosen, and have the setting found that reaches it on the passage. */
 import { api, type Aim, type Setting } from '../api/client';
+import { Asking } from './asking.svelte';
 import { slotScope } from './slots.svelte';
 import { workspace } from './workspace.svelte';
 
-const PROGRESS_MS = 150;
-
 class Aiming {
-  /** How much of the search is done; null while none is under way. */
-  share = $state<number | null>(null);
+  readonly asking = new Asking(workspace, 'aim');
   /** Why the target was not reached. */
   refused = $state('');
-  private request: AbortController | null = null;
 
   readonly scope = $derived(slotScope(workspace));
   /** What can be asked of it. */
@@ -45,46 +42,26 @@ class Aiming {
   /** Resolves with whether the target is reached; then the setting is moved, as one edit. */
   async find(figure: string, target: number, setting: string): Promise<boolean> {
     const { scope } = this;
-    const id = workspace.version?.id;
-    if (!scope || id === undefined) return false;
+    if (!scope) return false;
     this.refused = '';
-    this.share = 0;
-    const request = (this.request = new AbortController());
-    const polling = window.setInterval(() => {
-      void api.progress(id, workspace.tab, 'aim').then(
-        ({ share }) => {
-          if (this.request === request && share < 1) this.share = share;
-        },
-        () => undefined,
-      );
-    }, PROGRESS_MS);
     const { start_s, end_s } = workspace.listening.passage;
-    const answer = await workspace.attempt(async () => {
-      try {
-        return await api.studyAim(
-          id,
-          {
-            tab: workspace.tab,
-            number: workspace.measuring.nextNumber(),
-            of: scope.of,
-            id: scope.id,
-            figure,
-            setting,
-            target,
-            start_s,
-            end_s,
-          },
-          request.signal,
-        );
-      } catch (error) {
-        if (error instanceof DOMException) return null; // cancelled
-        throw error;
-      }
-    });
-    clearInterval(polling);
-    if (this.request !== request) return false;
-    this.request = null;
-    this.share = null;
+    const answer = await this.asking.answer((id, signal) =>
+      api.studyAim(
+        id,
+        {
+          tab: workspace.tab,
+          number: workspace.measuring.nextNumber(),
+          of: scope.of,
+          id: scope.id,
+          figure,
+          setting,
+          target,
+          start_s,
+          end_s,
+        },
+        signal,
+      ),
+    );
     if (!answer) return false;
     const { reached, text, value } = answer.answer;
     if (!reached) {
@@ -99,12 +76,6 @@ class Aiming {
     );
     workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.undo() }, 'aim');
     return true;
-  }
-
-  cancel(): void {
-    this.request?.abort();
-    this.request = null;
-    this.share = null;
   }
 }
 

@@ -1,5 +1,6 @@
 /** The bench: what is asked, what came out, and what is pinned beside it. */
 import { api, type BenchQuestion, type BenchResult, type BenchTest } from '../api/client';
+import { Asking } from './asking.svelte';
 import { labelOf } from './routes';
 import { workspace } from './workspace.svelte';
 
@@ -14,7 +15,6 @@ const MAX_PINS = 4;
 const LETTERS = ['A', 'B', 'C', 'D'];
 /** An edit under way is measured when it rests for this long. */
 const REST_MS = 250;
-const PROGRESS_MS = 200;
 
 class BenchState {
   test = $state<BenchTest>('harmonics');
@@ -26,12 +26,10 @@ class BenchState {
   whole = $state(false);
   result = $state.raw<BenchResult | null>(null);
   revision = $state(0);
-  share = $state<number | null>(null);
   pins = $state.raw<Pin[]>([]);
 
+  readonly asking = new Asking(workspace, 'bench');
   private timer = 0;
-  private polling = 0;
-  private latest = 0;
 
   /** What is on the bench, in words. */
   get label(): string {
@@ -63,15 +61,7 @@ class BenchState {
   }
 
   async run(): Promise<void> {
-    const id = workspace.version?.id;
-    if (id === undefined) return;
-    const mine = (this.latest += 1);
-    this.share = 0;
-    this.poll(id);
-    const answer = await workspace.attempt(() => api.bench(id, this.question()));
-    if (mine !== this.latest) return;
-    clearInterval(this.polling);
-    this.share = null;
+    const answer = await this.asking.answer((id, signal) => api.bench(id, this.question(), signal));
     if (!answer) return;
     if (answer.result.test !== this.result?.test)
       this.pins = this.pins.filter((pin) => pin.result.test === answer.result.test);
@@ -79,21 +69,9 @@ class BenchState {
     this.revision = answer.revision;
   }
 
-  private poll(id: number): void {
-    clearInterval(this.polling);
-    this.polling = window.setInterval(() => {
-      void api.progress(id, workspace.tab, 'bench').then(
-        ({ share }) => {
-          if (this.share !== null) this.share = share;
-        },
-        () => undefined,
-      );
-    }, PROGRESS_MS);
-  }
-
   stop(): void {
     clearTimeout(this.timer);
-    clearInterval(this.polling);
+    this.asking.cancel();
   }
 
   /** Keep the result beside what is measured next. */

@@ -1,5 +1,6 @@
 /** The contrast of what is chosen over the whole song, and of several strips; and what is said of the main's. */
 import { api, type ContrastAnswer, type ContrastScope } from '../api/client';
+import { Asking } from './asking.svelte';
 import { chosenStrips } from './strips';
 import { workspace } from './workspace.svelte';
 
@@ -8,7 +9,6 @@ import { workspace } from './workspace.svelte';
 const REST_MS = 600;
 const HINT_REST_MS = 3000;
 const HINT_REST_PLAYING_MS = 20_000;
-const PROGRESS_MS = 250;
 const MAIN: ContrastScope = { strip_id: 'main', step_id: null, lane_id: null };
 /** Strips in one table at most. */
 const MAX_STRIPS = 31;
@@ -18,13 +18,10 @@ class ContrastState {
   several = $state(false);
   private measured = $state.raw<{ session: number; answer: ContrastAnswer } | null>(null);
   stale = $state(false);
-  /** How much of an answer on its way is there; null if none is. */
-  share = $state<number | null>(null);
-
+  /** Whether it will be measured by itself once whatever moves rests. */
+  waiting = $state(false);
+  readonly asking = new Asking(workspace, 'contrast');
   private timer = 0;
-  private polling = 0;
-  private latest = 0;
-  private request: AbortController | null = null;
 
   /** Of the session that is open. */
   readonly answer = $derived(
@@ -58,7 +55,7 @@ class ContrastState {
 
   /** Measure what the view shows once whatever moves rests; or only the main, for its hint. */
   soon(mainOnly = false): void {
-    this.stale = true;
+    this.stale = this.waiting = true;
     clearTimeout(this.timer);
     const hint_ms = workspace.listening.playing ? HINT_REST_PLAYING_MS : HINT_REST_MS;
     this.timer = window.setTimeout(
@@ -71,34 +68,14 @@ class ContrastState {
     return { tab: workspace.tab, number: workspace.measuring.nextNumber(), scopes };
   }
 
-  private async run(scopes: ContrastScope[]): Promise<void> {
+  async run(scopes: ContrastScope[] = this.scopes()): Promise<void> {
+    this.waiting = false;
     const id = workspace.version?.id;
-    if (id === undefined) return;
-    const mine = (this.latest += 1);
-    this.request?.abort();
-    const request = (this.request = new AbortController());
-    this.share = 0;
-    clearInterval(this.polling);
-    this.polling = window.setInterval(() => {
-      void api.progress(id, workspace.tab, 'contrast').then(
-        ({ share }) => {
-          if (mine === this.latest && this.share !== null) this.share = share;
-        },
-        () => undefined,
-      );
-    }, PROGRESS_MS);
-    const answer = await workspace.attempt(async () => {
-      try {
-        return await api.studyContrast(id, this.question(scopes), request.signal);
-      } catch (error) {
-        if (error instanceof DOMException) return null; // cancelled
-        throw error;
-      }
-    }, true);
-    if (mine !== this.latest) return;
-    clearInterval(this.polling);
-    this.share = null;
-    if (!answer) return;
+    const answer = await this.asking.answer(
+      (session, signal) => api.studyContrast(session, this.question(scopes), signal),
+      true,
+    );
+    if (!answer || id === undefined) return;
     this.measured = { session: id, answer };
     this.stale = false;
   }
@@ -106,10 +83,8 @@ class ContrastState {
   /** Nobody looks any more. */
   stop(): void {
     clearTimeout(this.timer);
-    clearInterval(this.polling);
-    this.latest += 1;
-    this.request?.abort();
-    this.share = null;
+    this.waiting = false;
+    this.asking.cancel();
   }
 }
 

@@ -1,15 +1,13 @@
 /** The resonances of a tamer: studied on the passage, and edited. */
 import { api, type Resonance, type Step } from '../api/client';
+import { Asking } from './asking.svelte';
 import { workspace } from './workspace.svelte';
 
-const PROGRESS_MS = 150;
 export const MAX_RESONANCES = 24;
 const ADDED: Pick<Resonance, 'width_oct' | 'height_db'> = { width_oct: 0.2, height_db: 6 };
 
 class Tamer {
-  /** How much of the study is done; null while none is under way. */
-  share = $state<number | null>(null);
-  private request: AbortController | null = null;
+  readonly asking = new Asking(workspace, 'resonances');
 
   readonly step: Step | null = $derived(
     workspace.selection.step?.kind === 'tamer' ? workspace.selection.step : null,
@@ -20,52 +18,26 @@ class Tamer {
   /** Study the passage; the findings become the step's, as one edit. */
   async study(): Promise<void> {
     const { step } = this;
-    const id = workspace.version?.id;
-    if (!step || id === undefined) return;
-    this.share = 0;
-    const request = (this.request = new AbortController());
-    const polling = window.setInterval(() => {
-      void api.progress(id, workspace.tab, 'resonances').then(
-        ({ share }) => {
-          if (this.request === request && share < 1) this.share = share;
-        },
-        () => undefined,
-      );
-    }, PROGRESS_MS);
+    if (!step) return;
     const { start_s, end_s, name } = workspace.listening.passage;
-    const answer = await workspace.attempt(async () => {
-      try {
-        return await api.studyResonances(
-          id,
-          {
-            tab: workspace.tab,
-            number: workspace.measuring.nextNumber(),
-            step_id: step.id,
-            passage: name || 'Passage',
-            start_s,
-            end_s,
-          },
-          request.signal,
-        );
-      } catch (error) {
-        if (error instanceof DOMException) return null; // cancelled
-        throw error;
-      }
-    });
-    clearInterval(polling);
-    if (this.request !== request) return;
-    this.request = null;
-    this.share = null;
+    const answer = await this.asking.answer((id, signal) =>
+      api.studyResonances(
+        id,
+        {
+          tab: workspace.tab,
+          number: workspace.measuring.nextNumber(),
+          step_id: step.id,
+          passage: name || 'Passage',
+          start_s,
+          end_s,
+        },
+        signal,
+      ),
+    );
     if (!answer) return;
     const { resonances, studied, verdict } = answer;
     workspace.set(step.id, { resonances, studied, mode: 'found' });
     workspace.note(verdict, 'note', { label: 'Undo', run: () => void workspace.undo() }, 'study');
-  }
-
-  cancel(): void {
-    this.request?.abort();
-    this.request = null;
-    this.share = null;
   }
 
   /** Other resonances for the step; they stay in the order they have, so that their numbers do. */

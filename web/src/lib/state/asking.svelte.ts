@@ -1,0 +1,60 @@
+/** A question whose answer takes seconds: how far it is, and calling it off. A newer one takes the place of an older. */
+import { api } from '../api/client';
+
+const PROGRESS_MS = 200;
+
+/** What a question needs to know of the page it is asked from. */
+export interface Asker {
+  readonly tab: string;
+  readonly version: { readonly id: number } | null;
+  attempt<T>(work: () => Promise<T>, quiet?: boolean): Promise<T | undefined>;
+}
+
+export class Asking {
+  /** How much of the answer is there; null while none is on its way. */
+  share = $state<number | null>(null);
+  private request: AbortController | null = null;
+
+  constructor(
+    private readonly asker: Asker,
+    private readonly kind: Parameters<typeof api.progress>[2],
+  ) {}
+
+  /** Resolves with the answer; with null if it was called off, overtaken, or refused, which the page is told then. */
+  async answer<T>(
+    ask: (session: number, signal: AbortSignal) => Promise<T | null>,
+    quiet = false,
+  ): Promise<T | null> {
+    this.cancel();
+    const id = this.asker.version?.id;
+    if (id === undefined) return null;
+    const request = (this.request = new AbortController());
+    this.share = 0;
+    const polling = setInterval(() => {
+      void api.progress(id, this.asker.tab, this.kind).then(
+        ({ share }) => {
+          if (this.request === request && share < 1) this.share = share;
+        },
+        () => undefined,
+      );
+    }, PROGRESS_MS);
+    try {
+      const answer = await this.asker.attempt(() => ask(id, request.signal).catch(unlessCalledOff), quiet);
+      return this.request === request ? (answer ?? null) : null;
+    } finally {
+      clearInterval(polling);
+      if (this.request === request) this.cancel();
+    }
+  }
+
+  cancel(): void {
+    this.request?.abort();
+    this.request = null;
+    this.share = null;
+  }
+}
+
+function unlessCalledOff(error: unknown): null {
+  if (error instanceof DOMException) return null;
+  throw error;
+}
