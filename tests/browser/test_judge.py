@@ -258,6 +258,24 @@ def test_contrast_by_keys_several_strips_in_one_table_and_its_files(page):
     assert len(json.loads(told.value.path().read_text())["rows"]) == 2
 
 
+def test_a_contrast_is_called_off_and_measured_when_it_is_asked_for(page):
+    page.click("nav.tree >> text='Main'")
+    page.click("nav[aria-label=Views] >> text=Contrast")
+    measured_anew(page)
+    page.route("**/studies/contrast", lambda route: None)  # a study that takes for ever
+    page.click("nav.tree >> text='Drums'")
+    page.click("[aria-label=Contrast] >> text=Cancel")
+    state = page.locator("[data-figure=contrast_state]")
+    page.wait_for_function("document.querySelector('[data-figure=contrast_state]').textContent === 'out of date'")
+    assert page.get_attribute("[aria-label=Contrast]", "aria-busy") == "true"
+    assert not page.locator(".notices .error").count()  # called off is no failure
+    page.unroute("**/studies/contrast")
+    page.click("[aria-label=Contrast] >> text=Measure")
+    measured_anew(page)
+    assert state.inner_text() == "measured" and page.inner_text("[aria-label=Contrast] h2") == "Drums"
+    assert not page.locator("[aria-label=Contrast] header button").count()
+
+
 # ---- blind comparison ------------------------------------------------------------------------------------------------
 
 
