@@ -35,9 +35,9 @@ PACE_KEPT = 0.8
 #: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
 #: only where it gains more blocks than this; otherwise it sounds from the next block on.
 DRAG_S, DRAG_BLOCKS = 0.05, 1
-#: While changes go on to come, no more than this is rendered anew beyond what is on its way, as long as this share of the lead
-#: is there: the next change would replace it, and the blocks behind it are there in their older version. So long after the last
-#: change the hands rest.
+#: While changes go on to come, no more than this is rendered anew beyond what is on its way, as long as so much is left ahead when
+#: the rest has been caught up with: the next change would replace it, and the blocks behind it are there in their older version.
+#: So long after the last change the hands rest.
 ANEW_S, ENOUGH_S, RESTED_S = 0.06, 0.1, 0.25
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
@@ -227,7 +227,7 @@ class Player:
                 wanted, changed, lead_s = self._wanted, self._changed, self._lead_s
                 self._changed = False
                 replaceable, heard = self._replaceable(rate), self._heard_frames
-                spare = self._left_s(rate, replaceable) > LEFT_S + LEFT_SHARE * (lead_s - LEAD_S)
+                spare = self._left_s(rate, replaceable) > LEFT_S
             if changed:
                 now = time.monotonic()
                 dragged = now - self._changed_at < DRAG_S
@@ -261,7 +261,7 @@ class Player:
         if self._changed:
             return not self._room()
         end = self._heard_frames + round(self._lead_s * rate)
-        enough = self._left_s(rate, self._sent) > ENOUGH_S + LEFT_SHARE * (self._lead_s - LEAD_S)
+        enough = self._left_s(rate, self._sent) > ENOUGH_S
         if enough and self._sent < self._queued and time.monotonic() - self._changed_at < RESTED_S:
             end = min(end, self._replaceable(rate) + round(ANEW_S * rate))
         return not self._room() or self._sent + BLOCK_FRAMES > end
@@ -273,9 +273,11 @@ class Player:
         return max(0, self._sounds(rate) + round(self._way_s * rate + rendering) - BLOCK_FRAMES + 1)
 
     def _left_s(self, rate: int, begin: int) -> float:
-        """How much lies ahead when all from a frame on has been rendered anew, and a block more."""
+        """How much lies ahead when all from a frame on has been rendered anew, and a block more; less what gaps have shown to be
+        needed."""
         rendered = self._queued - begin + BLOCK_FRAMES
-        return (self._queued - self._sounds(rate) - self._pace * rendered) / rate
+        ahead = (self._queued - self._sounds(rate) - self._pace * rendered) / rate
+        return ahead - LEFT_SHARE * (self._lead_s - LEAD_S)
 
     def _sounds(self, rate: int) -> int:
         """The frame that sounds now, as far as the listener has told."""
