@@ -35,9 +35,9 @@ PACE_KEPT = 0.8
 #: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
 #: only where it gains more blocks than this; otherwise it sounds from the next block on.
 DRAG_S, DRAG_BLOCKS = 0.05, 1
-#: While changes go on to come, no more than this is rendered anew beyond what is on its way, as long as so much is left ahead when
-#: the rest has been caught up with: the next change would replace it, and the blocks behind it are there in their older version.
-#: So long after the last change the hands rest.
+#: While changes go on to come, no more than this is rendered anew beyond what is on its way, as long as so much is left ahead
+#: when the rest has been caught up with: the next change would replace it, and the blocks behind it are there in their older
+#: version. So long after the last change the hands rest.
 ANEW_S, ENOUGH_S, RESTED_S = 0.06, 0.1, 0.25
 #: With less than this ahead of the listener, what can wait gives way.
 NEAR_S = 0.2
