@@ -3,8 +3,10 @@
 import argparse
 import contextlib
 import json
+import os
 import secrets
 import sys
+import time
 import traceback
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
@@ -299,6 +301,7 @@ def run_serve(request: argparse.Namespace) -> None:
             server.should_exit = True
 
         threading.Thread(target=wait, daemon=True).start()
+    threading.Thread(target=end_anyway, args=(lambda: server.should_exit,), daemon=True).start()
     listener.listen(128)  # from here on a browser that is quick waits instead of being refused
     port = listener.getsockname()[1]
     shown = url_host(request.host)
@@ -309,6 +312,19 @@ def run_serve(request: argparse.Namespace) -> None:
     sound_first()  # what is heard goes through this thread, and nothing else takes long in it
     with contextlib.suppress(KeyboardInterrupt):
         server.run(sockets=[listener])
+
+
+#: How long the server may take to end; what a disk holds up then is left as it is.
+END_S = 8.0
+
+
+def end_anyway(ending: Callable[[], bool]) -> None:
+    """End the process if it has not ended by itself some time after it began to: Python waits for every thread of a pool, also
+    for one that waits for a disk."""
+    while not ending():
+        time.sleep(0.2)
+    time.sleep(END_S)
+    os._exit(0)
 
 
 def ensure_demo(folder: Path) -> None:
@@ -693,7 +709,6 @@ def span(setting: "Descriptor") -> str:
 
 
 def run_render(request: argparse.Namespace) -> bool:
-    import os
     from concurrent.futures import ThreadPoolExecutor
     from dataclasses import replace
 

@@ -120,13 +120,13 @@ def test_a_cancelled_and_a_failed_delivery_leave_nothing(client, quay, monkeypat
     def full(*arguments, **more):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr("saltanvil.engine.export.write_audio", full)
+    monkeypatch.setattr("saltanvil.engine.export.AudioWriter", full)
     job = ended(client, quay, client.post(url(quay, "files"), json={}))
-    assert job["state"] == "failed" and "is there room on the disk?" in job["error"] and list(exports.iterdir()) == []
+    assert job["state"] == "failed" and "the disk is full" in job["error"] and list(exports.iterdir()) == []
     monkeypatch.undo()
     monkeypatch.setattr("saltanvil.media.recording.np.ascontiguousarray", full)
     job = ended(client, quay, client.post(url(quay, "check"), json={}))
-    assert job["state"] == "failed" and "No space left" in job["error"] and list(exports.iterdir()) == []
+    assert job["state"] == "failed" and "the disk is full" in job["error"] and list(exports.iterdir()) == []
 
 
 def slowly(render):

@@ -14,26 +14,45 @@ def converted_frames(frames: int, rate: int, to_rate: int) -> int:
     return (2 * frames * to_rate + rate) // (2 * rate)
 
 
-def converted(blocks: Iterable[Audio], rate: int, to_rate: int, channels: int) -> Iterator[Audio]:
+class Converter:
     """Blocks, (channels, frames), at another rate; aligned with what came in, and as long (`converted_frames`)."""
-    if rate == to_rate:
-        yield from blocks
-        return
-    stream = soxr.ResampleStream(rate, to_rate, channels, dtype="float32", quality="VHQ")
-    entered = left = 0
+
+    def __init__(self, rate: int, to_rate: int, channels: int) -> None:
+        self._rate, self._to_rate, self._channels = rate, to_rate, channels
+        self._stream = None if rate == to_rate else soxr.ResampleStream(rate, to_rate, channels, dtype="float32", quality="VHQ")
+        self._entered = self._left = 0
+
+    def convert(self, block: Audio) -> Audio:
+        """What is ready after one more block; it may hold no frame."""
+        if self._stream is None:
+            return block
+        self._entered += block.shape[1]
+        result = planar(self._stream.resample_chunk(np.ascontiguousarray(block.T)), self._channels)
+        self._left += result.shape[1]
+        return result
+
+    def finish(self) -> Audio:
+        """The rest."""
+        if self._stream is None:
+            return np.zeros((self._channels, 0), np.float32)
+        last = planar(self._stream.resample_chunk(np.zeros((0, self._channels), np.float32), last=True), self._channels)
+        missing = converted_frames(self._entered, self._rate, self._to_rate) - self._left
+        last = last[:, :missing]
+        if last.shape[1] < missing:
+            last = np.concatenate([last, np.zeros((self._channels, missing - last.shape[1]), np.float32)], axis=1)
+        return np.ascontiguousarray(last)
+
+
+def converted(blocks: Iterable[Audio], rate: int, to_rate: int, channels: int) -> Iterator[Audio]:
+    """Blocks at another rate (see `Converter`), as they are ready."""
+    converter = Converter(rate, to_rate, channels)
     for block in blocks:
-        entered += block.shape[1]
-        out = planar(stream.resample_chunk(np.ascontiguousarray(block.T)), channels)
-        left += out.shape[1]
-        if out.shape[1]:
-            yield out
-    last = planar(stream.resample_chunk(np.zeros((0, channels), np.float32), last=True), channels)
-    missing = converted_frames(entered, rate, to_rate) - left
-    last = last[:, :missing]
-    if last.shape[1] < missing:
-        last = np.concatenate([last, np.zeros((channels, missing - last.shape[1]), np.float32)], axis=1)
+        ready = converter.convert(block)
+        if ready.shape[1]:
+            yield ready
+    last = converter.finish()
     if last.shape[1]:
-        yield np.ascontiguousarray(last)
+        yield last
 
 
 def planar(x: NDArray[np.float32], channels: int) -> Audio:

@@ -18,7 +18,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from saltanvil.media.broadcast import BroadcastFile
-from saltanvil.media.convert import converted, converted_frames
+from saltanvil.media.convert import Converter, converted_frames
 from saltanvil.media.dither import Dither, Quantiser
 from saltanvil.media.formats import VORBIS_QUALITY, AudioFormat, Origin, Tags, format_named
 
@@ -223,32 +223,76 @@ def whole_or_none(path: Path) -> Iterator[Path]:
         part.unlink(missing_ok=True)
 
 
+class AudioWriter:
+    """A file that is written block by block: converted, dithered and rounded, put into its container.
+
+    Raises OSError from any of its calls; after one, `abandon` closes what is open, and the file, half written, is the caller's to
+    remove.
+    """
+
+    def __init__(self, path: Path, rate: int, channels: int, writing: Writing, frames: int, seed: str = "") -> None:
+        """frames: about how many, decides between WAV and RF64 (ITU-R BS.2088); seed: names the dither's noise (see
+        `Quantiser`)."""
+        form = format_named(writing.format)
+        out_rate = form.rate_for(writing.rate or rate)
+        self._quantise: Quantiser | None = None
+        if form.bits:
+            shaped = writing.dither == "shaped" and form.bits == 16
+            self._quantise = Quantiser(form.bits, channels, seed, out_rate if shaped else None)
+        self._converter = Converter(rate, out_rate, channels)
+        self._frames = 0
+        with writing_errors():
+            self._file = container_of(path, form, out_rate, channels, converted_frames(frames, rate, out_rate), writing)
+
+    def write(self, block: Audio) -> None:
+        """block: (channels, frames), at the sound's rate."""
+        self._put(self._converter.convert(block))
+
+    def _put(self, samples: Audio) -> None:
+        if samples.shape[1]:
+            with writing_errors():
+                self._file.write(self._quantise(samples) if self._quantise else samples)
+            self._frames += samples.shape[1]
+
+    def close(self) -> Written:
+        """Complete the file."""
+        self._put(self._converter.finish())
+        with writing_errors():
+            self._file.close()
+        if self._quantise is None:
+            return Written(self._frames)
+        return Written(self._frames, self._quantise.clipped, self._quantise.over_db)
+
+    def abandon(self) -> None:
+        """Close a file that is not to be completed; never raises."""
+        with contextlib.suppress(OSError), writing_errors():
+            self._file.abandon()
+
+
+@contextlib.contextmanager
+def writing_errors() -> Iterator[None]:
+    """Errors of the libraries that write, as OSError."""
+    try:
+        yield
+    except (soundfile.LibsndfileError, av.FFmpegError) as error:
+        # Without the path: what is written to has another name until it is complete.
+        if isinstance(error, OSError) and error.errno is not None:
+            raise OSError(error.errno, error.strerror) from error
+        raise OSError(getattr(error, "error_string", None) or getattr(error, "strerror", None) or str(error)) from error
+
+
 def write_audio(
     path: Path, blocks: Iterable[Audio], rate: int, channels: int, writing: Writing | str, frames: int, seed: str = ""
 ) -> Written:
-    """Write blocks (channels, frames) to a file; `frames`, about how many, decides between WAV and RF64 (ITU-R BS.2088).
+    """Write blocks (channels, frames) to a file (see `AudioWriter`). writing: or only the format's name.
 
-    writing: or only the format's name. seed: names the dither's noise (see `Quantiser`). Raises OSError; a file that could not be
-    completed is the caller's to remove.
+    Raises OSError; a file that could not be completed is the caller's to remove.
     """
-    if isinstance(writing, str):
-        writing = Writing(writing)
-    form = format_named(writing.format)
-    out_rate = form.rate_for(writing.rate or rate)
-    quantise = None
-    if form.bits:
-        shaped = writing.dither == "shaped" and form.bits == 16
-        quantise = Quantiser(form.bits, channels, seed, out_rate if shaped else None)
-    file = container_of(path, form, out_rate, channels, converted_frames(frames, rate, out_rate), writing)
-    written = 0
+    writer = AudioWriter(path, rate, channels, Writing(writing) if isinstance(writing, str) else writing, frames, seed)
     try:
-        for block in converted(blocks, rate, out_rate, channels):
-            file.write(quantise(block) if quantise else block)
-            written += block.shape[1]
-        file.close()
-    except BaseException as error:
-        file.abandon()
-        if isinstance(error, soundfile.LibsndfileError | av.FFmpegError) and not isinstance(error, OSError):
-            raise OSError(str(error)) from error
+        for block in blocks:
+            writer.write(block)
+        return writer.close()
+    except BaseException:
+        writer.abandon()
         raise
-    return Written(written) if quantise is None else Written(written, quantise.clipped, quantise.over_db)

@@ -1,0 +1,153 @@
+"""Files of strips: what a disk or a codec does wrong is an error of its file, ends the export, and holds nobody up."""
+
+import errno
+import threading
+import time
+
+import numpy as np
+import pytest
+import soundfile
+
+from saltanvil.engine import export
+from saltanvil.engine.export import MAX_OPEN_FILES, Target, export_strips
+from saltanvil.engine.media import Arrays
+from saltanvil.engine.render import Cancelled
+from saltanvil.media import encode
+from saltanvil.media.encode import Writing
+from saltanvil.session.document import Session
+from tests.signals import noise
+
+RATE, FRAMES = 48000, 12 * 48000
+FULL = OSError(errno.ENOSPC, "No space left on device")
+
+
+def song(tracks=1):
+    strips = [{"id": f"t{n}", "name": f"T{n}", "kind": "track", "media_id": n} for n in range(tracks)]
+    return Session.model_validate(
+        {"name": "S", "strips": [{"id": "main", "name": "Main", "kind": "main", "output": None}, *strips]}
+    )
+
+
+def media(tracks=1, frames=FRAMES):
+    return Arrays(*(noise(1, frames, n, 0.1) for n in range(tracks)))
+
+
+class Faulty:
+    """A container whose writes, closings or both fail or stand still, as a disk's may."""
+
+    def __init__(self, inner, write=None, close=None, delay=None):
+        self.inner, self.on_write, self.on_close, self.delay = inner, write, close, delay
+
+    def write(self, samples):
+        if self.delay is not None:
+            self.delay()
+        if self.on_write is not None:
+            raise self.on_write
+        self.inner.write(samples)
+
+    def close(self):
+        if self.on_close is not None:
+            raise self.on_close
+        self.inner.close()
+
+    def abandon(self):
+        self.inner.abandon()
+
+
+def faulty(monkeypatch, **faults):
+    whole = encode.container_of
+    monkeypatch.setattr(encode, "container_of", lambda *arguments: Faulty(whole(*arguments), **faults))
+
+
+def ended(work, within_s=20.0):
+    """What work raises; fails if it does not end."""
+    raised = []
+
+    def run():
+        try:
+            work()
+        except BaseException as error:
+            raised.append(error)
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    thread.join(within_s)
+    assert not thread.is_alive(), "it does not end"
+    return raised[0] if raised else None
+
+
+@pytest.mark.parametrize("faults", [{"write": FULL}, {"close": FULL}, {"write": FULL, "close": FULL}], ids=str)
+@pytest.mark.parametrize("formats", [["wav24"], ["wav24", "flac24", "mp3-128", "opus-96"]], ids=len)
+def test_a_disk_that_fills_up_ends_the_export(monkeypatch, tmp_path, faults, formats):
+    """With two or more files the others failed while closing, and the export waited for them for ever."""
+    faulty(monkeypatch, **faults)
+    targets = [Target("main", tmp_path / str(n), Writing(name)) for n, name in enumerate(formats)]
+    error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets))
+    assert isinstance(error, OSError) and error.errno == errno.ENOSPC and str(tmp_path) not in str(error)
+
+
+def test_one_file_that_fails_is_named_by_its_reason_and_the_others_are_closed(monkeypatch, tmp_path):
+    whole = encode.container_of
+
+    def container(path, *rest):
+        inner = whole(path, *rest)
+        return Faulty(inner, close=OSError("no frame was complete")) if path.name == "1" else inner
+
+    monkeypatch.setattr(encode, "container_of", container)
+    targets = [Target("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
+    error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets))
+    assert isinstance(error, OSError) and "no frame was complete" in str(error)
+
+
+def test_a_cancelled_export_ends_though_the_disk_stands_still(monkeypatch, tmp_path):
+    release = threading.Event()
+    faulty(monkeypatch, delay=release.wait)
+    targets = [Target("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
+    began = time.monotonic()
+    stop = threading.Timer(0.3, lambda: None)
+    stop.start()
+    try:
+        error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets, cancelled=lambda: not stop.is_alive()))
+        assert isinstance(error, Cancelled) and time.monotonic() - began < 10.0
+    finally:
+        release.set()
+
+
+def test_many_files_are_made_in_passes_with_few_threads_and_equal_lengths(monkeypatch, tmp_path):
+    """70 files: at most 32 open at a time, no more threads than cores; one track decays longer, and all are as long as it."""
+    tracks = 35
+    document = song(tracks).model_dump(mode="json")
+    document["strips"][20]["path"]["steps"] = [{"kind": "echo", "settings": {"mix": 0.5}}]
+    session = Session.model_validate(document)
+    frames = RATE // 4
+    opened, most, threads = [0], [0], set()
+    whole = encode.container_of
+
+    class Counted(Faulty):
+        def write(self, samples):
+            threads.add(threading.get_ident())
+            super().write(samples)
+
+        def close(self):
+            super().close()
+            opened[0] -= 1
+
+    def container(*arguments):
+        opened[0] += 1
+        most[0] = max(most[0], opened[0])
+        return Counted(whole(*arguments))
+
+    monkeypatch.setattr(encode, "container_of", container)
+    monkeypatch.setattr(export.os, "cpu_count", lambda: 2)
+    targets = [
+        Target(f"t{n}", tmp_path / f"{n}.{suffix}", Writing(kind))
+        for n in range(tracks)
+        for suffix, kind in (("wav", "wav32f"), ("flac", "flac24"))
+    ]
+    shares = []
+    written = export_strips(session, media(tracks, frames), 0, frames, targets, shares.append, tail=True)
+    assert len(targets) == 2 * tracks and most[0] <= MAX_OPEN_FILES and len(threads) <= 2 * 3  # two in each of three passes
+    assert len({one.frames for one in written}) == 1 and written[0].frames > frames
+    assert shares == sorted(shares) and shares[-1] == 1.0
+    sound, _ = soundfile.read(tmp_path / "3.wav")
+    assert np.abs(sound[:frames]).max() > 0.01 and not np.any(sound[frames:])
