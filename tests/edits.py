@@ -1,7 +1,11 @@
 """Edits of settings, written shortly; and any edits of a session."""
 
+import json
+
 from hypothesis import strategies as st
 
+from saltanvil.session.changes import difference
+from saltanvil.session.changes import moved as gone_over
 from saltanvil.session.document import NotFound
 from saltanvil.session.edits import Batch, Set, SetOutput
 from saltanvil.session.settings import Address, automated_parts, descriptor
@@ -98,3 +102,10 @@ def any_edits(draw, session):
         step = {"id": f"new{draw(st.integers(0, 10**9))}", "kind": kind, "settings": {}}
         return {"op": "add_step", "strip_id": draw(st.sampled_from(strips)), "step": step}
     return {"op": "set_output", "strip_id": draw(st.sampled_from(strips)), "output": draw(st.sampled_from(strips))}
+
+
+def undone(before, after):
+    """What going back over what lies between two versions leads to; going forward over it leads to the other, to the byte."""
+    change = json.loads(json.dumps(difference(before, after)))
+    assert gone_over(before, [(change, False)]).model_dump_json() == after.model_dump_json()
+    return gone_over(after, [(change, True)])

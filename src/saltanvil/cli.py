@@ -673,7 +673,7 @@ def run_aim(request: argparse.Namespace) -> None:
         raise Refused(answer.text)
     if request.output is not None:
         moved = Moved(of="step", id=step_id, name=answer.setting, value=answer.value)
-        written = apply(session, Set(values=[moved]))[0].strip("sound").path
+        written = apply(session, Set(values=[moved])).strip("sound").path
         request.output.write_text(json.dumps(written.model_dump(mode="json"), indent=1) + "\n")
 
 

@@ -35,7 +35,7 @@ def test_what_is_compiled_after_an_edit_is_what_would_be_compiled_from_nothing(d
         match data.draw(st.sampled_from(["edit", "edit", "edit", "back", "scope"])):
             case "edit":
                 try:
-                    session = apply(session, EDIT.validate_python(data.draw(any_edits(session))))[0]
+                    session = apply(session, EDIT.validate_python(data.draw(any_edits(session))))
                 except EditRefused:
                     continue
             case "scope":
@@ -72,7 +72,7 @@ def test_what_an_edit_leaves_alone_is_not_made_again():
     session, rack, compiled = DEMOS[1], Rack(), Compiled()
     before = compile_plan(session, MEDIA, rack, before=compiled).nodes
     step = next(step for strip in session.strips for step in strip.path.steps if step.kind == "compressor")
-    changed = apply(session, EDIT.validate_python(moved_json("step", step.id, threshold_db=-33.0)))[0]
+    changed = apply(session, EDIT.validate_python(moved_json("step", step.id, threshold_db=-33.0)))
     after = compile_plan(changed, MEDIA, rack, before=compiled).nodes
     others = [point for point, node in after.items() if before[point] is node]
     assert 0.5 * len(after) < len(others) < len(after)

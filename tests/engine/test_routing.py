@@ -23,7 +23,7 @@ from saltanvil.session.document import Key, Path, Session, Step, Strip
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import Graph
 from saltanvil.session.validate import checked
-from tests.edits import edit_json
+from tests.edits import edit_json, undone
 from tests.signals import noise, tone
 
 RATE = 48000
@@ -216,7 +216,7 @@ def test_a_key_has_its_trim_its_channels_and_its_point():
         expected = alone.process(quiet, np.ascontiguousarray(heard, dtype=np.float32))
         assert np.abs(y - expected[0]).max() < 1e-6
     # Asked for, a mute of the source silences the key; a lane's own mute too.
-    session, _ = edited(session, op="set_key", step_id="c", key={"strip_id": "k", "mutes": True})
+    session = edited(session, op="set_key", step_id="c", key={"strip_id": "k", "mutes": True})
     assert np.array_equal(rendered(session, media, "s")[0], quiet[0])
 
 
@@ -250,9 +250,9 @@ def test_lanes_may_key_each_other_and_a_later_point_is_legal_unless_it_closes_a_
         EditRefused, match=r"loop: (ducker > compressor > ducker|compressor > ducker > compressor) \(by their keys\) on A"
     ):
         edited(session, op="set_key", step_id="c1", key={"lane_id": "two"})
-    later, _ = edited(session, op="set_key", step_id="g", key={"step_id": "t"})
+    later = edited(session, op="set_key", step_id="g", key={"step_id": "t"})
     assert Latencies(Graph(later)).path("b") == 240
-    crossed, _ = edited(later, op="set_key", step_id="c1", key={"strip_id": "b", "at": "before"})  # no loop point by point
+    crossed = edited(later, op="set_key", step_id="c1", key={"strip_id": "b", "at": "before"})  # no loop point by point
     assert np.isfinite(rendered(crossed, media)).all()
 
 
@@ -264,7 +264,7 @@ def test_loops_are_refused_by_name_through_outputs_sends_lanes_and_keys():
         strip("voice", duck, media_id=0, output="voices"), strip("voices", kind="bus", output="all"),
         strip("all", split, kind="bus"), strip("plate", kind="bus"),
     )  # fmt: skip
-    session, _ = edited(session, op="add_send", strip_id="voice", send={"id": "s", "target": "plate"})
+    session = edited(session, op="add_send", strip_id="voice", send={"id": "s", "target": "plate"})
     for edit, told in (
         ({"op": "set_output", "strip_id": "all", "output": "voices"}, "VOICES > ALL > VOICES"),
         ({"op": "add_send", "strip_id": "all", "send": {"target": "voices"}}, "VOICES > ALL > VOICES (send)"),
@@ -288,19 +288,19 @@ def test_what_keyed_lets_go_when_its_source_goes_and_undo_gives_it_back():
         strip("bass", step("ducker", "d", {"step_id": "t", "trim_db": 3.0}), step("gate", "g", {"strip_id": "kick"}), media_id=1),
         strip("par", kind="bus"),
     )
-    session, _ = edited(session, op="add_send", strip_id="kick", send={"id": "s", "target": "par", "level_db": -4.0})
-    without, back = edited(session, op="remove_strip", strip_id="kick")
+    session = edited(session, op="add_send", strip_id="kick", send={"id": "s", "target": "par", "level_db": -4.0})
+    without = edited(session, op="remove_strip", strip_id="kick")
     assert without.step("d").step.key is None and without.step("g").step.key is None
-    assert apply(without, back)[0] == session
-    assert np.array_equal(rendered(apply(without, back)[0], media), rendered(session, media))
-    no_step, back = edited(session, op="remove_step", step_id="t")
+    assert undone(session, without) == session
+    assert np.array_equal(rendered(undone(session, without), media), rendered(session, media))
+    no_step = edited(session, op="remove_step", step_id="t")
     assert no_step.step("d").step.key is None and no_step.step("g").step.key is not None
-    assert apply(no_step, back)[0] == session
+    assert undone(session, no_step) == session
     both = [{"op": "remove_step", "step_id": "t"}, {"op": "add_strip", "strip": {"id": "new", "name": "New", "kind": "bus"}}]
-    at_once, back = edited(session, op="batch", edits=both)
-    assert at_once.step("d").step.key is None and apply(at_once, back)[0] == session
-    no_bus, back = edited(session, op="remove_strip", strip_id="par")
-    assert not no_bus.strip("kick").sends and apply(no_bus, back)[0] == session
+    at_once = edited(session, op="batch", edits=both)
+    assert at_once.step("d").step.key is None and undone(session, at_once) == session
+    no_bus = edited(session, op="remove_strip", strip_id="par")
+    assert not no_bus.strip("kick").sends and undone(session, no_bus) == session
 
 
 # ---- sends -----------------------------------------------------------------------------------------------------------
@@ -319,9 +319,9 @@ def test_sends_before_and_after_the_level_sum_as_arithmetic_says():
     six, twelve = 10 ** (-6 / 20), 10 ** (-12 / 20)
     expected = six * a[0] + six * twelve * b[0]
     assert np.abs(rendered(session, media)[0] - expected).max() < 1e-6
-    quiet, _ = edited(session, op="set_send", send_id="s-b", mute=True)
+    quiet = edited(session, op="set_send", send_id="s-b", mute=True)
     assert np.abs(rendered(quiet, media)[0] - six * a[0]).max() < 1e-6
-    down, _ = edited(session, op="set_strip", strip_id="a", mute=True)
+    down = edited(session, op="set_strip", strip_id="a", mute=True)
     assert np.abs(rendered(down, media)[0] - six * twelve * b[0]).max() < 1e-6
     with pytest.raises(EditRefused, match="already; change that send"):
         edited(session, op="add_send", strip_id="a", send={"target": "par"})
@@ -346,9 +346,9 @@ def test_latency_is_told_with_its_cause_and_low_latency_takes_it_away():
     sent = session.model_copy(deep=True)  # a lane sent to a bus is not waited for, and is no cause of what stays
     sent.strip("a").path.steps[1].lanes[0].output = "main"
     assert [c.step_id for c in Latencies(Graph(sent)).causes("a")] == ["g"] and Latencies(Graph(sent)).path("a") == 240
-    one, _ = edited(session, op="set_step", step_id="g", low_latency=True)
+    one = edited(session, op="set_step", step_id="g", low_latency=True)
     assert compile_plan(one, media, Rack()).latency_frames == lim
-    quick, _ = edited(session, op="set_session", low_latency=True)
+    quick = edited(session, op="set_session", low_latency=True)
     assert compile_plan(quick, media, Rack()).latency_frames == 24  # the limiter's least window
     # Playing along is a matter of listening: an export has all its lookahead.
     assert np.array_equal(rendered(quick, media), rendered(session, media))

@@ -17,7 +17,7 @@ MEDIA = Arrays(tone(110, 3.0, -6)[None, :].astype(np.float32))
 
 
 def edited(session, **data):
-    return apply(session, EDIT.validate_python(data))[0]
+    return apply(session, EDIT.validate_python(data))
 
 
 def slotted(structural):

@@ -1,4 +1,4 @@
-"""Splits: idle nulls, alignment, crossovers against scipy and ffmpeg, the edits and their inverses, the steady blend."""
+"""Splits: idle nulls, alignment, crossovers against scipy and ffmpeg, the edits and their undoing, the steady blend."""
 
 import shutil
 import subprocess
@@ -34,7 +34,7 @@ from saltanvil.studies.ledger import ledger_of
 from saltanvil.studies.make_up import make_up_level_db
 from saltanvil.studies.match import settled
 from saltanvil.studies.passage import passage_of
-from tests.edits import edit_json, set_lane, set_step
+from tests.edits import edit_json, set_lane, set_step, undone
 from tests.matching import match_of
 from tests.signals import noise, tone
 
@@ -329,7 +329,7 @@ def test_an_edit_in_one_lane_renders_that_lane_only(media):
     session, cache = session_of(bands_with_treatment()), SegmentCache()
     ScopeRenderer(session, media, cache, 0, RATE).compare(Scope("a"))
     misses = cache.misses
-    changed, _ = apply(session, set_step("high-shape", {"attack_db": 3.0}))
+    changed = apply(session, set_step("high-shape", {"attack_db": 3.0}))
     after = ScopeRenderer(changed, media, cache, 0, RATE).compare(Scope("a")).after
     assert cache.misses == misses + 3  # the step, its lane in the sum, the sum
     assert np.array_equal(after, ScopeRenderer(changed, media, SegmentCache(), 0, RATE).compare(Scope("a")).after)
@@ -338,7 +338,7 @@ def test_an_edit_in_one_lane_renders_that_lane_only(media):
 def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
     session = session_of(split([], [], [], by="bands", dividers_hz=[200.0, 2000.0]), level_db=-4.0, pan=0.3)
     together = rendered(session, media)
-    apart, inverse = apply(session, EDIT.validate_python({"op": "lanes_to_buses", "step_id": "split", "seed": "s"}))
+    apart = apply(session, EDIT.validate_python({"op": "lanes_to_buses", "step_id": "split", "seed": "s"}))
     buses = [strip for strip in apart.strips if strip.id.startswith("s-")]
     assert [bus.name for bus in buses] == ["A l0", "A l1", "A l2"] and all(bus.output == "bus" for bus in buses)
     assert null_db(rendered(apart, media), together) < -120
@@ -346,16 +346,16 @@ def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
     apart.strip("s-1").mute = True
     scoped = ScopeRenderer(apart, media, SegmentCache(), 0, RATE * 2).compare(Scope("bus")).after
     assert np.array_equal(scoped, rendered(apart, media, "bus"))
-    assert apply(apart, inverse)[0] == session
-    without, back = apply(apart, EDIT.validate_python({"op": "remove_strip", "strip_id": "s-0"}))
-    assert without.lane("split-0")[2].output is None and apply(without, back)[0] == apart
+    assert undone(session, apart) == session
+    without = apply(apart, EDIT.validate_python({"op": "remove_strip", "strip_id": "s-0"}))
+    assert without.lane("split-0")[2].output is None and undone(apart, without) == apart
     with pytest.raises(EditRefused, match=r"close a loop: (Bus > A l2 > Bus|A l2 > Bus > A l2)"):
         loop = apply(
             apart,
             EDIT.validate_python(
                 {"op": "add_step", "strip_id": "bus", "step": split([], [], name="x", by="mid/side").model_dump()}
             ),
-        )[0]
+        )
         apply(loop, set_lane("x-0", output="s-2"))
 
 
@@ -363,11 +363,11 @@ def test_lanes_on_buses_of_their_own_sum_to_the_same(media):
 
 
 def edited(session, **edit):
-    """The changed session; the inverse must bring the old one back."""
+    """The changed session; undoing must bring the old one back."""
     parsed = EDIT.validate_python(edit_json(**edit))
-    changed, inverse = apply(session, EDIT.validate_json(parsed.model_dump_json()))
-    assert apply(changed, EDIT.validate_json(inverse.model_dump_json()))[0] == session
-    assert apply(session, parsed)[0] == changed  # a redo makes the same names
+    changed = apply(session, EDIT.validate_json(parsed.model_dump_json()))
+    assert undone(session, changed) == session
+    assert apply(session, parsed) == changed  # a redo makes the same names
     return changed
 
 

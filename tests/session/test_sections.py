@@ -1,4 +1,4 @@
-"""Sections: edits with their inverses, and the CSV file."""
+"""Sections: edits and their undoing, and the CSV file."""
 
 import pytest
 from hypothesis import given
@@ -8,6 +8,7 @@ from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Section, Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.sections import read, written
+from tests.edits import undone
 
 
 def edit(session, **data):
@@ -24,7 +25,7 @@ def names(session):
     return [(section.id, section.name, section.start_s, section.end_s) for section in session.sections]
 
 
-def test_every_edit_of_sections_is_undone_by_its_inverse(session):
+def test_every_edit_of_sections_is_undone(session):
     before = names(session)
     for data in (
         {"op": "add_section", "section": {"id": "c", "name": "Intro", "start_s": 0, "end_s": 4}},
@@ -36,11 +37,11 @@ def test_every_edit_of_sections_is_undone_by_its_inverse(session):
         {"op": "batch", "edits": [{"op": "remove_section", "section_id": "b"},
                                   {"op": "set_section", "section_id": "a", "end_s": 16}]},
     ):  # fmt: skip
-        changed, inverse = edit(session, **data)
+        changed = edit(session, **data)
         assert names(changed) != before
         starts = [section.start_s for section in changed.sections]
         assert starts == sorted(starts)
-        assert names(apply(changed, inverse)[0]) == before
+        assert names(undone(session, changed)) == before
 
 
 def test_what_makes_no_sense_is_refused_in_words(session):
@@ -55,11 +56,11 @@ def test_what_makes_no_sense_is_refused_in_words(session):
 
 
 def test_a_loudness_held_over_a_removed_section_is_held_over_the_song(session):
-    session, _ = edit(session, op="add_step", strip_id="main", step={"id": "s", "kind": "saturator", "settings": {}})
-    session, _ = edit(session, op="set_match_over", step_id="s", over={"section_id": "a"})
-    changed, inverse = edit(session, op="remove_section", section_id="a")
+    session = edit(session, op="add_step", strip_id="main", step={"id": "s", "kind": "saturator", "settings": {}})
+    session = edit(session, op="set_match_over", step_id="s", over={"section_id": "a"})
+    changed = edit(session, op="remove_section", section_id="a")
     assert changed.step("s").step.match_over.whole
-    assert apply(changed, inverse)[0].step("s").step.match_over.section_id == "a"
+    assert undone(session, changed).step("s").step.match_over.section_id == "a"
 
 
 @given(

@@ -31,7 +31,7 @@ from saltanvil.session.settings import (
     value,
 )
 from saltanvil.session.validate import checked
-from tests.edits import set_step
+from tests.edits import set_step, undone
 from tests.signals import noise
 
 RATE = 48000
@@ -100,12 +100,12 @@ def test_every_address_is_described_read_set_and_undone():
             continue  # the choices of a split change its lanes; the others are tried one by one below
         now = value(session, address)
         new = other_value(told, now)
-        changed, inverse = apply(session, Set(values=[{**address.model_dump(), "value": new}]))
+        changed = apply(session, Set(values=[{**address.model_dump(), "value": new}]))
         result = value(changed, address)
         assert result == (
             pytest.approx(new) if isinstance(new, float) else [tuple(p) for p in new] if told.type == "points" else new
         )
-        assert apply(changed, inverse)[0] == session
+        assert undone(session, changed) == session
         if told.type == "number":
             with pytest.raises(EditRefused):
                 apply(session, Set(values=[{**address.model_dump(), "value": told.maximum + 1}]))
@@ -117,7 +117,7 @@ def test_every_choice_of_every_processor_can_be_set():
         told = descriptor(session, address)
         if told.type == "choice" and address.id != "split":
             for option in told.options:
-                changed, _ = apply(session, Set(values=[{**address.model_dump(), "value": option}]))
+                changed = apply(session, Set(values=[{**address.model_dump(), "value": option}]))
                 assert value(changed, address) == option
 
 
@@ -282,7 +282,7 @@ def test_moved_while_it_plays_the_samples_do_not_depend_on_the_blocks(data):
     made = Strip(id="t", name="T", kind="track", media_id=0, path={"steps": [step]})
     session = checked(Session(name="S", strips=[Strip(id=MAIN_ID, name="M", kind="main", output=None), made]))
     try:
-        changed, _ = apply(session, set_step("s", {name: new}))
+        changed = apply(session, set_step("s", {name: new}))
     except EditRefused:
         return
     media, end, at = Arrays(noise(2, 12_800)), 12_800, 4_096
@@ -314,14 +314,14 @@ def test_a_divider_is_an_address_of_its_own():
         "glides",
         2000.0,
     )
-    changed, inverse = apply(session, Set(values=[{**address.model_dump(), "value": 3000.0}]))
-    assert changed.step("split").step.settings.dividers_hz == (200.0, 3000.0) and apply(changed, inverse)[0] == session
+    changed = apply(session, Set(values=[{**address.model_dump(), "value": 3000.0}]))
+    assert changed.step("split").step.settings.dividers_hz == (200.0, 3000.0) and undone(session, changed) == session
     with pytest.raises(EditRefused, match="too near"):
         apply(session, Set(values=[{**address.model_dump(), "value": 205.0}]))
     # Both past where the other was: what they come to together is what counts, on the way back too.
     both = [{"of": "step", "id": "split", "name": f"dividers_hz.{n}", "value": hz} for n, hz in enumerate((5000.0, 9000.0))]
-    changed, inverse = apply(session, Set(values=both))
-    assert changed.step("split").step.settings.dividers_hz == (5000.0, 9000.0) and apply(changed, inverse)[0] == session
+    changed = apply(session, Set(values=both))
+    assert changed.step("split").step.settings.dividers_hz == (5000.0, 9000.0) and undone(session, changed) == session
 
 
 def test_a_path_of_steps_validates_on_its_own():

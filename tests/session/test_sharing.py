@@ -13,7 +13,7 @@ from saltanvil.session.sharing import forked
 from saltanvil.session.validate import checked
 from saltanvil.studies.moving import moving_values
 from saltanvil.studies.routing import routing_after, routing_of
-from tests.edits import any_edits, moved_json, numbers
+from tests.edits import any_edits, moved_json, numbers, undone
 from tests.engine.test_stream import Names
 
 DEMOS = [harbour_walk.build_session(Names()), low_water.build_session(Names())]
@@ -49,7 +49,7 @@ def test_an_edit_makes_a_version_that_is_whole_and_leaves_the_others_alone(sessi
     before = session.model_dump_json()
     count = 0
     for edit in edits_of(session):
-        changed, inverse = apply(session, EDIT.validate_python(edit))
+        changed = apply(session, EDIT.validate_python(edit))
         assert session.model_dump_json() == before, edit
         # The same as if everything had been copied and checked anew.
         assert Session.model_validate(changed.model_dump()) == changed
@@ -57,7 +57,7 @@ def test_an_edit_makes_a_version_that_is_whole_and_leaves_the_others_alone(sessi
         assert {strip.id for strip in changed.strips if id(strip) not in shared} <= {
             strip.id for strip in changed.strips if strip not in session.strips
         }  # what is equal is the same object
-        back, _ = apply(changed, inverse)
+        back = undone(session, changed)
         assert back == session, edit
         count += 1
     assert count > 10
@@ -113,15 +113,15 @@ def test_moving_values_leaves_a_session_whole(session, data):
         moves.append({"of": of, "id": name, "name": setting, "value": data.draw(drawn)})
     edit = Set.model_validate({"values": moves})
     try:
-        changed, inverse = apply(session, edit)
+        changed = apply(session, edit)
     except EditRefused:
         return
     assert checked(changed) is changed
     assert Session.model_validate(changed.model_dump()) == changed
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(Set, "moved_strips", lambda self, session: None)
-        assert apply(session, edit) == (changed, inverse)
-    assert apply(changed, inverse)[0] == session
+        assert apply(session, edit) == changed
+    assert undone(session, changed) == session
 
 
 @pytest.mark.parametrize("session", DEMOS, ids=lambda session: session.name)
@@ -132,7 +132,7 @@ def test_what_is_told_again_of_a_version_is_what_would_be_worked_out(session, da
     routing, moving = routing_of(session), moving_values(session)
     for _ in range(data.draw(st.integers(1, 5))):
         try:
-            changed = apply(session, EDIT.validate_python(data.draw(any_edits(session))))[0]
+            changed = apply(session, EDIT.validate_python(data.draw(any_edits(session))))
         except EditRefused:
             continue
         routing = routing_after(changed, (session, routing))

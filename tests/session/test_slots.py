@@ -1,4 +1,4 @@
-"""Slots: storing, switching, what differs; undone by their inverses, kept by files, never broken by edits elsewhere."""
+"""Slots: storing, switching, what differs; undone exactly, kept by files, never broken by edits elsewhere."""
 
 import json
 
@@ -13,6 +13,7 @@ from saltanvil.session.document import Path, Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import FORMAT, read_path, read_session, written
 from saltanvil.session.slots import compared, slots_in, with_slots_on
+from tests.edits import undone
 from tests.engine.test_engine import Arrays
 from tests.engine.test_stream import any_session
 from tests.signals import noise
@@ -38,9 +39,9 @@ def made():
 
 
 def edit(session, **data):
-    """The changed session; its inverse brings back what was."""
-    changed, inverse = apply(session, EDIT.validate_python(data))
-    assert apply(changed, inverse)[0] == session
+    """The changed session; undoing it brings back what was."""
+    changed = apply(session, EDIT.validate_python(data))
+    assert undone(session, changed) == session
     return changed
 
 

@@ -11,7 +11,7 @@ from tests.session.test_slots import made
 
 def words(session, **data):
     edit = EDIT.validate_python(data)
-    return in_words(edit, session, apply(session, edit)[0])
+    return in_words(edit, session, apply(session, edit))
 
 
 @pytest.mark.parametrize(

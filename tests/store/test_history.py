@@ -103,7 +103,7 @@ def test_any_history_returns_to_the_bit(database, done):
         goes_on = target is not None and target == open_gesture
         base = Session.model_validate_json(states[place - 1 if goes_on else place])
         try:
-            expected = apply(base, edit)[0]
+            expected = apply(base, edit)
         except EditRefused:
             with pytest.raises(EditRefused):
                 store.edit(number, edit, word)
@@ -226,5 +226,5 @@ def test_a_section_that_goes_takes_the_measuring_over_it_along_and_undo_brings_b
 def test_the_history_is_text_with_its_format(store):
     number = store.create(start())
     store.edit(number, moved("session", None, {"name": "Other"}))
-    row = store.database.connection().execute("SELECT edit, inverse FROM edits").fetchone()
-    assert json.loads(row["edit"])["format"] == json.loads(row["inverse"])["format"] == FORMAT
+    row = store.database.connection().execute("SELECT edit, change FROM edits").fetchone()
+    assert json.loads(row["edit"])["format"] == json.loads(row["change"])["format"] == FORMAT

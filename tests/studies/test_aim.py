@@ -83,7 +83,7 @@ def around(sounds, kind, name, **settings):
 def moved(session, of, name, setting, value):
     return apply(
         session, EDIT.validate_python({"op": "set", "values": [{"of": of, "id": name, "name": setting, "value": value}]})
-    )[0]
+    )
 
 
 def measured_again(session, media, figure):
@@ -219,7 +219,7 @@ def test_at_the_end_of_a_path_with_a_key_and_a_steady_blend(sounds):
         {"id": "z", "kind": "clipper", "settings": {}},
     ]
     for index, step in enumerate(more):
-        session = apply(session, EDIT.validate_python({"op": "add_step", "strip_id": "t", "index": index + 1, "step": step}))[0]
+        session = apply(session, EDIT.validate_python({"op": "add_step", "strip_id": "t", "index": index + 1, "step": step}))
     session = settled(session, media)
     answer = ask(session, media, "peaks_down_db", 6.0, None, "step", "z")
     assert answer.reached
@@ -257,12 +257,12 @@ def test_an_envelope_is_moved_as_a_whole_and_said_so(sounds):
     session, media = around(sounds, "compressor", "Snare")
     envelope = {"points": [{"at_s": 0.0, "value": -30.0}, {"at_s": STOP / RATE, "value": -18.0}]}
     edit = {"op": "set_envelope", "of": "step", "id": "s", "name": "threshold_db", "envelope": envelope}
-    session = apply(session, EDIT.validate_python(edit))[0]
+    session = apply(session, EDIT.validate_python(edit))
     question = Question("step", "s", "gr_max_db", 4.0, "threshold_db")
     answer = Search(session, question, media, SegmentCache(), START, STOP).run()
     assert answer.reached and answer.by is not None and "the whole envelope of Threshold moved" in answer.text
     shift = {"op": "shift_envelope", "of": "step", "id": "s", "name": "threshold_db", "by": answer.by}
-    moved_whole = apply(session, EDIT.validate_python(shift))[0]
+    moved_whole = apply(session, EDIT.validate_python(shift))
     points = moved_whole.step("s").step.envelopes["threshold_db"].points
     assert points[1].value - points[0].value == pytest.approx(12.0)
     again = Search(moved_whole, question, media, SegmentCache(), START, STOP).rendered(moved_whole)
@@ -272,7 +272,7 @@ def test_an_envelope_is_moved_as_a_whole_and_said_so(sounds):
 def test_a_setting_under_a_lever_moves_its_base(sounds):
     session, media = around(sounds, "compressor", "Snare")
     lever = {"id": "l", "name": "More", "value": 1.0, "targets": [{"of": "step", "id": "s", "name": "threshold_db", "by": -6.0}]}
-    session = apply(session, EDIT.validate_python({"op": "add_lever", "strip_id": "t", "lever": lever}))[0]
+    session = apply(session, EDIT.validate_python({"op": "add_lever", "strip_id": "t", "lever": lever}))
     question = Question("step", "s", "gr_max_db", 4.0, "threshold_db")
     answer = Search(session, question, media, SegmentCache(), START, STOP).run()
     assert answer.reached and answer.by is None

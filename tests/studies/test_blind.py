@@ -99,8 +99,8 @@ def session():
     ]})  # fmt: skip
     for slot, db in ((1, -30.0), (2, -12.0)):
         values = [{"of": "step", "id": "c", "name": "threshold_db", "value": db}]
-        made = apply(made, EDIT.validate_python({"op": "set", "values": values}))[0]
-        made = apply(made, EDIT.validate_python({"op": "store_slot", "of": "step", "id": "c", "slot": slot}))[0]
+        made = apply(made, EDIT.validate_python({"op": "set", "values": values}))
+        made = apply(made, EDIT.validate_python({"op": "store_slot", "of": "step", "id": "c", "slot": slot}))
     return made
 
 
@@ -113,7 +113,7 @@ def test_candidates_are_what_they_are_called(session, media):
     assert np.array_equal(leaving(version_for(session, "step", "c", Candidate(what="after")), media), after)
     off = apply(session, EDIT.validate_python({"op": "set", "values": [
         {"of": "step", "id": "c", "name": "bypass", "value": True},
-    ]}))[0]  # fmt: skip
+    ]}))  # fmt: skip
     assert np.array_equal(leaving(version_for(session, "step", "c", Candidate(what="before")), media), leaving(off, media))
     whole = version_for(session, "strip", "t", Candidate(what="before"))
     assert all(step.bypass for step in whole.strip("t").path.steps)

@@ -66,7 +66,7 @@ def test_a_main_that_is_squeezed_flat_is_flagged(song):
         "threshold_db": -50.0, "ratio": 50.0, "attack_ms": 1.0, "release_ms": 40.0, "makeup": "manual", "makeup_db": 20.0,
     }}  # fmt: skip
     edit = EDIT.validate_python({"op": "add_step", "strip_id": MAIN_ID, "index": 0, "step": squeeze})
-    flat = asked(apply(session, edit)[0], media, Scope(MAIN_ID, "x"), demo.FRAMES)
+    flat = asked(apply(session, edit), media, Scope(MAIN_ID, "x"), demo.FRAMES)
     assert flat.after_lu < 2.0 < flat.before_lu - 3.0
     [hint] = flat.hints
     assert hint.name == "contrast flat" and "equally loud" in hint.text

@@ -32,6 +32,7 @@ from saltanvil.studies.delivery import deliver, digest_of, files_of, spans_of
 from saltanvil.studies.delivery_check import check_formats, measured_master
 from saltanvil.studies.delivery_report import Report
 from saltanvil.studies.playback import Spared, playback_of
+from tests.edits import undone
 from tests.signals import noise
 
 RATE = 48000
@@ -78,9 +79,9 @@ def test_names_from_a_pattern():
 
 def test_the_set_up_is_an_edit_like_any_other():
     session = Session(name="Quay")
-    changed, inverse = apply(session, SetDelivery(values={"formats": ["flac24", "mp3-256"], "true_peak_dbtp": -0.3}))
+    changed = apply(session, SetDelivery(values={"formats": ["flac24", "mp3-256"], "true_peak_dbtp": -0.3}))
     assert changed.delivery.formats == ["flac24", "mp3-256"] and changed.delivery.pattern == session.delivery.pattern
-    assert apply(changed, inverse)[0] == session
+    assert undone(session, changed) == session
     assert digest_of(changed) == digest_of(session)  # nothing that sounds was moved
     for values in ({"formats": ["wav8"]}, {"nonsense": 1}, {"pattern": "{oops}"}):
         with pytest.raises(EditRefused):
@@ -245,7 +246,7 @@ def test_the_safe_ceiling_applied_gives_no_over_and_a_little_more_gives_one(chor
 
     def at(ceiling):
         moved = Moved(of="step", id="main-limiter", name="ceiling_db", value=round(ceiling, 1))
-        return apply(session, Set(values=[moved]))[0]
+        return apply(session, Set(values=[moved]))
 
     assert highest(at(found.safe_db), media, start, stop, tmp_path / "a") <= -1.0 + 1e-3
     assert highest(at(found.safe_db + 0.2), media, start, stop, tmp_path / "b") > -1.0
@@ -261,9 +262,9 @@ def test_without_a_limiter_the_level_is_found(tmp_path):
     found = search(session, media, 0, 2 * RATE, tmp_path / "w", both, wanted=-0.5).run()
     assert found.by == "level" and found.step_id is None
     moved = Moved(of="strip", id="main", name="level_db", value=found.value)
-    assert highest(apply(session, Set(values=[moved]))[0], media, 0, 2 * RATE, tmp_path / "a", both) <= -0.5 + 6e-3
+    assert highest(apply(session, Set(values=[moved])), media, 0, 2 * RATE, tmp_path / "a", both) <= -0.5 + 6e-3
     moved = Moved(of="strip", id="main", name="level_db", value=found.value + 0.2)
-    assert highest(apply(session, Set(values=[moved]))[0], media, 0, 2 * RATE, tmp_path / "b", both) > -0.5
+    assert highest(apply(session, Set(values=[moved])), media, 0, 2 * RATE, tmp_path / "b", both) > -0.5
 
 
 def test_what_follows_the_limiter_is_rendered_bit_for_bit(chorus, tmp_path):

@@ -52,43 +52,43 @@ def silent(session, strip_id):
     ],
 )
 def test_a_silent_strip_says_why(edit, strip_id, told):
-    assert silent(edited(plain(), **edit)[0], strip_id) == told
+    assert silent(edited(plain(), **edit), strip_id) == told
 
 
 def test_sends_and_keys_say_why_they_are_silent():
-    session, _ = edited(plain(), op="add_send", strip_id="kick", send={"id": "s", "target": "plate", "level_db": -6.0})
+    session = edited(plain(), op="add_send", strip_id="kick", send={"id": "s", "target": "plate", "level_db": -6.0})
     assert silent(session, "plate") is None and not routing_of(session).silent_sends
     for edit, told in (
         ({"op": "set_send", "send_id": "s", "mute": True}, "The send is muted."),
         ({"op": "set_send", "send_id": "s", "level_db": -90.0}, "The send is all the way down."),
         ({"op": "set_strip", "strip_id": "kick", "level_db": -90.0}, "taken after the strip's level"),
     ):
-        changed, _ = edited(session, **edit)
+        changed = edited(session, **edit)
         assert told in routing_of(changed).silent_sends["s"] and told in silent(changed, "plate")
-    pre, _ = edited(edited(session, op="set_send", send_id="s", pre=True)[0], op="set_strip", strip_id="kick", level_db=-90.0)
+    pre = edited(edited(session, op="set_send", send_id="s", pre=True), op="set_strip", strip_id="kick", level_db=-90.0)
     assert silent(pre, "plate") is None
-    assert "duck" not in routing_of(edited(session, op="set_strip", strip_id="kick", mute=True)[0]).silent_keys
-    follows, _ = edited(session, op="set_key", step_id="duck", key={"strip_id": "kick", "mutes": True})
-    follows, _ = edited(follows, op="set_strip", strip_id="kick", mute=True)
+    assert "duck" not in routing_of(edited(session, op="set_strip", strip_id="kick", mute=True)).silent_keys
+    follows = edited(session, op="set_key", step_id="duck", key={"strip_id": "kick", "mutes": True})
+    follows = edited(follows, op="set_strip", strip_id="kick", mute=True)
     assert routing_of(follows).silent_keys == {"duck": "KICK is muted, and this key follows its mute."}
-    none, _ = edited(session, op="set_key", step_id="duck", key={"strip_id": "empty"})
+    none = edited(session, op="set_key", step_id="duck", key={"strip_id": "empty"})
     assert routing_of(none).silent_keys == {"duck": "EMPTY: This track has no sound; drop a file on it."}
 
 
 def test_removing_or_muting_a_source_says_what_it_keyed():
     session = plain()
-    gone, _ = edited(session, op="remove_strip", strip_id="kick")
+    gone = edited(session, op="remove_strip", strip_id="kick")
     assert notices_of(session, gone) == [
         "KICK was the key of the ducker on BASS, which does nothing without one. Undo brings it back."
     ]
-    muted, _ = edited(session, op="set_strip", strip_id="kick", mute=True)
+    muted = edited(session, op="set_strip", strip_id="kick", mute=True)
     assert notices_of(session, muted) == ["KICK is muted and still keys the ducker on BASS."]
-    of_step, _ = edited(session, op="set_key", step_id="duck", key={"step_id": "lim", "mutes": True})
+    of_step = edited(session, op="set_key", step_id="duck", key={"step_id": "lim", "mutes": True})
     assert source_name(of_step, Key(step_id="lim")) == "KICK after its limiter"
-    assert notices_of(of_step, edited(of_step, op="remove_step", step_id="lim")[0])[0].startswith("KICK after its limiter was")
-    muted, _ = edited(of_step, op="set_strip", strip_id="kick", mute=True)
+    assert notices_of(of_step, edited(of_step, op="remove_step", step_id="lim"))[0].startswith("KICK after its limiter was")
+    muted = edited(of_step, op="set_strip", strip_id="kick", mute=True)
     assert notices_of(of_step, muted) == ["KICK is muted, and so is the key of the ducker on BASS."]
-    assert notices_of(session, edited(session, op="set_key", step_id="duck", key=None)[0]) == []  # that was asked for
+    assert notices_of(session, edited(session, op="set_key", step_id="duck", key=None)) == []  # that was asked for
 
 
 def hints(session, sounds, scope, frames=RATE * 2):
@@ -113,9 +113,9 @@ def test_a_gate_shut_by_its_key_and_a_filter_above_its_source_are_told_in_decibe
     assert told["filtered"].startswith(f"The key, BASS, reaches {loudest:.1f} dBFS at most behind its filter (-8.0 without it)")
     assert "the threshold is at -20.0 dB" in told["filtered"] and not result.after.any()
     # Without the filter the same gate opens; with a threshold above everything it says what the key reaches.
-    session, _ = edited(session, op="set_step", step_id="g", settings={"key_filter": "off"})
+    session = edited(session, op="set_step", step_id="g", settings={"key_filter": "off"})
     assert "filtered" not in hints(session, (voice, bass), Scope("voice", "g"))[1]
-    session, _ = edited(session, op="set_step", step_id="g", settings={"threshold_db": -4.0})
+    session = edited(session, op="set_step", step_id="g", settings={"threshold_db": -4.0})
     assert hints(session, (voice, bass), Scope("voice", "g"))[1]["shut"].startswith("The key, BASS, reaches -8.0 dB at most")
 
 
@@ -123,15 +123,15 @@ def test_a_ducker_says_what_it_lacks():
     sounds = (noise(1, RATE * 2, 1), noise(1, RATE * 2, 2))
     session = session_of(strip("a", step("ducker", "d"), media_id=0), strip("k", media_id=1))
     assert "no key" in hints(session, sounds, Scope("a", "d"))[1]
-    keyed, _ = edited(session, op="set_key", step_id="d", key={"strip_id": "k", "trim_db": -60.0})
+    keyed = edited(session, op="set_key", step_id="d", key={"strip_id": "k", "trim_db": -60.0})
     assert "nothing is pushed down" in hints(keyed, sounds, Scope("a", "d"))[1]["idle"]
-    always, _ = edited(keyed, op="set_key", step_id="d", key={"strip_id": "k", "trim_db": 40.0})
-    always, _ = edited(always, op="set_step", step_id="d", settings={"hold_ms": 2000.0})
+    always = edited(keyed, op="set_key", step_id="d", key={"strip_id": "k", "trim_db": 40.0})
+    always = edited(always, op="set_step", step_id="d", settings={"hold_ms": 2000.0})
     assert "a lower level" in hints(always, sounds, Scope("a", "d"))[1]["always"]
 
 
 def test_low_latency_says_what_it_changes():
-    session, _ = edited(plain(), op="set_step", step_id="duck", settings={"lookahead_ms": 5.0})
+    session = edited(plain(), op="set_step", step_id="duck", settings={"lookahead_ms": 5.0})
     routing = routing_of(session)
     assert routing.low_latency_changes == {
         "lim": "ceiling measures true peak becomes sample peak, lookahead 3 becomes 0.5: 3.4 ms less",

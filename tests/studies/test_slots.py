@@ -22,7 +22,7 @@ RATE, FRAMES = 48_000, 48_000 * 4
 
 
 def edited(session, **data):
-    return apply(session, EDIT.validate_python(data))[0]
+    return apply(session, EDIT.validate_python(data))
 
 
 def put(session, **values):

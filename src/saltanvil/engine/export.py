@@ -157,7 +157,8 @@ def tail_frames(
     begin = max(start, stop - round(TAIL_PREROLL_S * session.rate_hz))
     strip_ids = list(dict.fromkeys(target.strip_id for target in targets))
     blocks = render_strips(session, media, begin, stop, strip_ids, cancelled, True)
-    return max(0, sum(next(iter(block.values())).shape[1] for block in blocks) - (stop - begin))
+    frames: int = sum(next(iter(block.values())).shape[1] for block in blocks)
+    return max(0, frames - (stop - begin))
 
 
 def export_pass(

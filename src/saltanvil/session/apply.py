@@ -1,4 +1,4 @@
-"""Every change of a document is one of these edits; applying one yields the changed document and the inverse edit."""
+"""Every change of a document is one of these edits; applying one yields the changed document."""
 
 from typing import Annotated
 
@@ -23,7 +23,7 @@ from saltanvil.session.edits import (
     SetMatchOver,
     SetOutput,
     SetRate,
-    let_go,
+    drop_dangling_references,
     reason,
 )
 from saltanvil.session.envelope_edits import (
@@ -67,11 +67,10 @@ Batch.model_rebuild(_types_namespace={"AnyEdit": AnyEdit})
 EDIT: TypeAdapter[AnyEdit] = TypeAdapter(AnyEdit)
 
 
-def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
-    """A changed version, which shares the strips that the edit left alone, and the inverse edit.
+def apply(session: Session, edit: Edit) -> Session:
+    """A changed version, which shares the strips that the edit left alone.
 
-    Where the edit takes away what a key was taken from, the detector listens to its own signal from then on; the
-    inverse gives the key back.
+    Where the edit takes away what a key was taken from, the detector listens to its own signal from then on.
 
     Raises EditRefused, naming the object and the reason, if the edit or what it leads to is not valid.
     """
@@ -79,16 +78,15 @@ def apply(session: Session, edit: Edit) -> tuple[Session, Edit]:
         moved = edit.moved_strips(session)
         if moved is not None:  # the session is whole as it was: nothing came or went
             changed = forked_for(session, moved)
-            inverse = edit.model_copy(deep=True).change(changed)
-            return settled(changed, session), inverse
+            edit.model_copy(deep=True).change(changed)
+            return settled(changed, session)
         changed = forked(session)
-        inverse = edit.model_copy(deep=True).change(changed)
-        inverse = let_go(changed, inverse)
-        whole = checked(settled(changed, session))
+        edit.model_copy(deep=True).change(changed)
+        drop_dangling_references(changed)
+        return checked(settled(changed, session))
     except NotFound as error:
         raise EditRefused(str(error.args[0])) from error
     except EditRefused:
         raise
     except ValueError as error:
         raise EditRefused(reason(error)) from error
-    return whole, inverse

@@ -1,4 +1,4 @@
-"""Edits of a session, its strips and steps. Applying one yields its inverse, which is an edit too."""
+"""Edits of a session, its strips and steps."""
 
 from typing import Literal
 
@@ -10,7 +10,6 @@ from saltanvil.session.document import (
     WHOLE_SONG,
     Id,
     Key,
-    NotFound,
     Path,
     Place,
     Rate,
@@ -47,8 +46,8 @@ class Edit(BaseModel):
         otherwise. Raises NotFound."""
         return None
 
-    def change(self, session: Session) -> "Edit":
-        """Change the session in place and return the edit that changes it back."""
+    def change(self, session: Session) -> None:
+        """Change the session in place. Raises EditRefused, NotFound, ValueError."""
         raise NotImplementedError
 
 
@@ -58,12 +57,10 @@ class SetRate(Edit):
     op: Literal["set_rate"] = "set_rate"
     rate_hz: Rate
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         if any(strip.media_id is not None for strip in session.strips):
             raise EditRefused("the rate of a session with tracks cannot be changed; make a new one and import the files there")
-        old = SetRate(rate_hz=session.rate_hz)
         session.rate_hz = self.rate_hz
-        return old
 
 
 class AddStrip(Edit):
@@ -75,7 +72,7 @@ class AddStrip(Edit):
     feeders: list[Id] = Field(default_factory=list)
     lanes: list[Id] = Field(default_factory=list)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         if any(strip.id == self.strip.id for strip in session.strips):
             raise EditRefused(f"there is a strip {self.strip.id!r} already")
         if self.strip.kind == "main":
@@ -89,7 +86,6 @@ class AddStrip(Edit):
             feeder.output = self.strip.id
         for lane_id in self.lanes:
             session.lane(lane_id)[2].output = self.strip.id
-        return RemoveStrip(strip_id=self.strip.id)
 
 
 class RemoveStrip(Edit):
@@ -99,27 +95,19 @@ class RemoveStrip(Edit):
     op: Literal["remove_strip"] = "remove_strip"
     strip_id: Id
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         strip = session.strip(self.strip_id)
         if strip.kind == "main":
             raise EditRefused("the main cannot be removed")
-        index = session.strips.index(strip)
-        # Within a batch it may feed itself for a moment.
-        feeders = [feeder for feeder in session.feeding(strip.id) if feeder is not strip]
-        for feeder in feeders:
-            feeder.output = strip.output
-        lanes = [lane for other in session.strips for lane in other.path.lanes() if lane.output == strip.id]
-        for lane in lanes:
-            lane.output = None
-        sent = [send.id for other in session.strips for send in other.sends if send.target == strip.id]
-        undo = [RemoveSend(send_id=send_id).change(session) for send_id in sent]
-        parts = {strip.id, *strip.path.ids()}
-        for other, step, key in list(session.keyed_steps()):
-            if other.id != strip.id and parts & {key.strip_id, key.step_id, key.lane_id}:
-                undo.append(SetKey(step_id=step.id, key=None).change(session))
         session.strips = [other for other in session.strips if other.id != strip.id]
-        made = AddStrip(strip=strip, index=index, feeders=[feeder.id for feeder in feeders], lanes=[lane.id for lane in lanes])
-        return Batch(edits=[made, *undo[::-1]]) if undo else made
+        for other in session.strips:
+            if other.output == strip.id:
+                other.output = strip.output
+            for lane in other.path.lanes():
+                if lane.output == strip.id:
+                    lane.output = None
+            if any(send.target == strip.id for send in other.sends):
+                other.sends = [send for send in other.sends if send.target != strip.id]
 
 
 class MoveStrip(Edit):
@@ -130,18 +118,16 @@ class MoveStrip(Edit):
     index: int = Field(ge=0, le=MAX_INDEX)
     output: Id | None = None
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         strip = session.strip(self.strip_id)
         if strip.id == MAIN_ID and self.output is not None:
             raise EditRefused("the main feeds no other strip")
-        inverse = MoveStrip(strip_id=strip.id, index=session.strips.index(strip), output=strip.output)
         strips = [other for other in session.strips if other.id != strip.id]
         strips.insert(self.index, strip)
         if self.output is not None:
             session.strip(self.output)
             strip.output = self.output
         session.strips = strips
-        return inverse
 
 
 class SetOutput(Edit):
@@ -156,13 +142,11 @@ class SetOutput(Edit):
     lane_id: Id | None = None
     output: Id | None
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         if (self.strip_id is None) == (self.lane_id is None):
             raise EditRefused("an output is that of a strip or of a lane; name one of them")
         source = session.strip(self.strip_id) if self.strip_id is not None else session.lane(self.lane_id or "")[2]
-        old = SetOutput(strip_id=self.strip_id, lane_id=self.lane_id, output=source.output)
         source.output = self.output
-        return old
 
 
 class AddSend(Edit):
@@ -173,25 +157,22 @@ class AddSend(Edit):
     send: Send
     index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         strip = session.strip(self.strip_id)
         if any(other.target == self.send.target for other in strip.sends):
             raise EditRefused(f"{strip.name!r} sends to {session.strip(self.send.target).name!r} already; change that send")
         sends = [*strip.sends]
         sends.insert(len(sends) if self.index is None else self.index, self.send)
         strip.sends = sends
-        return RemoveSend(send_id=self.send.id)
 
 
 class RemoveSend(Edit):
     op: Literal["remove_send"] = "remove_send"
     send_id: Id
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         strip, send = session.send(self.send_id)
-        index = strip.sends.index(send)
         strip.sends = [other for other in strip.sends if other.id != send.id]
-        return AddSend(strip_id=strip.id, send=send, index=index)
 
 
 class SetKey(Edit):
@@ -201,13 +182,11 @@ class SetKey(Edit):
     step_id: Id
     key: Key | None
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         step = session.step(self.step_id).step
         if self.key is not None and lost_source(session, self.key):
             raise EditRefused("the key comes from what does not exist; it may have been removed")
-        old = SetKey(step_id=step.id, key=step.key)
         step.key = self.key
-        return old
 
 
 class AddStep(Edit):
@@ -219,23 +198,20 @@ class AddStep(Edit):
     step: Step
     index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         path = session.path(self.strip_id, self.lane_id)
         steps = [*path.steps]
         steps.insert(len(steps) if self.index is None else self.index, self.step)
         path.steps = steps
-        return RemoveStep(step_id=self.step.id)
 
 
 class RemoveStep(Edit):
     op: Literal["remove_step"] = "remove_step"
     step_id: Id
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place = session.step(self.step_id)
-        step = place.step
-        place.path.steps = [other for other in place.path.steps if other.id != step.id]
-        return AddStep(strip_id=place.strip.id, lane_id=place.lane_id, step=step, index=place.index)
+        place.path.steps = [other for other in place.path.steps if other.id != self.step_id]
 
 
 class MoveStep(Edit):
@@ -247,7 +223,7 @@ class MoveStep(Edit):
     lane_id: Id | None = None
     index: int = Field(ge=0, le=MAX_INDEX)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place = session.step(self.step_id)
         step = place.step
         if self.lane_id is not None and any(lane.id == self.lane_id for lane in Path(steps=[step]).lanes()):
@@ -257,7 +233,6 @@ class MoveStep(Edit):
         steps = [*target.steps]
         steps.insert(self.index, step)
         target.steps = steps
-        return MoveStep(step_id=step.id, strip_id=place.strip.id, lane_id=place.lane_id, index=place.index)
 
 
 class Set(Edit):
@@ -279,19 +254,11 @@ class Set(Edit):
         strips = (strip_at(session, moved.address) for moved in self.values)
         return frozenset(strip.id for strip in strips if strip is not None)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         moves: list[Moved] = []
-        before: dict[Address, Moved] = {}
-        try:
-            for moved in self.values:
-                moves.extend([moved] if self.alone else linked_moves(session, moved))
-            for moved in moves:
-                address = moved.address
-                before.setdefault(address, Moved(**address.model_dump(), value=value(session, address)))
-            put(session, moves)
-        except NotFound as error:
-            raise EditRefused(str(error.args[0])) from error
-        return Set(values=list(before.values()), alone=True)
+        for moved in self.values:
+            moves.extend([moved] if self.alone else linked_moves(session, moved))
+        put(session, moves)
 
 
 class SetMatchOver(Edit):
@@ -301,14 +268,12 @@ class SetMatchOver(Edit):
     step_id: Id
     over: Stretch
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         step = session.step(self.step_id).step
         section_id = self.over.section_id
         if section_id is not None and all(section.id != section_id for section in session.sections):
             raise EditRefused("there is no such section; it may have been removed")
-        old = SetMatchOver(step_id=step.id, over=step.match_over)
         step.match_over = self.over
-        return old
 
 
 class SetDelivery(Edit):
@@ -321,10 +286,9 @@ class SetDelivery(Edit):
     def targets(self) -> frozenset[object]:
         return frozenset(self.values)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         held = session.delivery.model_dump(mode="json")
         session.delivery = Delivery.model_validate({**held, **self.values})
-        return SetDelivery(values={name: held[name] for name in self.values if name in held})
 
 
 def linked_moves(session: Session, moved: Moved) -> list[Moved]:
@@ -380,35 +344,33 @@ class Batch(Edit):
     op: Literal["batch"] = "batch"
     edits: list["AnyEdit"]  # type: ignore[name-defined]  # noqa: F821 -- see `saltanvil.session.apply`
 
-    def change(self, session: Session) -> Edit:
-        inverses = [let_go(session, edit.change(session)) for edit in self.edits]
-        return Batch(edits=inverses[::-1])
+    def change(self, session: Session) -> None:
+        for edit in self.edits:
+            edit.change(session)
+            drop_dangling_references(session)
 
 
-def let_go(session: Session, inverse: Edit) -> Edit:
+def drop_dangling_references(session: Session) -> None:
     """Drop the keys whose source is not there any more, the settings of levers that are gone and the values of sections that are,
-    and measure over the whole song what was measured over such a section; returns the inverse that also gives them back."""
-    # These edits are made of the ones here.
-    from saltanvil.session.envelope_edits import SetEnvelope
-    from saltanvil.session.lever_edits import SetLever
-
+    and measure over the whole song what was measured over such a section."""
     sections = {section.id for section in session.sections}
-    lost: list[Edit] = [SetKey(step_id=step.id, key=None) for _, step, key in session.keyed_steps() if lost_source(session, key)]
+    for _, step, key in list(session.keyed_steps()):
+        if lost_source(session, key):
+            step.key = None
     for strip in session.strips:
         for step in strip.path.walk():
             if step.match_over.section_id is not None and step.match_over.section_id not in sections:
-                lost.append(SetMatchOver(step_id=step.id, over=WHOLE_SONG))
+                step.match_over = WHOLE_SONG
     for owner, lever in session.all_levers():
         gone = lost_targets(session, owner, lever)
         if gone:
-            lost.append(SetLever(lever_id=lever.id, moves=[target for target in lever.targets if target not in gone]))
-    for of, owner_id, part in automated_parts(session):
+            lever.targets = [target for target in lever.targets if target not in gone]
+    for _, _, part in automated_parts(session):
         for name, envelope in part.envelopes.items():
             if not envelope.sections.keys() <= sections:
                 values = {section: held for section, held in envelope.sections.items() if section in sections}
-                left = envelope.model_copy(update={"sections": values}) if values else None
-                lost.append(SetEnvelope(of=of, id=owner_id, name=name, envelope=left))
-    return Batch(edits=[inverse, *(edit.change(session) for edit in lost)]) if lost else inverse
+                rest = {other: held for other, held in part.envelopes.items() if other != name}
+                part.envelopes = {**rest, name: envelope.model_copy(update={"sections": values})} if values else rest
 
 
 def lost_source(session: Session, key: Key) -> bool:

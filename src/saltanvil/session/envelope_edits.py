@@ -54,13 +54,11 @@ class EnvelopeEdit(Edit):
             raise EditRefused(refusal)
         return automated(session, self.address).envelopes.get(self.name)
 
-    def put(self, session: Session, envelope: Envelope | None) -> Edit:
-        """Give the value that envelope; returns the edit that takes it back."""
+    def put(self, session: Session, envelope: Envelope | None) -> None:
+        """Give the value that envelope."""
         owner = automated(session, self.address)
-        old = owner.envelopes.get(self.name)
         rest = {name: held for name, held in owner.envelopes.items() if name != self.name}
         owner.envelopes = rest if envelope is None else {**rest, self.name: envelope}
-        return SetEnvelope(**self.address.model_dump(), envelope=old)
 
     def checked_value(self, session: Session, number: float) -> float:
         """A value within the setting's limits, as it is stored. Raises EditRefused."""
@@ -93,14 +91,14 @@ class SetEnvelope(EnvelopeEdit):
     op: Literal["set_envelope"] = "set_envelope"
     envelope: Envelope | None
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         self.before(session)
         if self.envelope is not None:
             for point in self.envelope.points:
                 self.checked_value(session, point.value)
             for number in self.envelope.sections.values():
                 self.checked_value(session, number)
-        return self.put(session, self.envelope)
+        self.put(session, self.envelope)
 
 
 class ChangeEnvelope(EnvelopeEdit):
@@ -125,7 +123,7 @@ class ChangeEnvelope(EnvelopeEdit):
         others = {("ramp", self.ramp_beats is None), ("bypass", self.bypass is None), ("clear", self.clear is None)}
         return frozenset({self.address, *points, *sections, *others})
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         held = self.before(session) or Envelope()
         points, sections = held.points, dict(held.sections)
         if self.clear is not None:
@@ -150,7 +148,7 @@ class ChangeEnvelope(EnvelopeEdit):
             ramp_beats=held.ramp_beats if self.ramp_beats is None else self.ramp_beats,
             bypass=held.bypass if self.bypass is None else self.bypass,
         )
-        return self.put(session, changed if points or sections else None)
+        self.put(session, changed if points or sections else None)
 
 
 class ShiftEnvelope(EnvelopeEdit):
@@ -164,13 +162,13 @@ class ShiftEnvelope(EnvelopeEdit):
     def targets(self) -> frozenset[object]:
         return frozenset({self.address})
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         held, scale = self.before(session), scale_of(session, self.address)
         if held is None:
             raise EditRefused("there is no envelope to be moved; it may have been removed")
         if switched(self.address) or (scale.log and self.by <= 0.0):
             raise EditRefused("this cannot be moved by that much")
-        return self.put(session, shifted(held, self.by, scale))
+        self.put(session, shifted(held, self.by, scale))
 
 
 class TurnEnvelope(EnvelopeEdit):
@@ -180,7 +178,7 @@ class TurnEnvelope(EnvelopeEdit):
     to: Literal["points", "sections"]
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         held = self.before(session)
         if not session.sections:
             raise EditRefused("there are no sections; make some on the timeline first")
@@ -190,10 +188,11 @@ class TurnEnvelope(EnvelopeEdit):
             changed = as_sections(held, course, scale_of(session, self.address), session.sections)
             if switched(self.address):
                 changed.sections = {name: float(round(number)) for name, number in changed.sections.items()}
-            return self.put(session, changed)
+            self.put(session, changed)
+            return
         names = names_from(self.seed)
         turned = as_points(held, self.base(session), session.sections, beat_s(session), lambda: next(names))
-        return self.put(session, turned if held.sections else held)
+        self.put(session, turned if held.sections else held)
 
 
 class MoveRange(EnvelopeEdit):
@@ -216,7 +215,7 @@ class MoveRange(EnvelopeEdit):
     def targets(self) -> frozenset[object]:
         return frozenset({self.address, (self.start_s, self.end_s, self.copy_points)})
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         held, scale = self.before(session), scale_of(session, self.address)
         chosen = [] if held is None else [point for point in held.points if self.start_s <= point.at_s <= self.end_s]
         if held is None or not chosen:
@@ -243,7 +242,7 @@ class MoveRange(EnvelopeEdit):
         gone |= {point.id for point in held.points if moved[0].at_s <= point.at_s <= moved[-1].at_s and point not in chosen}
         left = [point for point in held.points if point.id not in gone]
         points = sorted([*left, *moved], key=lambda point: point.at_s)
-        return self.put(session, held.model_copy(update={"points": points}))
+        self.put(session, held.model_copy(update={"points": points}))
 
 
 class RecordEnvelope(EnvelopeEdit):
@@ -259,7 +258,7 @@ class RecordEnvelope(EnvelopeEdit):
     glide_s: float = Field(default=GLIDE_S, ge=0.0, le=10.0)
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         held, scale = self.before(session), scale_of(session, self.address)
         course, names = self.course(session, held), names_from(self.seed)
         if any(after[0] < before[0] for before, after in zip(self.samples, self.samples[1:], strict=False)):
@@ -281,7 +280,7 @@ class RecordEnvelope(EnvelopeEdit):
         points = [*before, *([entering] if start > 0.0 else []), *new, returned, *after]
         if len(points) > MAX_POINTS:
             raise EditRefused(f"an envelope has at most {MAX_POINTS} points; record a shorter stretch or with more tolerance")
-        return self.put(session, held.model_copy(update={"points": points}))
+        self.put(session, held.model_copy(update={"points": points}))
 
 
 def recorded(

@@ -13,7 +13,7 @@ from saltanvil.dsp.units import gain_to_db
 from saltanvil.processors.split import BAND_STARTS, Dividers, SplitMode, SplitSettings
 from saltanvil.session.blend import blend_gains
 from saltanvil.session.document import Id, Lane, Name, Path, Place, Session, Step, Strip, new_id
-from saltanvil.session.edits import MAX_INDEX, AddStrip, Batch, Edit, EditRefused, SetOutput
+from saltanvil.session.edits import MAX_INDEX, AddStrip, Edit, EditRefused
 from saltanvil.session.levels import OFF_DB
 
 #: Names of bands, from the lowest; a band named otherwise keeps its name.
@@ -88,18 +88,14 @@ class SetPath(Edit):
     lane_id: Id | None = None
     steps: list[Step]
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         path = session.path(self.strip_id, self.lane_id)
-        old = SetPath(strip_id=self.strip_id, lane_id=self.lane_id, steps=path.steps)
         path.steps = self.steps
-        return old
 
 
-def replaced(place: Place, steps: Sequence[Step], many: int = 1) -> Edit:
-    """Put steps in the place of `many`, and return the edit that takes it back."""
-    old = SetPath(strip_id=place.strip.id, lane_id=place.lane_id, steps=place.path.steps)
-    place.path.steps = [*place.path.steps[: place.index], *steps, *place.path.steps[place.index + many :]]
-    return old
+def replace_step(place: Place, *steps: Step) -> None:
+    """Put steps in the place of one."""
+    place.path.steps = [*place.path.steps[: place.index], *steps, *place.path.steps[place.index + 1 :]]
 
 
 def split_of(session: Session, step_id: str) -> tuple[Place, Step, SplitSettings]:
@@ -136,7 +132,7 @@ class AddLane(Edit):
     name: Name | None = None
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place, step, settings = split_of(session, self.step_id)
         if settings.by != "copies":
             raise EditRefused(f"a split by {settings.by} has the lanes it has; add a divider for one more band")
@@ -147,7 +143,7 @@ class AddLane(Edit):
                 lane.model_copy(update={"level_db": min(max(lane.level_db + gain_to_db(gain), OFF_DB), 24.0)})
                 for lane, gain in zip(lanes, blend_gains(settings, step.match), strict=True)
             ]
-        return replaced(place, [with_settings(step, [*lanes, made], blend=False)])
+        replace_step(place, with_settings(step, [*lanes, made], blend=False))
 
 
 class RemoveLane(Edit):
@@ -156,16 +152,17 @@ class RemoveLane(Edit):
     op: Literal["remove_lane"] = "remove_lane"
     lane_id: Id
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         _, step, lane = session.lane(self.lane_id)
         assert step.split is not None
         if step.split.by == "bands":
             index = step.lanes.index(lane)
-            return RemoveDivider(step_id=step.id, index=max(0, index - 1), keep=1 if index == 0 else 0).change(session)
+            RemoveDivider(step_id=step.id, index=max(0, index - 1), keep=1 if index == 0 else 0).change(session)
+            return
         if step.split.by != "copies" or len(step.lanes) == 1:
             raise EditRefused("this lane cannot go alone; take the split apart instead")
         left = [other for other in step.lanes if other.id != lane.id]
-        return replaced(session.step(step.id), [with_settings(step, left)])
+        replace_step(session.step(step.id), with_settings(step, left))
 
 
 class AddDivider(Edit):
@@ -176,7 +173,7 @@ class AddDivider(Edit):
     frequency_hz: float = Field(ge=20.0, le=20000.0)
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place, step, settings = split_of(session, self.step_id)
         if settings.by != "bands":
             raise EditRefused(f"a split by {settings.by} has no dividers")
@@ -191,7 +188,7 @@ class AddDivider(Edit):
             update={"id": next(names), "path": Path(steps=with_new_ids(cut.path.steps, names)), "output": None, "solo": False}
         )
         lanes = [*step.lanes[: index + 1], made, *step.lanes[index + 1 :]]
-        return replaced(place, [with_settings(step, named(lanes), dividers_hz=dividers)])
+        replace_step(place, with_settings(step, named(lanes), dividers_hz=dividers))
 
 
 class RemoveDivider(Edit):
@@ -203,7 +200,7 @@ class RemoveDivider(Edit):
     index: int = Field(ge=0, le=MAX_INDEX)
     keep: Literal[0, 1] = 0
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place, step, settings = split_of(session, self.step_id)
         dividers = [*settings.dividers_hz]
         if self.index >= len(dividers) or settings.by != "bands":
@@ -216,7 +213,7 @@ class RemoveDivider(Edit):
         lane = kept.model_copy(update={"path": Path(steps=put_aside(kept.path.steps, gone.path.steps))})
         lanes = [*step.lanes[: self.index], lane, *step.lanes[self.index + 2 :]]
         del dividers[self.index]
-        return replaced(place, [with_settings(step, named(lanes), dividers_hz=dividers)])
+        replace_step(place, with_settings(step, named(lanes), dividers_hz=dividers))
 
 
 def put_aside(kept: Sequence[Step], gone: Sequence[Step]) -> list[Step]:
@@ -251,7 +248,7 @@ class Divide(Edit):
     split_id: Id = Field(default_factory=new_id)
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         path = session.path(self.strip_id, self.lane_id)
         places = sorted(index for index, step in enumerate(path.steps) if step.id in self.step_ids)
         if len(places) != len(set(self.step_ids)):
@@ -271,9 +268,7 @@ class Divide(Edit):
                 own = steps if number == 0 else with_new_ids(steps, names)
             lanes.append(Lane(id=next(names), name=label, path=Path(steps=own)))
         made = Step(id=self.split_id, kind="split", settings=settings, lanes=lanes)
-        old = SetPath(strip_id=self.strip_id, lane_id=self.lane_id, steps=path.steps)
         path.steps = [*path.steps[:first], made, *path.steps[first + len(steps) :]]
-        return old
 
 
 class RemoveSplit(Edit):
@@ -286,7 +281,7 @@ class RemoveSplit(Edit):
     step_id: Id
     keep: Id | None = None
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place, step, _ = split_of(session, self.step_id)
         treated = [lane for lane in step.lanes if lane.path.steps] or step.lanes
         kept = next((lane for lane in step.lanes if lane.id == self.keep), step.lanes[1] if step.blended else treated[0])
@@ -296,7 +291,7 @@ class RemoveSplit(Edit):
             if lane.id != kept.id and not any(alike(lane.path.steps, other) for other in seen):
                 seen.append(lane.path.steps)
                 steps = put_aside(steps, lane.path.steps)
-        return replaced(place, steps)
+        replace_step(place, *steps)
 
 
 class CopyToLanes(Edit):
@@ -306,7 +301,7 @@ class CopyToLanes(Edit):
     step_id: Id
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place = session.step(self.step_id)
         if place.lane is None:
             raise EditRefused("this step stands in no lane; there are no others to copy it to")
@@ -325,7 +320,7 @@ class CopyToLanes(Edit):
             else:
                 steps.insert(min(place.index, len(steps)), with_new_ids([step], names)[0])
             lanes.append(lane.model_copy(update={"path": Path(steps=steps)}))
-        return replaced(session.step(split.id), [split.model_copy(update={"lanes": lanes, "match": None})])
+        replace_step(session.step(split.id), split.model_copy(update={"lanes": lanes, "match": None}))
 
 
 class LanesToBuses(Edit):
@@ -335,16 +330,14 @@ class LanesToBuses(Edit):
     step_id: Id
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         place, step, _ = split_of(session, self.step_id)
         strip = place.strip
         if strip.output is None:
             raise EditRefused("the main feeds no other strip, so its lanes cannot be mixed on buses")
         at = session.strips.index(strip) + 1
         names = names_from(self.seed)
-        undo: list[Edit] = []
         for number, lane in enumerate(step.lanes):
             bus = Strip(id=next(names), name=f"{strip.name} {lane.name.lower()}"[:120], kind="bus", output=strip.output)
-            undo.append(AddStrip(strip=bus, index=at + number).change(session))
-            undo.append(SetOutput(lane_id=lane.id, output=bus.id).change(session))
-        return Batch(edits=undo[::-1])
+            AddStrip(strip=bus, index=at + number).change(session)
+            lane.output = bus.id

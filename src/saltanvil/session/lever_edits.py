@@ -18,7 +18,7 @@ class AddLever(Edit):
     lever: Lever
     index: int | None = Field(default=None, ge=0, le=MAX_INDEX)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         if any(lever.id == self.lever.id for _, lever in session.all_levers()):
             raise EditRefused(f"there is a lever {self.lever.id!r} already")
         if self.strip_id is not None:
@@ -27,7 +27,6 @@ class AddLever(Edit):
         levers = [*owner.levers]
         levers.insert(len(levers) if self.index is None else self.index, self.lever)
         owner.levers = levers
-        return RemoveLever(lever_id=self.lever.id)
 
 
 class RemoveLever(Edit):
@@ -36,12 +35,10 @@ class RemoveLever(Edit):
     op: Literal["remove_lever"] = "remove_lever"
     lever_id: Id
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         strip, lever = session.lever(self.lever_id)
         owner = session if strip is None else strip.path
-        index = owner.levers.index(lever)
         owner.levers = [other for other in owner.levers if other.id != lever.id]
-        return AddLever(strip_id=None if strip is None else strip.id, lever=lever, index=index)
 
 
 class SetLever(Edit):
@@ -56,15 +53,13 @@ class SetLever(Edit):
     def targets(self) -> frozenset[object]:
         return frozenset({self.lever_id, ("name", self.name is None), ("moves", self.moves is None)})
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         strip, lever = session.lever(self.lever_id)
-        old = SetLever(lever_id=lever.id, name=lever.name, moves=lever.targets)
         if self.name is not None:
             lever.name = self.name
         if self.moves is not None:
             lever.targets = self.moves
             check_reach(strip, lever)
-        return old
 
 
 class LearnLever(Edit):
@@ -77,9 +72,8 @@ class LearnLever(Edit):
     lever_id: Id
     first: list[Moved] = Field(min_length=1, max_length=MAX_VALUES)
 
-    def change(self, session: Session) -> Edit:
-        _, lever = session.lever(self.lever_id)
-        old = [Moved(of="lever", id=lever.id, name="value", value=lever.value)]
+    def change(self, session: Session) -> None:
+        strip, lever = session.lever(self.lever_id)
         targets = []
         for moved in self.first:
             setting, now, first = descriptor(session, moved.address), value(session, moved.address), moved.value
@@ -92,30 +86,25 @@ class LearnLever(Edit):
                 continue
             by = scale_of(session, moved.address).distance(float(first), float(now))
             targets.append(LeverTarget(**moved.address.model_dump(), by=float(f"{by:.9g}")))
-            old.append(Moved(**moved.address.model_dump(), value=now))
         if not targets:
             raise EditRefused("nothing was moved: move settings to where they are to be at 100 %, and then learn that end")
         if len(targets) > MAX_TARGETS:
             raise EditRefused(f"a lever moves at most {MAX_TARGETS} settings, and {len(targets)} were moved; put some back")
         learnt = {str(target_address(target)) for target in targets}
-        undo = UnlearnLever(lever_id=lever.id, moves=lever.targets, values=old)
         put(session, [moved for moved in self.first if str(moved.address) in learnt])
         lever.targets, lever.value = targets, 1.0
-        return undo
+        check_reach(strip, lever)
 
 
 class UnlearnLever(Edit):
-    """What undoes learning: a lever's settings, and values."""
+    """A lever's settings, and values; what undid learning in histories of earlier versions."""
 
     op: Literal["unlearn_lever"] = "unlearn_lever"
     lever_id: Id
     moves: list[LeverTarget] = Field(max_length=MAX_TARGETS)
     values: list[Moved] = Field(max_length=MAX_VALUES)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         _, lever = session.lever(self.lever_id)
-        values = [Moved(**moved.address.model_dump(), value=value(session, moved.address)) for moved in self.values]
-        old = UnlearnLever(lever_id=lever.id, moves=lever.targets, values=values)
         lever.targets = self.moves
         put(session, self.values)
-        return old

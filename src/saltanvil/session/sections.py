@@ -31,10 +31,8 @@ class SetSections(Edit):
     op: Literal["set_sections"] = "set_sections"
     sections: list[Section]
 
-    def change(self, session: Session) -> Edit:
-        old = session.sections
+    def change(self, session: Session) -> None:
         session.sections = in_order(self.sections)
-        return SetSections(sections=old)
 
 
 class AddSection(Edit):
@@ -44,7 +42,7 @@ class AddSection(Edit):
     section: Section
     like: Id | None = None
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         if any(section.id == self.section.id for section in session.sections):
             raise EditRefused(f"there is a section {self.section.id!r} already")
         session.sections = in_order([*session.sections, self.section])
@@ -53,17 +51,15 @@ class AddSection(Edit):
                 if self.like in envelope.sections:
                     values = {**envelope.sections, self.section.id: envelope.sections[self.like]}
                     part.envelopes = {**part.envelopes, name: envelope.model_copy(update={"sections": values})}
-        return RemoveSection(section_id=self.section.id)
 
 
 class RemoveSection(Edit):
     op: Literal["remove_section"] = "remove_section"
     section_id: Id
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         section = named(session, self.section_id)
         session.sections = [other for other in session.sections if other is not section]
-        return AddSection(section=section)
 
 
 class SetSection(Edit):
@@ -75,13 +71,11 @@ class SetSection(Edit):
     start_s: float | None = Field(default=None, ge=0.0)
     end_s: float | None = Field(default=None, gt=0.0)
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         section = named(session, self.section_id)
-        old = SetSection(section_id=section.id, name=section.name, start_s=section.start_s, end_s=section.end_s)
         given = {name: value for name in COLUMNS if (value := getattr(self, name)) is not None}
         changed = Section.model_validate({**section.model_dump(), **given})
         session.sections = in_order([changed if other is section else other for other in session.sections])
-        return old
 
 
 # ---- CSV -------------------------------------------------------------------------------------------------------------------

@@ -14,9 +14,9 @@ from pydantic import BaseModel, model_validator
 
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue, descriptors_of
-from saltanvil.session.document import MAX_SLOTS, Id, Key, Lane, Part, Path, Place, Session, SlotNumber, Slots, Step, Strip
+from saltanvil.session.document import MAX_SLOTS, Id, Key, Lane, Part, Path, Session, SlotNumber, Slots, Step, Strip
 from saltanvil.session.edits import Edit, EditRefused
-from saltanvil.session.lanes import Seed, names_from, with_new_ids
+from saltanvil.session.lanes import Seed, names_from, replace_step, with_new_ids
 from saltanvil.session.levers import renamed_targets
 from saltanvil.session.settings import PART_DESCRIPTORS
 from saltanvil.session.validate import key_sources
@@ -29,7 +29,7 @@ STEP_OWN = ("id", "slots")
 
 
 class Version(BaseModel):
-    """A step, a lane or a path with its slots, as it was: what undoes an edit of slots."""
+    """A step, a lane or a path with its slots, as it was."""
 
     of: SlotOwner
     id: Id
@@ -97,9 +97,8 @@ class SetVersion(Edit):
     op: Literal["set_version"] = "set_version"
     version: Version
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         version = self.version
-        old = SetVersion(version=whole(session, version.of, version.id))
         if version.step is not None:
             replace_step(session.step(version.id), version.step)
         elif version.lane is not None:
@@ -107,7 +106,6 @@ class SetVersion(Edit):
         else:
             assert version.path is not None
             session.strip(version.id).path = version.path
-        return old
 
 
 def whole(session: Session, of: SlotOwner, name: str) -> Version:
@@ -117,12 +115,6 @@ def whole(session: Session, of: SlotOwner, name: str) -> Version:
     if isinstance(owner, Lane):
         return Version(of=of, id=name, lane=owner)
     return Version(of=of, id=name, path=owner.path)
-
-
-def replace_step(place: Place, step: Step) -> None:
-    steps = [*place.path.steps]
-    steps[place.index] = step
-    place.path.steps = steps
 
 
 def replace_lane(split: Step, lane: Lane) -> None:
@@ -141,9 +133,8 @@ class SlotEdit(Edit):
         held = slots_of(owner_of(session, self.of, self.id))
         return Slots[Any](on=held.on, kept=dict(held.kept)) if held else Slots[Any]()
 
-    def put(self, session: Session, slots: Slots[Any], content: Step | Lane | Path | None = None) -> Edit:
-        """Give the owner its slots and, if there is any, other content; returns the edit that takes it back."""
-        old = SetVersion(version=whole(session, self.of, self.id))
+    def put(self, session: Session, slots: Slots[Any], content: Step | Lane | Path | None = None) -> None:
+        """Give the owner its slots and, if there is any, other content."""
         kept = slots if slots.kept else None
         owner = owner_of(session, self.of, self.id)
         if isinstance(owner, Strip):
@@ -157,7 +148,6 @@ class SlotEdit(Edit):
             assert isinstance(content, Lane) and isinstance(owner, Lane)
             own = {name: getattr(owner, name) for name in LANE_OWN if name != "slots"}
             replace_lane(session.lane(self.id)[1], content.model_copy(update={**own, "slots": kept}))
-        return old
 
 
 class StoreSlot(SlotEdit):
@@ -166,13 +156,14 @@ class StoreSlot(SlotEdit):
     op: Literal["store_slot"] = "store_slot"
     version: Version | None = None
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         slots = self.slots(session)
         owner = owner_of(session, self.of, self.id)
         if self.version is None:
             slots.kept[self.slot] = version_of(owner)
             slots.on = self.slot
-            return self.put(session, slots)
+            self.put(session, slots)
+            return
         if (self.version.of, self.version.id) != (self.of, self.id):
             raise EditRefused("this is a version of something else")
         if slots.on == self.slot:
@@ -183,7 +174,7 @@ class StoreSlot(SlotEdit):
                 raise EditRefused("every other slot is taken; store what you hear into one of them first (Shift and its digit)")
             slots.kept[free], slots.on = version_of(owner), free
         slots.kept[self.slot] = self.version.content
-        return self.put(session, slots)
+        self.put(session, slots)
 
 
 class SwitchSlot(SlotEdit):
@@ -192,7 +183,7 @@ class SwitchSlot(SlotEdit):
     op: Literal["switch_slot"] = "switch_slot"
     seed: Seed
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         slots = self.slots(session)
         if self.slot not in slots.kept:
             stored = ", ".join(str(number) for number in sorted(slots.kept))
@@ -205,7 +196,7 @@ class SwitchSlot(SlotEdit):
             slots.kept[slots.on] = version_of(owner)
         content = fitting(session, owner, slots.kept[self.slot].model_copy(deep=True), self.seed)
         slots.on = self.slot
-        return self.put(session, slots, content)
+        self.put(session, slots, content)
 
 
 class ClearSlot(SlotEdit):
@@ -213,12 +204,12 @@ class ClearSlot(SlotEdit):
 
     op: Literal["clear_slot"] = "clear_slot"
 
-    def change(self, session: Session) -> Edit:
+    def change(self, session: Session) -> None:
         slots = self.slots(session)
         if slots.kept.pop(self.slot, None) is None:
             raise EditRefused(f"slot {self.slot} is empty")
         slots.on = None if slots.on == self.slot else slots.on
-        return self.put(session, slots)
+        self.put(session, slots)
 
 
 def content_path(content: Step | Lane | Path | Strip) -> Path:
@@ -427,4 +418,4 @@ def with_slot(session: Session, of: SlotOwner, name: str, slot: int) -> Session:
     """The session as it would be with another slot on. Raises EditRefused, NotFound."""
     from saltanvil.session.apply import apply
 
-    return apply(session, SwitchSlot(of=of, id=name, slot=slot, seed="slot"))[0]
+    return apply(session, SwitchSlot(of=of, id=name, slot=slot, seed="slot"))

@@ -1,5 +1,6 @@
 """Copies of the data: a whole one by hand, the documents every day, and what is wrong with a folder."""
 
+import json
 import os
 import sqlite3
 import time
@@ -8,12 +9,13 @@ from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
-from saltanvil.session.format import Unreadable, read_session, written
+from saltanvil.session.format import Unreadable, read_session
 from saltanvil.store.database import DOCUMENTS, Database, StoreError, check_file, read_only, refusal
 from saltanvil.store.folder import COPIES, DATABASE
 from saltanvil.store.media import CHUNK_FRAMES, unused_media
 
 KEPT_DAYS = 3
+EDIT_COLUMNS = ("seq", "edit", "change", "inverse", "matches_before", "matches_after", "made_at", "words")
 SAMPLE_BYTES = 4
 
 
@@ -100,16 +102,20 @@ def restore_documents(database: Database, copy: Path) -> list[str]:
         tables = {row[0] for row in source.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
         for row in source.execute("SELECT * FROM sessions WHERE deleted_at IS NULL ORDER BY id"):
             name = f"{row['name'][:100]} ({copy.stem.removeprefix('documents-')})"
-            session = read_session(row["document"], row["name"])[0].model_copy(update={"name": name})
+            read_session(row["document"], row["name"])
+            # As it was kept: the history beside it is of the same format.
+            document = json.dumps({**json.loads(row["document"]), "name": name}, separators=(",", ":"))
             cursor = connection.execute(
                 "INSERT INTO sessions (name, document, revision, position, changed_at) VALUES (?, ?, ?, ?, ?)",
-                (name, written(session), row["revision"], row["position"], row["changed_at"]),
+                (name, document, row["revision"], row["position"], row["changed_at"]),
             )
-            edits = source.execute("SELECT seq, edit, inverse FROM edits WHERE session_id = ?", (row["id"],))
-            connection.executemany(
-                "INSERT INTO edits (session_id, seq, edit, inverse) VALUES (?, ?, ?, ?)",
-                [(cursor.lastrowid, *edit) for edit in edits],
-            )
+            for edit in source.execute("SELECT * FROM edits WHERE session_id = ?", (row["id"],)):
+                # Copies of earlier versions know less of an edit.
+                known = [name for name in EDIT_COLUMNS if name in edit.keys()]  # noqa: SIM118 -- a row, not a dict
+                connection.execute(
+                    f"INSERT INTO edits (session_id, {', '.join(known)}) VALUES (?{', ?' * len(known)})",  # noqa: S608 -- ours
+                    (cursor.lastrowid, *(edit[name] for name in known)),
+                )
             if "comparisons" in tables:
                 compared = source.execute("SELECT made_at, result FROM comparisons WHERE session_id = ?", (row["id"],))
                 connection.executemany(

@@ -25,7 +25,9 @@ PYRAMID_BINS = (256, 4096)
 CHUNKS_A_TRANSACTION = 16
 #: Media that nothing needs are kept this long, so that an older copy of the documents still finds them.
 UNUSED_DAYS = 7.0
+#: Media named by a document or an edit, and by a change from one to another.
 MEDIA_ID = re.compile(r'"media_id": ?(\d+)')
+CHANGED_MEDIA_ID = re.compile(r'"media_id":\{(?:"from":(\d+))?,?(?:"to":(\d+))?')
 
 log = logging.getLogger(__name__)
 
@@ -346,9 +348,10 @@ class MediaStore:
 def unused_media(connection: sqlite3.Connection) -> Iterator[tuple[int, int]]:
     """Media that no session, deleted ones included, and no row of the history names, with their bytes of sound."""
     used: set[int] = set()
-    for query in ("SELECT document FROM sessions", "SELECT edit FROM edits", "SELECT inverse FROM edits"):
+    for query in ("SELECT document FROM sessions", "SELECT edit FROM edits", "SELECT coalesce(change, inverse) FROM edits"):
         for (text,) in connection.execute(query):
             used.update(map(int, MEDIA_ID.findall(text)))
+            used.update(int(name) for names in CHANGED_MEDIA_ID.findall(text) for name in names if name)
     rows = connection.execute(
         "SELECT media.id, total(length(samples)) FROM media LEFT JOIN chunks ON media_id = media.id "
         "WHERE ready = 1 GROUP BY media.id"

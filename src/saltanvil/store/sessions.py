@@ -1,6 +1,5 @@
 """Sessions, their edits, undo and redo."""
 
-import json
 import sqlite3
 import threading
 import time
@@ -8,6 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
 from saltanvil.session.apply import apply
+from saltanvil.session.changes import difference
 from saltanvil.session.document import Match, NotFound, Session
 from saltanvil.session.edits import Edit, EditRefused, Set
 from saltanvil.session.format import read_edit, read_session, written
@@ -15,6 +15,7 @@ from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.settings import Moved
 from saltanvil.session.wording import in_words
 from saltanvil.store.database import Database
+from saltanvil.store.history import dumped, matches_at, note_matches, renew, walk, written_change
 
 
 @dataclass(frozen=True)
@@ -53,7 +54,7 @@ class Version:
 
 
 class SessionStore:
-    """Every edit is stored, with its inverse, in the transaction that changes the document.
+    """Every edit is stored, with what it did to the document, in the transaction that changes the document.
 
     `position` counts the edits that are in force; those after it can be redone until a new edit drops them.
     """
@@ -63,6 +64,10 @@ class SessionStore:
         self._lock = threading.Lock()
         self._locks: dict[int, threading.Lock] = {}
         self._current: dict[int, Version] = {}
+        #: The version before the last edit and that edit's place: what a drag begins from.
+        self._bases: dict[int, tuple[int, Session]] = {}
+        #: Sessions whose history is of the present format.
+        self._renewed: set[int] = set()
 
     def _locked(self, session_id: int) -> threading.Lock:
         """Each session has a lock of its own: one's long edit never holds up another's."""
@@ -116,7 +121,7 @@ class SessionStore:
             ).fetchone()
             if row is None:
                 raise NotFound(f"there is no session {session_id}; choose one from the list")
-            last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0] or 0
+            last = self._last(connection, session_id)
             session, notices = read_session(row["document"], row["name"])
             undo, redo = self._words(connection, session_id, row["position"])
             result = Version(
@@ -140,30 +145,37 @@ class SessionStore:
             connection = self.database.connection()
             position = self._open_position(connection, session_id)
             last = connection.execute(
-                "SELECT edit, inverse, gesture, matches_before FROM edits WHERE session_id = ? AND seq = ?",
-                (session_id, position),
+                "SELECT edit, gesture, matches_before FROM edits WHERE session_id = ? AND seq = ?", (session_id, position)
             ).fetchone()
             begun = last is not None and gesture is not None and last["gesture"] == gesture and self._continues(last, edit)
-            base = apply(version.session, read_edit(last["inverse"]))[0] if begun else version.session
-            changed, inverse = apply(base, edit)
+            base = self._before(connection, version, position) if begun else version.session
+            plain = apply(base, edit)
             matches = matches_of(version.session)
             if begun:
-                changed = with_matches(changed, matches)
-                matches_before = last["matches_before"]
+                changed, matches_before = with_matches(plain, matches), last["matches_before"]
             else:
+                changed, matches_before = plain, dumped(matches)
                 position += 1
-                matches_before = dumped(matches)
             check(changed)
             words = in_words(edit, base, changed)
             with self.database.transaction() as connection:
                 connection.execute("DELETE FROM edits WHERE session_id = ? AND seq >= ?", (session_id, position))
                 connection.execute(
-                    "INSERT INTO edits (session_id, seq, edit, inverse, gesture, matches_before, made_at, words)"
+                    "INSERT INTO edits (session_id, seq, edit, change, gesture, matches_before, made_at, words)"
                     " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                    (session_id, position, written(edit), written(inverse), gesture, matches_before, time.time(), words),
-                )
+                    (
+                        session_id, position, written(edit), written_change(difference(base, plain)), gesture, matches_before,
+                        time.time(), words,
+                    ),
+                )  # fmt: skip
                 self._write(connection, session_id, changed, version.revision + 1, position)
+            self._bases[session_id] = position, base
             return self._keep(Version(session_id, version.revision + 1, changed, True, False, undo=words))
+
+    def _before(self, connection: sqlite3.Connection, version: Version, position: int) -> Session:
+        """The version before the last edit."""
+        at, base = self._bases.get(version.id, (-1, version.session))
+        return base if at == position else walk(connection, version.id, version.session, position, position - 1).session
 
     @staticmethod
     def _continues(last: sqlite3.Row, edit: Edit) -> bool:
@@ -187,45 +199,47 @@ class SessionStore:
 
     def undo(self, session_id: int) -> Version:
         """Raises EditRefused if there is nothing to undo."""
-        return self._step(session_id, back=True)
+        return self._step(session_id, -1)
 
     def redo(self, session_id: int) -> Version:
         """Raises EditRefused if there is nothing to redo."""
-        return self._step(session_id, back=False)
+        return self._step(session_id, 1)
 
-    def _step(self, session_id: int, back: bool) -> Version:
+    def go_to(self, session_id: int, position: int) -> Version:
+        """Undo or redo until so many edits are in force, in one step. Raises EditRefused if there are not so many."""
+        with self._locked(session_id):
+            return self._go(session_id, position)
+
+    def _step(self, session_id: int, by: int) -> Version:
         with self._locked(session_id):
             version = self._version(session_id)
-            connection = self.database.connection()
-            position = self._open_position(connection, session_id)
-            seq = position if back else position + 1
-            row = connection.execute(
-                "SELECT edit, inverse, matches_before, matches_after FROM edits WHERE session_id = ? AND seq = ?",
-                (session_id, seq),
-            ).fetchone()
-            if row is None:
-                raise EditRefused("there is nothing to undo" if back else "there is nothing to redo")
-            changed, _ = apply(version.session, read_edit(row["inverse" if back else "edit"]))
-            kept = row["matches_before" if back else "matches_after"]
-            if kept is not None:
-                changed = with_matches(changed, loaded(kept))
-            position += -1 if back else 1
-            with self.database.transaction() as connection:
-                if back:
-                    connection.execute(
-                        "UPDATE edits SET matches_after = ? WHERE session_id = ? AND seq = ?",
-                        (dumped(matches_of(version.session)), session_id, seq),
-                    )
-                # A gesture ends with an undo or a redo: what comes after it under the same word is another.
-                connection.execute(
-                    "UPDATE edits SET gesture = NULL WHERE session_id = ? AND seq IN (?, ?)", (session_id, seq, position)
-                )
-                self._write(connection, session_id, changed, version.revision + 1, position)
-                last = connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0]
-            undo, redo = self._words(connection, session_id, position)
-            return self._keep(
-                Version(session_id, version.revision + 1, changed, position > 0, position < last, undo=undo, redo=redo)
+            if not (version.can_undo if by < 0 else version.can_redo):
+                raise EditRefused("there is nothing to undo" if by < 0 else "there is nothing to redo")
+            return self._go(session_id, self._position(self.database.connection(), session_id) + by)
+
+    def _go(self, session_id: int, to: int) -> Version:
+        """`go_to` of a session that is locked."""
+        version = self._version(session_id)
+        connection = self.database.connection()
+        position = self._open_position(connection, session_id)
+        last = self._last(connection, session_id)
+        if not 0 <= to <= last:
+            raise EditRefused(f"the history has {last} edits; there is no place {to} in it")
+        if to == position:
+            return version
+        way = walk(connection, session_id, version.session, position, to)
+        with self.database.transaction() as connection:
+            note_matches(connection, session_id, position, matches_of(version.session))
+            changed = with_matches(way.session, matches_at(connection, session_id, to))
+            # A gesture ends with an undo or a redo: what comes after it under the same word is another.
+            connection.execute("UPDATE edits SET gesture = NULL WHERE session_id = ? AND gesture IS NOT NULL", (session_id,))
+            connection.executemany(
+                "UPDATE edits SET change = ? WHERE session_id = ? AND seq = ?",
+                [(written_change(change), session_id, seq) for seq, change in way.learnt.items()],
             )
+            self._write(connection, session_id, changed, version.revision + 1, to)
+        undo, redo = self._words(connection, session_id, to)
+        return self._keep(Version(session_id, version.revision + 1, changed, to > 0, to < last, undo=undo, redo=redo))
 
     @staticmethod
     def _words(connection: sqlite3.Connection, session_id: int, position: int) -> tuple[str | None, str | None]:
@@ -246,45 +260,27 @@ class SessionStore:
         )
         return [Made(row["seq"], row["made_at"], row["words"], row["seq"] > position) for row in rows]
 
-    def go_to(self, session_id: int, position: int) -> Version:
-        """Undo or redo until so many edits are in force. Raises EditRefused if there are not so many."""
-        with self._locked(session_id):
-            self._version(session_id)
-            last = (
-                self.database.connection().execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0]
-                or 0
-            )
-        if not 0 <= position <= last:
-            raise EditRefused(f"the history has {last} edits; there is no place {position} in it")
-        while True:
-            now = self._position(self.database.connection(), session_id)
-            if now == position:
-                return self.version(session_id)
-            self._step(session_id, back=now > position)
-
     def session_at(self, session_id: int, position: int) -> Session:
         """The session as it was with so many edits in force; nothing is changed. Raises EditRefused, NotFound."""
         with self._locked(session_id):
             session = self._version(session_id).session
             connection = self.database.connection()
-            now = self._position(connection, session_id)
-            back = position < now
-            rows = connection.execute(
-                "SELECT edit, inverse FROM edits WHERE session_id = ? AND seq > ? AND seq <= ? ORDER BY seq",
-                (session_id, min(now, position), max(now, position)),
-            ).fetchall()
-        if len(rows) != abs(now - position):
-            raise EditRefused(f"there is no place {position} in the history")
-        for row in reversed(rows) if back else rows:
-            session = apply(session, read_edit(row["inverse" if back else "edit"]))[0]
-        return session
+            return walk(connection, session_id, session, self._position(connection, session_id), position).session
 
     @staticmethod
-    def _open_position(connection: sqlite3.Connection, session_id: int) -> int:
-        """Raises EditRefused for a deleted session."""
+    def _last(connection: sqlite3.Connection, session_id: int) -> int:
+        """How many edits the history has, those that were undone included."""
+        return int(connection.execute("SELECT max(seq) FROM edits WHERE session_id = ?", (session_id,)).fetchone()[0] or 0)
+
+    def _open_position(self, connection: sqlite3.Connection, session_id: int) -> int:
+        """How many edits are in force in a session that is about to change. Raises EditRefused for a deleted session."""
         row = connection.execute("SELECT position, deleted_at FROM sessions WHERE id = ?", (session_id,)).fetchone()
         if row["deleted_at"] is not None:
             raise EditRefused("this session was deleted; restore it before you change it")
+        if session_id not in self._renewed:
+            with self.database.transaction() as connection:
+                renew(connection, session_id)
+            self._renewed.add(session_id)
         return int(row["position"])
 
     @staticmethod
@@ -305,14 +301,3 @@ class SessionStore:
     def rename(self, session_id: int, name: str) -> Version:
         """An edit like any other, so it can be undone."""
         return self.edit(session_id, Set(values=[Moved(of="session", name="name", value=name)]))
-
-
-# ---- matches beside the history ------------------------------------------------------------------------------------------
-
-
-def dumped(matches: Mapping[str, Match]) -> str:
-    return json.dumps({step_id: match.model_dump(mode="json") for step_id, match in matches.items()}, separators=(",", ":"))
-
-
-def loaded(text: str) -> dict[str, Match]:
-    return {step_id: Match.model_validate(match) for step_id, match in json.loads(text).items()}

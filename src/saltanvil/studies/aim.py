@@ -174,7 +174,7 @@ class Search:
         edit: Edit = Set(values=[Moved(**self.address.model_dump(), value=at)])
         if self.course is not None:
             edit = ShiftEnvelope(**self.address.model_dump(), by=self.scale.distance(self.begin, at))
-        changed = apply(self.session, edit)[0]
+        changed = apply(self.session, edit)
         if self.question.of != "step" or not is_matched(changed.step(self.question.id).step):
             return changed
         for result in self._matcher.matches(changed):

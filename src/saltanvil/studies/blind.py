@@ -185,7 +185,7 @@ def version_for(session: Session, of: SlotOwner, name: str, candidate: Candidate
                 moved = [Moved(of="step", id=step.id, name="bypass", value=True) for step in owner.path.steps]
             else:
                 moved = [Moved(of=of, id=name, name="bypass", value=True)]
-            return apply(session, by_hand(session, moved))[0] if moved else session
+            return apply(session, by_hand(session, moved)) if moved else session
         case "slot":
             slots = slots_of(owner)
             if candidate.slot is None or slots is None or candidate.slot not in slots.kept:
@@ -196,7 +196,7 @@ def version_for(session: Session, of: SlotOwner, name: str, candidate: Candidate
                 raise EditRefused("only a step can be swapped with its neighbour; choose a step")
             _, index = neighbour(session, name)
             place = session.step(name)
-            return apply(session, MoveStep(step_id=name, strip_id=place.strip.id, lane_id=place.lane_id, index=index))[0]
+            return apply(session, MoveStep(step_id=name, strip_id=place.strip.id, lane_id=place.lane_id, index=index))
         case "after":
             return session
 

@@ -118,7 +118,7 @@ class CeilingSearch:
         ceiling = round(place * GRID_DB, 1)
         if self.limiter is not None:
             moved = Moved(of="step", id=self.limiter.id, name="ceiling_db", value=ceiling)
-            master, peak = self.rendered(apply(self.session, Set(values=[moved], alone=True))[0])
+            master, peak = self.rendered(apply(self.session, Set(values=[moved], alone=True)))
             gain_db = 0.0
         else:
             self._master = self._master or self.rendered(self.session)

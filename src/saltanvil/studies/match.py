@@ -303,7 +303,7 @@ def louder_by_db(
 
     Raises EditRefused, Cancelled.
     """
-    changed = settled(apply(session, edit)[0], media, cancelled, pool)
+    changed = settled(apply(session, edit), media, cancelled, pool)
     energies = (strip_energies(version, strip_id, media, start, stop, cancelled, pool) for version in (session, changed))
     return louder_db(*energies)
 

@@ -257,13 +257,13 @@ class Audition:
             sounds = session
             if moved is not None:
                 try:
-                    sounds = apply(sounds, by_hand(sounds, moved.values))[0]
+                    sounds = apply(sounds, by_hand(sounds, moved.values))
                 except EditRefused:
                     if self._moved is moved:
                         self._moved = None  # the edit that follows says why
             if tried is not None:
                 try:
-                    sounds = apply(sounds, tried)[0]
+                    sounds = apply(sounds, tried)
                 except EditRefused as error:
                     if tried is not self._made_of[2]:  # said once; later it may have been kept, and stand there already
                         self._send(json.dumps({"type": "refused", "why": str(error)}))

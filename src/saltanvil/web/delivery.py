@@ -411,7 +411,7 @@ def spared_limiting(
     held = limiter.settings.model_dump()["gain_db"]
     lower = max(held + gain, -12.0)
     moved = Set(values=[Moved(of="step", id=limiter.id, name="gain_db", value=lower)], alone=True)
-    softer = rendered(services, apply(session, moved)[0], strip_id, span, tail, folder / "softer", job, 1.0 - ENCODED_SHARE)
+    softer = rendered(services, apply(session, moved), strip_id, span, tail, folder / "softer", job, 1.0 - ENCODED_SHARE)
     try:
         return SparedLimiting(by_db=held - lower, figures=figures_of_blocks(softer.blocks(), softer.channels, softer.rate))
     finally:
