@@ -21,7 +21,7 @@ from saltanvil.session.document import (
 )
 from saltanvil.session.levers import lost_targets
 from saltanvil.session.settings import Address, Moved, automated_parts, descriptor, put, strip_at, value
-from saltanvil.session.validate import key_sources
+from saltanvil.session.validate import KeySources
 
 #: Beyond any place in a list.
 MAX_INDEX = 1 << 20
@@ -184,7 +184,7 @@ class SetKey(Edit):
 
     def change(self, session: Session) -> None:
         step = session.step(self.step_id).step
-        if self.key is not None and lost_source(session, self.key):
+        if self.key is not None and self.key not in KeySources.of(session):
             raise EditRefused("the key comes from what does not exist; it may have been removed")
         step.key = self.key
 
@@ -354,8 +354,9 @@ def drop_dangling_references(session: Session) -> None:
     """Drop the keys whose source is not there any more, the settings of levers that are gone and the values of sections that are,
     and measure over the whole song what was measured over such a section."""
     sections = {section.id for section in session.sections}
+    sources = KeySources.of(session)
     for _, step, key in list(session.keyed_steps()):
-        if lost_source(session, key):
+        if key not in sources:
             step.key = None
     for strip in session.strips:
         for step in strip.path.walk():
@@ -371,13 +372,6 @@ def drop_dangling_references(session: Session) -> None:
                 values = {section: held for section, held in envelope.sections.items() if section in sections}
                 rest = {other: held for other, held in part.envelopes.items() if other != name}
                 part.envelopes = {**rest, name: envelope.model_copy(update={"sections": values})} if values else rest
-
-
-def lost_source(session: Session, key: Key) -> bool:
-    """Whether what a key is taken from is not there."""
-    strips = {strip.id for strip in session.strips}
-    parts = {part_id for strip in session.strips for part_id in strip.path.ids()}
-    return any(name not in known for name, known in key_sources(key, strips, parts))
 
 
 def reason(error: ValueError) -> str:

@@ -19,7 +19,7 @@ from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.lanes import Seed, names_from, replace_step, with_new_ids
 from saltanvil.session.levers import renamed_targets
 from saltanvil.session.settings import PART_DESCRIPTORS
-from saltanvil.session.validate import key_sources
+from saltanvil.session.validate import KeySources
 
 #: What can have slots.
 SlotOwner = Literal["step", "lane", "strip"]
@@ -243,9 +243,14 @@ def fitting(session: Session, owner: Step | Lane | Strip, content: Step | Lane |
     for lane in path.lanes():
         if lane.output is not None and lane.output not in strips:
             lane.output = None
-    parts = elsewhere | set(path.ids())
+    there = KeySources.of(session)
+    sources = KeySources(
+        strips,
+        (there.steps & elsewhere) | {step.id for step in path.walk()},
+        (there.lanes & elsewhere) | {lane.id for lane in path.lanes()},
+    )
     for step in path.walk():
-        if step.key is not None and any(name not in known for name, known in key_sources(step.key, strips, parts)):
+        if step.key is not None and step.key not in sources:
             step.key = None
     return content
 

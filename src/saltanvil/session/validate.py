@@ -1,6 +1,7 @@
 """What makes a session whole: one main, names unique, every output, send and key from and to what exists, no loop."""
 
-from collections.abc import Container, Iterator
+from dataclasses import dataclass
+from typing import Self
 
 from saltanvil.processors import processor_named
 from saltanvil.session.document import MAIN_ID, Key, Session, Strip
@@ -22,8 +23,9 @@ def checked(session: Session) -> Session:
         raise ValueError("a session has exactly one main")
     for strip in session.strips:
         check_targets(strip, by_id)
+    sources = KeySources.of(session)
     for strip, step, key in session.keyed_steps():
-        if any(name not in known for name, known in key_sources(key, by_id, parts)):
+        if key not in sources:
             label = processor_named(step.kind).label.lower()
             raise ValueError(f"the key of the {label} on {strip.name!r} comes from what does not exist; choose another")
     sections = {section.id for section in session.sections}
@@ -57,10 +59,23 @@ def check_targets(strip: Strip, by_id: dict[str, Strip]) -> None:
             )
 
 
-def key_sources(key: Key, strips: Container[str], parts: Container[str]) -> Iterator[tuple[str, Container[str]]]:
-    """The name a key is taken from, with the names there are of its sort."""
-    if key.strip_id is not None:
-        yield key.strip_id, strips
-    for name in (key.step_id, key.lane_id):
-        if name is not None:
-            yield name, parts
+@dataclass(frozen=True)
+class KeySources:
+    """What keys can be taken from, by its ids."""
+
+    strips: set[str]
+    steps: set[str]
+    lanes: set[str]
+
+    @classmethod
+    def of(cls, session: Session) -> Self:
+        paths = [strip.path for strip in session.strips]
+        return cls(
+            {strip.id for strip in session.strips},
+            {step.id for path in paths for step in path.walk()},
+            {lane.id for path in paths for lane in path.lanes()},
+        )
+
+    def __contains__(self, key: Key) -> bool:
+        named = ((key.strip_id, self.strips), (key.step_id, self.steps), (key.lane_id, self.lanes))
+        return all(name is None or name in known for name, known in named)

@@ -17,6 +17,7 @@ from saltanvil.session.edits import Batch
 from saltanvil.session.settings import Automation, differing, resolve
 from saltanvil.session.slots import Compared, SlotOwner, StoreSlot, compared, whole
 from saltanvil.store.sessions import Made, Version
+from saltanvil.studies.left_out import left_out
 from saltanvil.studies.match import is_matched
 from saltanvil.studies.moving import MovingValue
 from saltanvil.studies.routing import Routing, notices_of
@@ -210,7 +211,8 @@ def restore_session(services: Served, session_id: Number) -> None:
 def edit_session(services: Served, session_id: Number, question: EditRequest) -> VersionView:
     before = services.sessions.version(session_id)
     version = services.edit(session_id, question.edit, question.gesture, question.tab, question.number)
-    return answer(services, before, version, question.since, notices_of(before.session, version.session))
+    notices = [*notices_of(before.session, version.session), *left_out(question.edit, version.session)]
+    return answer(services, before, version, question.since, notices)
 
 
 @router.post("/{session_id}/undo")
