@@ -3,11 +3,13 @@
 import argparse
 import contextlib
 import json
+import math
 import os
 import secrets
 import sys
 import time
 import traceback
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
     from saltanvil.session.document import Path as StepPath
     from saltanvil.session.document import Session
     from saltanvil.store.sessions import SessionStore
+    from saltanvil.studies.batch import Journal
 
 DEFAULT_PORT = 8420
 #: What a file is written as where only its ending says so.
@@ -133,7 +136,7 @@ def build_parser() -> argparse.ArgumentParser:
         metavar="KEYFILE",
         help="key of every detector that has none in the path",
     )
-    process.add_argument("--tempo", type=float, default=120.0, metavar="BPM", help="what note values count in (120)")
+    process.add_argument("--tempo", type=number, default=120.0, metavar="BPM", help="what note values count in (120)")
     process.add_argument("--slot", type=int, default=None, metavar="N", help="the path as stored in slot N (1 to 4)")
     add_format(process, None)
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
@@ -143,14 +146,14 @@ def build_parser() -> argparse.ArgumentParser:
     bench = commands.add_parser("bench", help="test signals through a path of steps: what it does, in figures")
     bench.add_argument("--path", type=Path, required=True, metavar="PATH.json", help="as for process")
     bench.add_argument("--test", choices=BENCH_TESTS, required=True)
-    bench.add_argument("--frequency-hz", type=float, default=1000.0, help="of the tone (1000)")
-    bench.add_argument("--level-dbfs", type=float, default=-12.0, help="peak of the test signal (-12)")
-    bench.add_argument("--low-dbfs", type=float, default=-40.0, help="the burst's level before and after (-40)")
-    bench.add_argument("--burst-ms", type=float, default=400.0, help="how long the burst lasts (400)")
+    bench.add_argument("--frequency-hz", type=number, default=1000.0, help="of the tone (1000)")
+    bench.add_argument("--level-dbfs", type=number, default=-12.0, help="peak of the test signal (-12)")
+    bench.add_argument("--low-dbfs", type=number, default=-40.0, help="the burst's level before and after (-40)")
+    bench.add_argument("--burst-ms", type=number, default=400.0, help="how long the burst lasts (400)")
     bench.add_argument("--compare", action="store_true", help="aliasing at every oversampling the path offers")
     bench.add_argument("--rate", type=int, choices=(44100, 48000, 88200, 96000), default=48000)
     bench.add_argument("--channels", type=int, choices=(1, 2), default=1)
-    bench.add_argument("--tempo", type=float, default=120.0, metavar="BPM")
+    bench.add_argument("--tempo", type=number, default=120.0, metavar="BPM")
     how = bench.add_mutually_exclusive_group()
     how.add_argument("--json", action="store_true", help="everything, the picture's lines too")
     how.add_argument("--csv", action="store_true", help="the table")
@@ -161,10 +164,10 @@ def build_parser() -> argparse.ArgumentParser:
     aim.add_argument("--path", type=Path, required=True, metavar="PATH.json", help="as for process")
     aim.add_argument("--step", type=int, required=True, metavar="N", help="which step of the path, from 1")
     aim.add_argument("--figure", required=True, help="what is asked for; `saltanvil steps --json` lists the aims of every step")
-    aim.add_argument("--target", type=float, required=True)
+    aim.add_argument("--target", type=number, required=True)
     aim.add_argument("--setting", default=None, help="which setting reaches it (the usual one)")
     aim.add_argument("--key", type=Path, default=None, metavar="KEYFILE", help="as for process")
-    aim.add_argument("--tempo", type=float, default=120.0, metavar="BPM")
+    aim.add_argument("--tempo", type=number, default=120.0, metavar="BPM")
     aim.add_argument("--json", action="store_true")
     aim.add_argument("-o", "--output", type=Path, default=None, metavar="OUT.json", help="write the path with the setting there")
     aim.set_defaults(run=run_aim)
@@ -178,11 +181,11 @@ def build_parser() -> argparse.ArgumentParser:
     batch.add_argument("-o", "--output", type=Path, required=True, metavar="OUT", help="folder for the results and the report")
     batch.add_argument("--path", type=Path, required=True, metavar="PATH.json", help="as for process")
     add_format(batch, "wav24")
-    batch.add_argument("--loudness", type=float, default=None, metavar="LUFS", help="bring every file to this, behind the path")
+    batch.add_argument("--loudness", type=number, default=None, metavar="LUFS", help="bring every file to this, behind the path")
     batch.add_argument(
-        "--true-peak", type=float, default=-1.0, metavar="DBTP", help="as far as its true peak stays at or below this (-1)"
+        "--true-peak", type=number, default=-1.0, metavar="DBTP", help="as far as its true peak stays at or below this (-1)"
     )
-    batch.add_argument("--tempo", type=float, default=120.0, metavar="BPM")
+    batch.add_argument("--tempo", type=number, default=120.0, metavar="BPM")
     batch.add_argument("--no-tail", action="store_true", help="end with the input, and cut off what still sounds then")
     who = batch.add_mutually_exclusive_group()
     who.add_argument("--jobs", type=int, default=None, metavar="N", help="processes at a time (one for each core)")
@@ -565,17 +568,21 @@ def slot_of(path: "StepPath", slot: int, file: Path) -> "StepPath":
     return with_slots_on(path, slot)
 
 
+def number(text: str) -> float:
+    """A finite number, of an argument."""
+    result = float(text)
+    if not math.isfinite(result):
+        raise argparse.ArgumentTypeError(f"{text}: give a finite number")
+    return result
+
+
 def check_tempo(tempo_bpm: float) -> None:
     if not 20.0 <= tempo_bpm <= 300.0:
         raise Refused(f"--tempo {tempo_bpm:g}: a tempo is from 20 to 300 quarter notes a minute")
 
 
 def run_batch(request: argparse.Namespace) -> None:
-    from tqdm import tqdm
-
-    from saltanvil.media.encode import whole_or_none
-    from saltanvil.studies.batch import REPORT, Journal, Row, Treatment, planned, report_of, sound_files
-    from saltanvil.studies.batch_pool import NoCluster, on_cluster, on_processes
+    from saltanvil.studies.batch import BusyFolder, Journal
 
     check_tempo(request.tempo)
     path_from(request.path)
@@ -589,8 +596,24 @@ def run_batch(request: argparse.Namespace) -> None:
         raise Refused(f"--jobs {request.jobs}: at least one process is needed")
     if request.loudness is not None and not -60.0 <= request.loudness <= 0.0:
         raise Refused(f"--loudness {request.loudness:g}: a loudness is from -60 to 0 LUFS")
-    out.mkdir(parents=True, exist_ok=True)
-    journal = Journal(out, request.resume)
+    if not -24.0 <= request.true_peak <= 0.0:
+        raise Refused(f"--true-peak {request.true_peak:g}: a true peak is from -24 to 0 dBTP")
+    with contextlib.ExitStack() as held:
+        try:
+            out.mkdir(parents=True, exist_ok=True)
+            journal = held.enter_context(Journal(out, request.resume))
+        except BusyFolder as error:
+            raise Refused(str(error)) from error
+        process_folder(request, folder, out, writing, journal)
+
+
+def process_folder(request: argparse.Namespace, folder: Path, out: Path, writing: "Writing", journal: "Journal") -> None:
+    from tqdm import tqdm
+
+    from saltanvil.media.encode import whole_or_none
+    from saltanvil.studies.batch import JOURNAL, REPORT, Row, Treatment, planned, report_of, sound_files
+    from saltanvil.studies.batch_pool import NoCluster, on_cluster, on_processes
+
     files = sound_files(folder, out)
     if not files:
         raise Refused(f"{request.folder}: there are no sound files in it")
@@ -600,6 +623,10 @@ def run_batch(request: argparse.Namespace) -> None:
     )  # fmt: skip
     items = planned([(file, str(file.relative_to(folder))) for file in files], out, writing.format, journal.rows)
     rows: dict[str, Row] = {}
+    if journal.unread:
+        lost = f"{journal.unread} lines could not be read; what they stood for is done anew"
+        rows[JOURNAL] = Row(JOURNAL, "", "failed", lost)
+        print(f"saltanvil: {JOURNAL}: {lost}", file=sys.stderr)
     try:
         work = (
             on_processes(items, treatment, request.jobs)
@@ -609,19 +636,21 @@ def run_batch(request: argparse.Namespace) -> None:
         bar = tqdm(work, total=len(items), desc="Processing", unit="file", disable=not sys.stderr.isatty())
         for row in bar:
             journal.add(row)
-            rows[row.output] = row
+            rows[row.input] = row
             for text in (f"{row.input}: {row.error}" if row.error else "", row.warning if row.state == "done" else ""):
                 if text:
                     bar.write(f"saltanvil: {text}", file=sys.stderr)
     except NoCluster as error:
         raise Refused(str(error)) from error
     with whole_or_none(out / REPORT) as part:
-        part.write_text(report_of([rows[item.output] for item in items]))
-    failed = sum(row.state == "failed" for row in rows.values())
-    skipped = sum(row.state == "skipped" for row in rows.values())
-    print(f"{len(rows) - failed} of {len(rows)} files done ({skipped} before); {out / REPORT}")
+        part.write_text(report_of([*(rows[item.input] for item in items), *(rows[name] for name in rows if name == JOURNAL)]))
+    states = Counter(rows[item.input].state for item in items)
+    failed = states["failed"]
+    print(f"{len(items) - failed} of {len(items)} files done ({states['skipped']} before); {out / REPORT}")
     if failed:
-        raise Failed(f"{failed} of {len(rows)} files failed; run it again with --resume once they are mended")
+        raise Failed(f"{failed} of {len(items)} files failed; run it again with --resume once they are mended")
+    if journal.unread:
+        raise Failed(f"{JOURNAL} was damaged; it is whole now, and so are all files")
 
 
 def run_bench(request: argparse.Namespace) -> None:
@@ -716,7 +745,7 @@ def run_render(request: argparse.Namespace) -> bool:
     from saltanvil.engine.time import session_frames
     from saltanvil.media.encode import whole_or_none
     from saltanvil.media.formats import format_named
-    from saltanvil.session.delivery import file_names
+    from saltanvil.media.names import file_names
     from saltanvil.store.copies import database_in
     from saltanvil.store.database import Database, outdated
     from saltanvil.store.folder import DataFolder
@@ -735,7 +764,7 @@ def run_render(request: argparse.Namespace) -> bool:
     found = [session_named(sessions, name) for name in request.sessions]
     titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, request.strips)]
     writing = writing_of(request, request.format)
-    names = iter(file_names(titles, [format_named(writing.format).suffix] * len(titles)))
+    names = iter(file_names([text.replace("/", "_") for text in titles], [format_named(writing.format).suffix] * len(titles)))
     work = [
         (session, [Target(strip_id, request.output / next(names), writing) for strip_id in ids_of(session, request.strips)])
         for session in found

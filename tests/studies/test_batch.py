@@ -175,6 +175,7 @@ def test_a_dask_cluster_does_the_same(folder, done, tmp_path):
         (["--scheduler", "tcp://127.0.0.1:9"], "no scheduler answers there"),
         (["--jobs", "0"], "at least one process"),
         (["--loudness", "3"], "from -60 to 0 LUFS"),
+        (["--true-peak", "1"], "from -24 to 0 dBTP"),
         (["--format", "wav8"], "there is no format 'wav8'"),
     ],
 )
@@ -184,6 +185,108 @@ def test_refusals(folder, tmp_path, capsys, monkeypatch, more, words):
     assert words in capsys.readouterr().err
     assert main(["batch", str(folder / "in"), "-o", str(folder / "in"), "--path", str(folder / "path.json")]) == 1
     assert "a folder of their own" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("argument", ["--loudness", "--true-peak", "--tempo"])
+@pytest.mark.parametrize("text", ["nan", "inf", "-inf"])
+def test_numbers_that_are_none_are_refused(folder, tmp_path, capsys, argument, text):
+    with pytest.raises(SystemExit):
+        main(arguments(folder, tmp_path / "out", f"{argument}={text}"))
+    assert "give a finite number" in capsys.readouterr().err
+
+
+def few(root, *names, frames=6000):
+    """A folder of short files, and the command that puts them through a path."""
+    (root / "in").mkdir()
+    for number, name in enumerate(names):
+        soundfile.write(os.fsencode(root / "in") + b"/" + os.fsencode(name), noise(1, frames, number).T, RATE, format="WAV")
+    (root / "path.json").write_text(json.dumps(PATH))
+    return ["batch", str(root / "in"), "-o", str(root / "out"), "--path", str(root / "path.json"), "--jobs", "1"]
+
+
+def test_no_file_is_lost_to_another(tmp_path, capsys):
+    """`a (wav)` is what `a.wav` would be called beside `a.flac`; each has a result, and files are counted."""
+    command = few(tmp_path, "a.wav", "a.flac", "a (wav).wav")
+    assert main(command) == 0
+    assert "3 of 3 files done" in capsys.readouterr().out
+    rows = report(tmp_path / "out")
+    assert {row["input"]: row["output"] for row in rows} == {
+        "a (wav).wav": "a (wav).wav", "a.flac": "a (flac).wav", "a.wav": "a (wav) 2.wav",
+    }  # fmt: skip
+    assert len(checksums(tmp_path / "out")) == 3 and len({row["sha256"] for row in rows}) == 3
+
+
+def test_no_result_lies_where_a_file_came_from(tmp_path):
+    """The folder that comes in lies in that of the results, and has a folder of its own name in it."""
+    out = tmp_path / "out"
+    for name in ("in/x.wav", "in/in/x.wav"):
+        (out / name).parent.mkdir(parents=True, exist_ok=True)
+        soundfile.write(out / name, noise(1, 6000, len(name)).T, RATE)
+    before = checksums(out)
+    (tmp_path / "path.json").write_text(json.dumps(PATH))
+    assert main(["batch", str(out / "in"), "-o", str(out), "--path", str(tmp_path / "path.json"), "--jobs", "1"]) == 0
+    after = checksums(out)
+    assert {name: after[name] for name in before} == before and len(after) == 4
+
+
+def test_a_second_batch_on_a_folder_is_refused_until_the_first_has_gone(tmp_path, capsys):
+    command = few(tmp_path, "a.wav")
+    (tmp_path / "out").mkdir()
+    script = (
+        "import sys; from saltanvil.studies.batch import *; j = Journal(Path(sys.argv[1]), False); print(1, flush=True); input()"
+    )
+    first = subprocess.Popen(
+        [sys.executable, "-c", script, str(tmp_path / "out")], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
+    assert first.stdout.readline()
+    assert main(command) == 1 and "another batch works on this folder" in capsys.readouterr().err
+    first.kill()
+    first.wait()
+    assert main(command) == 0
+
+
+BROKEN = {
+    "binary": bytes(range(256)) * 8 + b"\n",
+    "deep": b"[" * 200_000 + b"\n",
+    "types": b'{"input": 3, "output": ["a.wav"], "state": {}}\n[1]\nnull\n"x"\n',
+}
+
+
+@pytest.mark.parametrize("broken", BROKEN)
+def test_a_broken_journal_is_said_and_all_is_done(tmp_path, capsys, broken):
+    command = few(tmp_path, "a.wav", "b.wav")
+    assert main(command) == 0
+    (tmp_path / "out" / JOURNAL).write_bytes(BROKEN[broken])
+    capsys.readouterr()
+    assert main([*command, "--resume"]) == 5
+    told = capsys.readouterr()
+    assert "could not be read" in told.err and "2 of 2 files done (0 before)" in told.out
+    rows = report(tmp_path / "out")
+    assert [row["state"] for row in rows] == ["done", "done", "failed"] and rows[-1]["input"] == JOURNAL
+    assert main([*command, "--resume"]) == 0 and "(2 before)" in capsys.readouterr().out
+
+
+def test_a_name_that_is_no_text_is_said(tmp_path, capsys):
+    command = few(tmp_path, "a.wav", os.fsdecode(b"\xff\xfe.wav"))
+    assert main(command) == 5
+    assert "its name is no text" in capsys.readouterr().err
+    rows = {row["input"]: row for row in report(tmp_path / "out")}
+    assert rows["a.wav"]["state"] == "done" and rows["\\xff\\xfe.wav"]["state"] == "failed"
+
+
+def test_planning_takes_time_in_proportion_to_the_files():
+    """Ten times the files, at most thirty times as long (a hundred times before)."""
+
+    def time_of(count):
+        sources = [
+            (Path(f"/in/{n // 2:05d}.{'wav' if n % 2 else 'flac'}"), f"{n // 2:05d}.{'wav' if n % 2 else 'flac'}")
+            for n in range(count)
+        ]
+        began = time.process_time()
+        assert len({item.output for item in planned(sources, Path("/out"), "wav24", {})}) == count
+        return time.process_time() - began
+
+    assert time_of(6000) < 30.0 * max(time_of(600), time_of(600), 0.005)
 
 
 def test_names_that_would_meet(tmp_path):

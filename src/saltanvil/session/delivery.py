@@ -1,7 +1,6 @@
 """What goes out of a session: which strips, how much of them, under what names, in which formats; and what is wished of it."""
 
 import re
-import unicodedata
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Annotated, Literal
@@ -10,6 +9,7 @@ from pydantic import AfterValidator, Field
 
 from saltanvil.media.dither import Dither
 from saltanvil.media.formats import FormatName, Origin, Tags, format_named
+from saltanvil.media.names import file_names
 from saltanvil.session.part import MAX_STRIPS, Id, Part, Rate
 
 #: Formats of one delivery, encoders of one check.
@@ -113,7 +113,7 @@ def outgoing(
         )
         for number, (span, (_, name), kind) in enumerate(parts)
     ]  # fmt: skip
-    names = file_names(titles, [format_named(kind).suffix for _, _, kind in parts])
+    names = file_names([title.replace("/", "_") for title in titles], [format_named(kind).suffix for _, _, kind in parts])
     return [OutgoingFile(strip_id, span, kind, name) for (span, (strip_id, _), kind), name in zip(parts, names, strict=True)]
 
 
@@ -123,22 +123,3 @@ def filled(pattern: str, fields: dict[str, str]) -> str:
         if not text:
             pattern = re.sub(r"[ _-]*\{" + name + r"\}", "", pattern)
     return FIELD.sub(lambda found: fields[found[1]], pattern)
-
-
-def without_marks(name: str) -> str:
-    """A name without marks that are not seen, such as those that turn the direction of writing and hide a file's ending."""
-    return "".join(character for character in name if unicodedata.category(character) not in ("Cf", "Cc", "Cs", "Co"))
-
-
-def file_names(titles: Sequence[str], suffixes: Sequence[str]) -> list[str]:
-    """Titles as file names that any system takes, each once."""
-    seen: set[str] = set()
-    result: list[str] = []
-    for title, suffix in zip(titles, suffixes, strict=True):
-        base = re.sub(r'[\x00-\x1f<>:"/\\|?*]', "_", without_marks(title)).strip(" .")[:200] or "export"
-        name, number = base, 2
-        while (name + suffix).lower() in seen:
-            name, number = f"{base} {number}", number + 1
-        seen.add((name + suffix).lower())
-        result.append(name + suffix)
-    return result

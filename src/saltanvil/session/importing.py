@@ -15,7 +15,7 @@ MIN_TRACKS = 2
 
 def natural_key(name: str) -> list[tuple[int, int, str]]:
     """Sorts `2 Snare` before `10 Hat`, without regard to case."""
-    return [(0, int(part), "") if part.isdigit() else (1, 0, part.casefold()) for part in re.split(r"(\d+)", name) if part]
+    return [(0, int(part), "") if part.isdecimal() else (1, 0, part.casefold()) for part in re.split(r"(\d+)", name) if part]
 
 
 def track_names(names: Sequence[str]) -> list[str]:

@@ -6,21 +6,27 @@ Batch     sends them out, keeps a line of the journal for each that is done, and
 """
 
 import csv
+import fcntl
 import hashlib
 import json
 import os
 import re
 import shutil
 import tempfile
+from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import asdict, dataclass, fields, replace
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
+
+from pydantic import TypeAdapter
 
 from saltanvil.engine.process import FileProcess
 from saltanvil.media.decode import MediaError
+from saltanvil.media.disk import what_failed
 from saltanvil.media.encode import Writing, Written, whole_or_none, write_audio
 from saltanvil.media.formats import format_named
+from saltanvil.media.names import file_names, name_key
 from saltanvil.media.recording import recorded
 from saltanvil.media.stream import FileSound
 from saltanvil.session.edits import reason
@@ -79,6 +85,9 @@ class Row:
     digest: str = ""
 
 
+ROW = TypeAdapter(Row)
+
+
 @dataclass(frozen=True)
 class Item:
     """One file of the work: where it lies and goes, and what it and its result are called. row: what the journal says of it."""
@@ -99,13 +108,15 @@ def digest_of(path: Path, treatment: Treatment) -> str:
 
 def process(item: Item, treatment: Treatment, cancelled: Callable[[], bool] = lambda: False) -> Row:
     """One file. What is wrong with it is said in the row, and nothing is left half written. Raises Cancelled."""
+    if item.source != shown_path(item.source):
+        return Row(item.input, item.output, "failed", "its name is no text; rename it")
     try:
         digest = digest_of(Path(item.source), treatment)
         if item.row is not None and item.row.digest == digest and Path(item.target).is_file():
             return replace(item.row, state="skipped")
         return done(item, treatment, digest, cancelled)
     except (MediaError, Unreadable, OSError, ValueError) as error:
-        text = reason(error) if isinstance(error, ValueError) else f"{error.strerror or error}; is there room on the disk?"
+        text = what_failed(error) if isinstance(error, OSError) else reason(error)
         return Row(item.input, item.output, "failed", named(text, item))
 
 
@@ -179,47 +190,95 @@ def sound_files(folder: Path, beside: Path | None = None) -> list[Path]:
         if path.suffix.lower() in SUFFIXES
         and path.is_file()
         and not any(part.startswith(".") for part in path.relative_to(folder).parts)
-        and (beside is None or beside == folder or beside not in path.parents)
+        and (beside is None or folder not in beside.parents or beside not in path.parents)
     ]
     return sorted(found, key=lambda path: natural_key(str(path.relative_to(folder))))
 
 
 def planned(sources: Sequence[tuple[Path, str]], out: Path, form: str, journal: dict[str, Row]) -> list[Item]:
     """Where each file goes: the same place below `out`, with the format's ending. sources: files and what they are called, with
-    their folders. Two that would get one name keep their old endings in it."""
+    their folders. Two that would get one name keep their old endings in it; no result lies where a file comes from."""
     suffix = format_named(form).suffix
-    stems = [str(Path(name).with_suffix("")) for _, name in sources]
-    items = []
-    for (path, name), stem in zip(sources, stems, strict=True):
-        kept = f" ({Path(name).suffix[1:]})" if sum(other.lower() == stem.lower() for other in stems) > 1 else ""
-        output = f"{stem}{kept}{suffix}"
-        items.append(Item(str(path), str(out / output), name, output, journal.get(output)))
-    return items
+    names = [shown_path(name) for _, name in sources]
+    stems = [str(Path(name).with_suffix("")) for name in names]
+    count = Counter(name_key(stem) for stem in stems)
+    shared = [count[name_key(stem)] > 1 for stem in stems]
+    titles = [
+        f"{stem} ({Path(name).suffix[1:]})" if twice else stem for name, stem, twice in zip(names, stems, shared, strict=True)
+    ]
+    # Those that keep their own name have the first choice.
+    order = sorted(range(len(titles)), key=lambda number: shared[number])
+    taken = {name_key(str(path.relative_to(out))) for path, _ in sources if out in path.parents}
+    outputs = dict(zip(order, file_names([titles[number] for number in order], [suffix] * len(order), taken), strict=True))
+    return [
+        Item(str(path), str(out / outputs[number]), names[number], outputs[number], journal.get(outputs[number]))
+        for number, (path, _) in enumerate(sources)
+    ]
+
+
+def shown_path(name: str) -> str:
+    """A path in words: bytes that are no text stand as their numbers."""
+    return name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+
+
+class BusyFolder(ValueError):
+    """Another batch works on the folder."""
 
 
 class Journal:
-    """What is done of a batch, a line each, written at once: a batch that is killed loses at most the file it was at."""
+    """What is done of a batch, a line each, written at once: a batch that is killed loses at most the file it was at.
+
+    It holds its folder, by a lock of the operating system on the folder itself, which dies with its process. unread: lines that
+    make no sense, other than one that was cut off.
+    """
 
     def __init__(self, out: Path, resume: bool) -> None:
-        """What a killed batch left half written goes."""
+        """What a killed batch left half written goes. Raises BusyFolder, OSError."""
+        self.unread = 0
+        self._folder = os.open(out, os.O_RDONLY)
+        try:
+            fcntl.flock(self._folder, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError as error:
+            self.close()
+            raise BusyFolder(f"{out}: another batch works on this folder; wait for it, or name another one with -o") from error
+        try:
+            self._begin(out, resume)
+        except BaseException:
+            self.close()
+            raise
+
+    def close(self) -> None:
+        if self._folder >= 0:
+            os.close(self._folder)
+            self._folder = -1
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *raised: object) -> None:
+        self.close()
+
+    def _begin(self, out: Path, resume: bool) -> None:
         for path in out.rglob(".*"):
             if BROKEN.fullmatch(path.name):
                 shutil.rmtree(path) if path.is_dir() else path.unlink(missing_ok=True)
         self.path = out / JOURNAL
         self.rows = dict(self._read()) if resume else {}
-        with self.path.open("w") as file:  # torn and replaced lines go
+        with self.path.open("w", encoding="utf-8") as file:  # torn and replaced lines go
             file.writelines(self._line(row) for row in self.rows.values())
 
     def _read(self) -> Iterator[tuple[str, Row]]:
         known = {field.name for field in fields(Row)}
         if not self.path.is_file():
             return
-        for line in self.path.read_text().splitlines():
+        *lines, last = self.path.read_bytes().split(b"\n")
+        for line in [*lines, last]:
             try:
                 data = json.loads(line)
-                row = Row(**{name: value for name, value in data.items() if name in known})
-            except (ValueError, TypeError, AttributeError):
-                continue  # a line that was cut off
+                row = ROW.validate_python({name: value for name, value in data.items() if name in known})
+            except (ValueError, TypeError, AttributeError, RecursionError):
+                self.unread += line is not last  # which was cut off, or is empty
+                continue
             yield row.output, row
 
     @staticmethod
@@ -230,7 +289,7 @@ class Journal:
         if row.state != "done":
             return
         self.rows[row.output] = row
-        with self.path.open("a") as file:
+        with self.path.open("a", encoding="utf-8") as file:
             file.write(self._line(row))
             file.flush()
             os.fsync(file.fileno())

@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Request
 
-from saltanvil.session.delivery import file_names
+from saltanvil.media.names import file_name
 from saltanvil.store.archive import pack, unpack
 from saltanvil.web.delivery import all_or_nothing
 from saltanvil.web.imports import stored
@@ -22,7 +22,7 @@ def pack_session(services: Served, session_id: Number) -> JobView:
     """Pack a session: a job whose file can be fetched."""
     session = services.sessions.version(session_id).session
     folder = services.folder / "exports" / secrets.token_hex(8)
-    names = file_names([session.name], [".zip"])
+    names = [file_name(session.name, ".zip")]
 
     def work(job: Job) -> None:
         with all_or_nothing(folder):

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
-from saltanvil.session.delivery import without_marks
+from saltanvil.media.names import without_marks
 from saltanvil.session.document import MAX_STRIPS, NotFound
 from saltanvil.session.importing import natural_key
 from saltanvil.studies.importing import Proposal, Sent

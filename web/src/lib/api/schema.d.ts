@@ -5302,7 +5302,7 @@ export interface components {
     };
     /**
      * UnlearnLever
-     * @description What undoes learning: a lever's settings, and values.
+     * @description A lever's settings, and values; what undid learning in histories of earlier versions.
      */
     UnlearnLever: {
       /**
@@ -5319,7 +5319,7 @@ export interface components {
     };
     /**
      * Version
-     * @description A step, a lane or a path with its slots, as it was: what undoes an edit of slots.
+     * @description A step, a lane or a path with its slots, as it was.
      */
     "Version-Input": {
       /**
@@ -5335,7 +5335,7 @@ export interface components {
     };
     /**
      * Version
-     * @description A step, a lane or a path with its slots, as it was: what undoes an edit of slots.
+     * @description A step, a lane or a path with its slots, as it was.
      */
     "Version-Output": {
       /**
