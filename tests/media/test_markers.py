@@ -1,7 +1,6 @@
-"""Time references and markers of WAV files, tempo and markers of MIDI files.
+"""Time references and markers of WAV files.
 
-Files are written by ffmpeg and libsndfile, and byte by byte after the specifications (RIFF, EBU Tech 3285,
-Standard MIDI Files 1.0).
+Files are written by ffmpeg and libsndfile, and byte by byte after the specifications (RIFF, EBU Tech 3285).
 """
 
 import struct
@@ -11,8 +10,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from saltanvil.media.decode import MediaError
-from saltanvil.media.markers import midi_markers, wav_markers
+from saltanvil.media.markers import wav_markers
 
 RATE = 44100
 SFC_SET_CUE = 0x10CF
@@ -72,46 +70,3 @@ def test_chunks_that_make_no_sense_are_passed_over(tmp_path, cut):
     path.write_bytes(whole[: len(whole) - cut])
     result = wav_markers(path, RATE)
     assert len(result.markers) <= 1 and result.time_reference_s is None
-
-
-# ---- MIDI ----------------------------------------------------------------------------------------------------------------
-
-
-def length(value):
-    out = [value & 0x7F]
-    while value := value >> 7:
-        out.append(value & 0x7F | 0x80)
-    return bytes(out[::-1])
-
-
-def meta(delta, kind, data):
-    return length(delta) + bytes([0xFF, kind]) + length(len(data)) + data
-
-
-def midi(*events, ticks=480, form=0):
-    track = b"".join(events) + meta(0, 0x2F, b"")
-    return b"MThd" + struct.pack(">IHHH", 6, form, 1, ticks) + b"MTrk" + struct.pack(">I", len(track)) + track
-
-
-def test_tempo_signature_and_markers_of_a_midi_file_are_read(tmp_path):
-    path = tmp_path / "map.mid"
-    tempo = meta(0, 0x51, (60_000_000 // 90).to_bytes(3, "big"))
-    signature = meta(0, 0x58, bytes([6, 3, 24, 8]))  # 6/8
-    bars = [meta(0, 0x06, b"Verse"), meta(8 * 480, 0x06, b"Chorus")]
-    path.write_bytes(midi(tempo, signature, *bars))
-    result = midi_markers(path, "map.mid")
-    assert result.tempo_bpm == pytest.approx(90.0, abs=1e-3) and result.beats_in_bar == 3 and not result.notes
-    assert [(m.name, round(m.start_s, 5)) for m in result.markers] == [("Verse", 0.0), ("Chorus", round(8 * 60 / 90, 5))]
-
-
-def test_what_a_session_cannot_have_of_a_midi_file_is_said(tmp_path):
-    path = tmp_path / "odd.mid"
-    tempos = [meta(0, 0x51, (500_000).to_bytes(3, "big")), meta(960, 0x51, (1_000_000).to_bytes(3, "big"))]
-    path.write_bytes(midi(meta(0, 0x58, bytes([7, 3, 24, 8])), *tempos, meta(480, 0x06, b"End")))
-    result = midi_markers(path, "odd.mid")
-    assert result.tempo_bpm == 120.0 and result.beats_in_bar is None and len(result.notes) == 2
-    assert result.markers[0].start_s == pytest.approx(2 * 0.5 + 1.0)  # by both tempos
-    for bad in (b"", b"MThd", midi(tempos[0])[:20], b"RIFF" + b"\0" * 40):
-        path.write_bytes(bad)
-        with pytest.raises(MediaError, match=r"odd\.mid: it is not a MIDI file"):
-            midi_markers(path, "odd.mid")

@@ -2,6 +2,7 @@
 
 import asyncio
 import json
+import shutil
 import socket as sockets
 import stat
 import struct
@@ -30,6 +31,7 @@ from saltanvil.web.audition import MESSAGE_BURST, Allowance
 from saltanvil.web.jobs import KEPT
 from saltanvil.web.security import Guard, cookie_value, names_of_machine, origin_host, url_host
 from saltanvil.web.services import Services
+from tests.edits import moved_json
 from tests.signals import noise
 from tests.web.test_api import BASE, finished, send
 
@@ -324,6 +326,28 @@ def endless(services, monkeypatch):
     monkeypatch.setattr("saltanvil.web.studies.scope_answer", study)
     monkeypatch.setattr("saltanvil.web.studies.overview_answer", study)
     return begun, ended
+
+
+@pytest.mark.parametrize("what", ["moved", "removed", "replaced"])
+def test_no_edit_is_acknowledged_without_a_file(tmp_path, what):
+    """The data folder goes while it is served: SQLite still writes to the file that is open, and would lose it with that."""
+    folder, aside = tmp_path / "data", tmp_path / "aside"
+    with TestClient(create_app(folder), base_url=BASE) as client:
+        session = client.post("/api/sessions", json={"name": "S"}).json()["id"]
+        url, edit = f"/api/sessions/{session}/edits", {"edit": moved_json("session", None, name="T")}
+        assert client.post(url, json=edit).status_code == 200
+        folder.rename(aside)
+        if what == "replaced":
+            shutil.copytree(aside, folder)
+        elif what == "removed":
+            shutil.rmtree(aside)
+        answer = client.post(url, json={"edit": moved_json("session", None, name="U")})
+        assert answer.status_code == 507 and "nothing was changed" in answer.json()["detail"]
+        assert client.get(f"/api/sessions/{session}").json()["session"]["name"] == "T"
+        assert what == "replaced" or not folder.exists()
+        if what == "moved":  # and put back
+            aside.rename(folder)
+            assert client.post(url, json={"edit": moved_json("session", None, name="V")}).status_code == 200
 
 
 def wait_for(test, seconds=20):

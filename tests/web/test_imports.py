@@ -226,3 +226,48 @@ def test_presets_belong_to_a_session_or_to_all_and_are_not_overwritten_unasked(c
     older = {"format": "salt anvil presets", "version": 2, "presets": [
         {"kind": "limiter", "name": "Old", "settings": {"release_mode": "leaning", "lean": 0.2}}]}  # fmt: skip
     assert client.post("/api/presets/file", json=older).json()[0]["settings"]["low_end_weight"] == 0.2
+
+
+def test_an_import_that_made_tracks_never_says_it_failed(client, session, tmp_path, monkeypatch):
+    """What is proposed for the tracks fails; they are there, and the job says so. So does an error behind the edit."""
+
+    def broken(*arguments):
+        raise ValueError("start_s: Input should be greater than or equal to 0")
+
+    monkeypatch.setattr("saltanvil.web.imports.proposals", broken)
+    job, view, _ = bring(client, session, [("a.wav", wav(tmp_path, "a.wav"))])
+    assert job["state"] == "done" and tracks(client, session) == ["a"] and len(view["strip_ids"]) == 1
+    assert view["proposals"] == [] and "the tracks are complete" in view["notes"][0] and view["passage_s"][1] > 0
+    monkeypatch.undo()
+    monkeypatch.setattr(client.app.state.services.matches, "check", broken)
+    job, view, _ = bring(client, session, [("b.wav", wav(tmp_path, "b.wav"))])
+    monkeypatch.undo()
+    assert job["state"] == "done" and tracks(client, session) == ["a", "b"]
+    for strip in strips(client, session):
+        assert client.app.state.services.media.row(strip["media_id"]).frames > 0
+
+
+def test_markers_that_no_section_can_have_are_left_out_and_named(client, session, tmp_path):
+    """A MIDI file by SMPTE time, whose places came out negative and failed the import."""
+
+    def meta(delta, kind, data):
+        return delta + bytes([0xFF, kind, len(data)]) + data
+
+    far = b"\xff\xff\xff\x7f"
+    events = meta(b"\x00", 6, b"Here") + meta(b"\x81\x00", 6, b"There") + meta(far, 6, b"Far") + meta(b"\x00", 0x2F, b"")
+    song = b"MThd" + struct.pack(">IHHH", 6, 0, 1, (256 - 25) << 8 | 4) + b"MTrk" + struct.pack(">I", len(events)) + events
+    job, view, _ = bring(client, session, [("a.wav", wav(tmp_path, "a.wav", seconds=3.0)), ("map.mid", song)])
+    assert job["state"] == "done" and tracks(client, session) == ["a"]
+    sections = next(one for one in view["proposals"] if one["name"] == "sections")
+    assert [edit["section"]["start_s"] for edit in sections["edit"]["edits"]] == pytest.approx([0.0, 1.28])
+    assert view["notes"] == ["map.mid: 'Far' left out: sections lie in the first 6 hours, 200 at most."]
+    answer = client.post(f"/api/sessions/{session}/edits", json={"edit": sections["edit"]})
+    assert [one["name"] for one in answer.json()["session"]["sections"]] == ["Here", "There"]
+
+
+def test_a_midi_file_beyond_its_size_is_refused_while_it_is_sent(client, session):
+    url = f"/api/sessions/{session}/imports"
+    view = client.post(url, json={"names": ["notes.mid"]}).json()
+    answer = client.put(f"{url}/{view['id']}/0", content=b"MThd" + bytes(5 << 20))
+    assert answer.status_code == 413 and "at most 4 MiB" in answer.json()["detail"]
+    assert list((client.app.state.services.folder / "uploads").iterdir()) == []

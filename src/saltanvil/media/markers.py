@@ -1,7 +1,7 @@
-"""Where a file says it begins, and the markers in it: chunks of (Broadcast) WAV, and Standard MIDI Files.
+"""Where a file says it begins, and the markers in it: chunks of (Broadcast) WAV (see `midi` for MIDI files).
 
 Sources: RIFF `cue ` and `LIST adtl` (Multimedia Programming Interface and Data Specifications 1.0, from memory); `bext` (EBU Tech
-3285, time reference in samples since midnight); RF64 (ITU-R BS.2088); Standard MIDI Files 1.0, read by mido.
+3285, time reference in samples since midnight); RF64 (ITU-R BS.2088).
 """
 
 import struct
@@ -9,17 +9,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 
-import mido
-
-from saltanvil.media.decode import MediaError
-
 #: Offset of the time reference in `bext`: two words after description, originator, reference, date and time.
 TIME_REFERENCE = 256 + 32 + 32 + 10 + 8
 #: Chunks that are read whole are no larger than this.
 MAX_BYTES = 1 << 20
 #: Markers read of one file.
 MAX_MARKERS = 200
-DEFAULT_TEMPO_US = 500_000
 
 
 @dataclass(frozen=True)
@@ -113,55 +108,3 @@ def sub_chunks(data: bytes) -> Iterator[tuple[bytes, bytes]]:
         name, length = struct.unpack_from("<4sI", data, at)
         yield name, data[at + 8 : at + 8 + length]
         at += 8 + length + length % 2
-
-
-def midi_markers(path: Path, name: str) -> FileMarkers:
-    """Tempo, time signature and markers of a Standard MIDI File. Raises MediaError.
-
-    A session has one tempo: the first counts, and places are read by all of them; it says so where there are more.
-    """
-    try:
-        file = mido.MidiFile(str(path), clip=True)
-        if file.type == 2:
-            raise MediaError(name, "it is a MIDI file of separate patterns (type 2), which has no one timeline")
-        return read_midi(file)
-    except MediaError:
-        raise
-    except Exception as error:  # whatever a damaged file leads to
-        raise MediaError(name, "it is not a MIDI file this can read; export it again as a Standard MIDI File") from error
-
-
-def read_midi(file: "mido.MidiFile") -> FileMarkers:
-    tempos: list[int] = []
-    signatures: list[tuple[int, int]] = []
-    markers: list[Marker] = []
-    at_s, tempo = 0.0, DEFAULT_TEMPO_US
-    for message in mido.merge_tracks(file.tracks):
-        at_s += mido.tick2second(message.time, file.ticks_per_beat, tempo)
-        if message.type == "set_tempo":
-            tempo = message.tempo
-            tempos.append(tempo)
-        elif message.type == "time_signature":
-            signatures.append((message.numerator, message.denominator))
-        elif message.type == "marker" and len(markers) < MAX_MARKERS:
-            markers.append(Marker(words(message.text.encode("latin-1", "replace")) or f"Marker {len(markers) + 1}", at_s))
-    notes = []
-    if len(set(tempos)) > 1:
-        notes.append(f"its tempo changes {len(tempos) - 1} times; the first one is taken, markers keep their times")
-    beats: int | None = None
-    if signatures:
-        numerator, denominator = signatures[0]
-        quarters = 4 * numerator / denominator
-        if quarters == int(quarters) and 1 <= quarters <= 16:
-            beats = int(quarters)
-        else:
-            notes.append(
-                f"a bar of {numerator}/{denominator} is no whole number of quarter notes; beats in a bar stay as they are"
-            )
-        if len(set(signatures)) > 1:
-            notes.append("its time signature changes; the first one is taken")
-    bpm = round(60e6 / tempos[0], 3) if tempos else None
-    if bpm is not None and not 20.0 <= bpm <= 300.0:
-        notes.append(f"its tempo of {bpm:g} bpm is outside of 20 to 300 and was left out")
-        bpm = None
-    return FileMarkers(None, markers, bpm, beats, notes)

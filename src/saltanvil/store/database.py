@@ -89,6 +89,15 @@ def outdated(path: Path) -> bool:
         return int(connection.execute("PRAGMA user_version").fetchone()[0]) < newest_version()
 
 
+def identity_of(path: Path) -> tuple[int, int] | None:
+    """Device and inode of a file; None if there is none."""
+    try:
+        status = path.stat()
+    except OSError:
+        return None
+    return status.st_dev, status.st_ino
+
+
 class Database:
     """One SQLite file in write-ahead mode. Readers never wait; a writer waits for another up to 20 s.
 
@@ -106,6 +115,7 @@ class Database:
         #: One a thread; those of threads that are gone close by themselves.
         self._connections: WeakKeyDictionary[threading.Thread, sqlite3.Connection] = WeakKeyDictionary()
         self._lock = threading.Lock()
+        self._identity: tuple[int, int] | None = None
         if checked:
             return
         if path.exists():
@@ -114,6 +124,7 @@ class Database:
             path.parent.mkdir(parents=True, exist_ok=True)
             os.close(os.open(path, os.O_RDWR | os.O_CREAT, 0o600))
             path.chmod(0o600)
+            self._identity = identity_of(path)
             self._migrate()
         except sqlite3.Error as error:
             raise refusal(path, error) from error
@@ -129,7 +140,9 @@ class Database:
             result = self._connections.get(threading.current_thread())
         if result is None:
             # Closed by `close`, from whichever thread; used by its own only.
-            result = sqlite3.connect(self.path, timeout=20.0, isolation_level=None, check_same_thread=False)
+            # Never made here: a file at the place of one that was removed would take what belongs to that.
+            uri = f"{self.path.resolve().as_uri()}?mode=rw"
+            result = sqlite3.connect(uri, uri=True, timeout=20.0, isolation_level=None, check_same_thread=False)
             result.row_factory = sqlite3.Row
             result.execute("PRAGMA journal_mode = WAL")
             result.execute("PRAGMA synchronous = FULL")
@@ -159,6 +172,7 @@ class Database:
         try:
             connection.execute("BEGIN IMMEDIATE")
             yield connection
+            self._check_there()
             connection.execute("COMMIT")
         except BaseException as error:
             if connection.in_transaction:
@@ -168,6 +182,15 @@ class Database:
             ):
                 raise refusal(self.path, error) from error
             raise
+
+    def _check_there(self) -> None:
+        """What is open may not be what lies at the path any more: what is written to a file that was removed is lost with it.
+        Raises StoreError."""
+        if self._identity is not None and identity_of(self.path) != self._identity:
+            raise StoreError(
+                f"{self.path}: the database is not there any more (moved, replaced or removed); nothing was changed. Put "
+                "its folder back, or stop Salt Anvil and start it anew with --data and the folder's place"
+            )
 
     def _migrate(self) -> None:
         connection = self.connection()

@@ -10,9 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel
 
+from saltanvil.engine.time import MAX_SESSION_S
 from saltanvil.media.markers import FileMarkers, Marker
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.document import Rate, Section, Session, Strip, new_id
+from saltanvil.session.document import MAX_SECTIONS, Rate, Section, Session, Strip, new_id
 from saltanvil.session.edits import MAX_VALUES, AddStrip, Batch, Set, SetOutput
 from saltanvil.session.importing import grouped
 from saltanvil.session.sections import AddSection
@@ -22,6 +23,8 @@ RATES: tuple[int, ...] = get_args(Rate)
 MIDI = (".mid", ".midi", ".smf")
 #: Two files begin at the same time if they are no further apart.
 SAME_TIME_S = 0.001
+#: Markers that are named where some are left out.
+NAMES_SHOWN = 5
 #: The last marker's section is at least so long.
 LAST_SECTION_S = 1.0
 #: How much of a long song the passage is after an import.
@@ -69,8 +72,8 @@ def rate_of(files: list[Sent]) -> int:
     return next((rate for rate in RATES if rate >= most), RATES[-1])
 
 
-def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files: list[Sent]) -> list[Proposal]:
-    """What can be done with new tracks: by their names, by the times in them, by their markers."""
+def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files: list[Sent]) -> tuple[list[Proposal], list[str]]:
+    """What can be done with new tracks: by their names, by the times in them, by their markers; and what of it was left out."""
     result: list[Proposal] = []
     groups = grouped([strip.name for strip in strips])
     if groups:
@@ -101,7 +104,7 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
                 edit=Batch(edits=[Set(values=starts[at : at + MAX_VALUES]) for at in range(0, len(starts), MAX_VALUES)]),
             )
         )
-    sections = sections_of(files, made_of)
+    sections, left_out = sections_of(files, made_of, MAX_SECTIONS - len(session.sections))
     if sections:
         result.append(
             Proposal(
@@ -120,23 +123,37 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
             )
             result.append(Proposal(name="tempo", text=f"{sent.name}: {text}", edit=Set(values=moved)))
             break
-    return result
+    return result, left_out
 
 
-def sections_of(files: list[Sent], made_of: list[Sent]) -> list[Section]:
-    """Sections from the markers of the first file that has any (MIDI before sound): each ends where the next begins."""
+def sections_of(files: list[Sent], made_of: list[Sent], most: int) -> tuple[list[Section], list[str]]:
+    """Sections from the markers of the first file that has any (MIDI before sound): each ends where the next begins. most: that
+    still fit into the session. And in words which markers were left out."""
     marked = [one for one in files if one.markers.markers and one.problem is None]
     sent = min(marked, key=lambda one: not one.midi, default=None)
     if sent is None:
-        return []
-    marks: list[Marker] = sorted(sent.markers.markers, key=lambda mark: mark.start_s)
+        return [], []
+    inside = [mark for mark in sent.markers.markers if 0.0 <= mark.start_s < MAX_SESSION_S]
+    marks: list[Marker] = sorted(inside, key=lambda mark: mark.start_s)[: max(most, 0)]
+    lost = [mark.name for mark in sent.markers.markers if mark not in marks]
+    hours = MAX_SESSION_S // 3600
+    left_out = [f"{sent.name}: {named(lost)} left out: sections lie in the first {hours} hours, {MAX_SECTIONS} at most."]
+    if not marks:
+        return [], left_out
     length = max((one.frames / one.rate for one in made_of if one.rate), default=marks[-1].start_s + 10.0)
     ends = [mark.start_s for mark in marks[1:]] + [max(length, marks[-1].start_s + LAST_SECTION_S)]
-    return [
+    sections = [
         Section(name=mark.name, start_s=mark.start_s, end_s=mark.end_s or end)
         for mark, end in zip(marks, ends, strict=True)
         if (mark.end_s or end) > mark.start_s
     ]
+    return sections, left_out if lost else []
+
+
+def named(names: Sequence[str]) -> str:
+    """The first names of several, and how many more there are."""
+    more = f" and {len(names) - NAMES_SHOWN} more" if len(names) > NAMES_SHOWN else ""
+    return f"{', '.join(repr(name) for name in names[:NAMES_SHOWN])}{more}"
 
 
 def loudest_bars(session: Session, squares: Sequence[NDArray[np.float32]], bin_s: float, length_s: float) -> tuple[float, float]:

@@ -9,6 +9,8 @@ As long as a session has no sound, it takes the rate that most of the files have
 """
 
 import asyncio
+import logging
+import math
 import secrets
 from collections.abc import Callable
 from pathlib import Path
@@ -17,18 +19,21 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Query, Request
 
 from saltanvil.media.decode import MediaError, Source, joined, open_audio
-from saltanvil.media.markers import midi_markers, wav_markers
+from saltanvil.media.disk import what_failed
+from saltanvil.media.markers import wav_markers
+from saltanvil.media.midi import MAX_MIDI_BYTES, midi_markers
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import NotFound, Session, Strip
 from saltanvil.session.edits import AddStrip, Batch, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
-from saltanvil.studies.importing import Sent, loudest_bars, proposals, rate_of
+from saltanvil.studies.importing import MIDI, Sent, loudest_bars, proposals, rate_of
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
 from saltanvil.web.uploads import Import, ImportView, NewImport
 
 router = APIRouter(prefix="/api/sessions/{session_id}", tags=["media"])
 
+log = logging.getLogger(__name__)
 #: Frames a bin of the power that is looked through for the loudest bars.
 POWER_BINS = 4096
 
@@ -36,13 +41,20 @@ POWER_BINS = 4096
 async def stored(services: Services, request: Request, name: str) -> Path:
     """The body of a request, in a file of its own."""
     path = services.folder / "uploads" / secrets.token_hex(12)
+    room = MAX_MIDI_BYTES if name.lower().endswith(MIDI) else math.inf
     try:
         with path.open("wb") as file:
             async for part in request.stream():
+                room -= len(part)
+                if room < 0:
+                    raise HTTPException(
+                        413,
+                        f"{name}: a MIDI file has at most {MAX_MIDI_BYTES >> 20} MiB; export its tempo and markers without notes",
+                    )
                 await asyncio.to_thread(file.write, part)
     except OSError as error:
         path.unlink(missing_ok=True)
-        raise HTTPException(507, f"{name}: could not be stored ({error.strerror}); free some space") from error
+        raise HTTPException(507, f"{name}: {what_failed(error)}") from error
     except BaseException:
         path.unlink(missing_ok=True)
         raise
@@ -178,17 +190,25 @@ def made_tracks(services: Services, result: Import, job: Job) -> None:
         if edits:
             services.edit(result.session_id, edits[0] if len(edits) == 1 else Batch(edits=edits))
     except BaseException:
+        kept = {strip.media_id for strip in services.sessions.version(result.session_id).session.strips}
         for media_id in taken:
-            services.media.drop(media_id)
+            if media_id not in kept:
+                services.media.drop(media_id)
         raise
-    session = services.sessions.version(result.session_id).session
-    notes = [f"{sent.name}: {note}." for sent in result.files for note in sent.markers.notes]
-    result.view = ImportView(
-        id=result.number, strip_ids=[strip.id for strip in strips], problems=problems, notes=notes,
-        proposals=proposals(session, strips, made_of, result.files),
-        passage_s=passage_of(services, session, strips),
-    )  # fmt: skip
     job.warnings = problems
+    # The tracks are there: whatever goes wrong with what is proposed for them is no failure of the import.
+    notes = [f"{sent.name}: {note}." for sent in result.files for note in sent.markers.notes]
+    view = result.view = ImportView(
+        id=result.number, strip_ids=[strip.id for strip in strips], problems=problems, notes=notes, proposals=[], passage_s=None
+    )
+    try:
+        session = services.sessions.version(result.session_id).session
+        view.passage_s = passage_of(services, session, strips)
+        view.proposals, left_out = proposals(session, strips, made_of, result.files)
+        view.notes += left_out
+    except Exception:
+        log.exception("what the files of an import suggest")
+        view.notes.append("What the files say of buses, times, sections and tempo could not be read; the tracks are complete.")
 
 
 def opened(sent: Sent, other: Sent | None) -> Source:

@@ -190,7 +190,11 @@ class Services:
             raise
         # What is told of the edit, and measured after it, must not keep it from the ear.
         self.sound_first()
-        return self.changed(version, tab)
+        try:
+            return self.changed(version, tab)
+        except Exception:  # it is stored, whatever comes of telling it
+            log.exception("telling an edit of session %s", session_id)
+            return version
 
     def sounding(self) -> bool:
         """Whether anything plays."""
