@@ -4,10 +4,12 @@ import io
 import re
 import time
 
+import httpx
 import numpy as np
 import pytest
 import soundfile
 
+from tests.edits import moved_json
 from tests.signals import noise
 
 
@@ -351,6 +353,28 @@ def test_sessions_and_two_tabs(page_alone, server):
     page.keyboard.press("Escape")
     page.wait_for_selector("dialog", state="detached")
     assert page.evaluate("document.activeElement.className").split()[0] == "session"  # the focus is back where it was
+
+
+def test_a_tab_whose_socket_comes_late_shows_what_was_edited_meanwhile(browser, shared_server):
+    """The worker that opens the socket is held back until another tab's edit is stored; without the revision in the socket's
+    first message the page shows the old document until the next change."""
+    number = httpx.post(f"{shared_server}/api/sessions/1/duplicate").json()["id"]
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    context.add_init_script(f"localStorage['saltanvil.session'] ??= '{number}'")
+    page = context.new_page()
+    held = []
+    page.route("**/socket.worker*", lambda route: held.append(route))
+    page.goto(shared_server)
+    page.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=false]")
+    kick = next(one["id"] for one in httpx.get(f"{shared_server}/api/sessions/{number}").json()["session"]["strips"]
+                if one["name"] == "Kick")  # fmt: skip
+    httpx.post(f"{shared_server}/api/sessions/{number}/edits", json={"edit": moved_json("strip", kick, mute=True)})
+    assert page.get_attribute("[aria-label='Mute Kick']", "aria-pressed") == "false"
+    while not held:
+        page.wait_for_timeout(20)
+    held[0].continue_()
+    page.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=true]")
+    context.close()
 
 
 def test_themes_narrow_window_and_zoom(page):

@@ -15,6 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from schemathesis.specs.openapi.checks import positive_data_acceptance
 from starlette.websockets import WebSocketDisconnect
 
+from saltanvil.session.apply import EDIT
 from saltanvil.session.document import Session
 from saltanvil.studies.match import Matcher
 from saltanvil.web.app import create_app
@@ -389,8 +390,9 @@ def test_two_tabs_hear_of_each_other(client, session):
     where = {"host": "127.0.0.1:8420", "origin": BASE}
     url = f"/api/sessions/{session}"
     with client.websocket_connect(f"{url}/audition?tab=one", headers=where) as socket:
-        client.post(f"{url}/edits", json={"edit": moved_json("session", None, name="Theirs"), "tab": "two"})
+        assert json.loads(socket.receive_text()) == {"type": "version", "revision": 0}
         assert json.loads(socket.receive_text()) == {"type": "measuring", "steps": []}
+        client.post(f"{url}/edits", json={"edit": moved_json("session", None, name="Theirs"), "tab": "two"})
         assert json.loads(socket.receive_text()) == {"type": "version", "revision": 1}
         socket.send_text('{"type": "jump"}')
         assert "not understood" in socket.receive_text()
@@ -399,6 +401,24 @@ def test_two_tabs_hear_of_each_other(client, session):
         length = struct.unpack("<I", (block := socket.receive_bytes())[:4])[0]
         header = json.loads(block[4 : 4 + length])
         assert len(block) == 4 + length + 8 * header["frames"] and header["position_s"] == 0
+
+
+def test_a_tab_that_opens_while_another_edits_misses_nothing(client, session, monkeypatch):
+    """A page reads the session and opens its socket after that: an edit stored between the two, or while the socket opens, was
+    told to nobody, and the player went on with the old document."""
+    url = f"/api/sessions/{session}"
+    services = client.app.state.services
+    join = services.join
+
+    def late(audition):
+        services.edit(session, EDIT.validate_python(moved_json("session", None, name="Between")), tab="two")
+        join(audition)
+
+    monkeypatch.setattr(services, "join", late)
+    read = client.get(url).json()["revision"]
+    with client.websocket_connect(f"{url}/audition?tab=one", headers={"host": "127.0.0.1:8420", "origin": BASE}) as socket:
+        assert json.loads(socket.receive_text()) == {"type": "version", "revision": read + 1}
+        assert services._auditions["one"]._sounding.name == "Between"
 
 
 REQUEST = ("method", "url", "params", "json", "headers", "content", "data")

@@ -158,6 +158,7 @@ def test_a_match_reaches_every_tab_and_says_that_it_is_being_measured(client, tm
     settled_on_server(client, number)
     where = {"host": "127.0.0.1:8420", "origin": BASE}
     with client.websocket_connect(f"/api/sessions/{number}/audition?tab=one", headers=where) as socket:
+        assert json.loads(socket.receive_text())["type"] == "version"
         assert json.loads(socket.receive_text()) == {"type": "measuring", "steps": []}
         edit = {"edit": moved_json("step", "s", drive_db=20.0), "tab": "two"}
         before = client.post(f"/api/sessions/{number}/edits", json=edit).json()

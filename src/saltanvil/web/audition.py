@@ -355,7 +355,10 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
     loop = asyncio.get_running_loop()
     open_audition = await asyncio.to_thread(Audition, tab, version, services.database.path, loop, services.movers)
     services.join(open_audition)
-    # From here on it is told of every change; what it was told with the session may be out of date by now.
+    # From here on it is told of every change; what the page and the player know may be out of date by now.
+    version = await asyncio.to_thread(services.sessions.version, session_id)
+    await asyncio.to_thread(open_audition.set_session, version.session)
+    open_audition.tell_version(version)
     open_audition.tell_measuring(services.matches.measuring(session_id))
 
     async def sending() -> None:

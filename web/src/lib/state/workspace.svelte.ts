@@ -60,7 +60,8 @@ export class Workspace {
     scope: () => this.selection.scope,
     note: (text, kind) => this.note(text, kind),
     message: (message) => {
-      if (message.type === 'version') void this.refresh();
+      // The first message of a socket says the revision too: an edit may have come between the page's question and its socket.
+      if (message.type === 'version') this.told(message.revision);
       else if (message.type === 'measuring') this.matching = message.steps;
       else if (message.type === 'refused') this.note(message.why, 'note', undefined, 'try');
     },
@@ -276,6 +277,11 @@ export class Workspace {
     const result = this.settings[of]?.find((candidate) => candidate.name === name);
     if (!result) throw new Error(`the server describes no ${name} of a ${of}`);
     return result;
+  }
+
+  /** The server has this revision. */
+  private told(revision: number): void {
+    if (this.stored && revision > this.stored.revision) void this.refresh();
   }
 
   private async changed(answer: VersionAnswer): Promise<void> {
