@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from saltanvil.processors.descriptor import Descriptor
     from saltanvil.session.document import Path as StepPath
     from saltanvil.session.document import Session
+    from saltanvil.store.database import Database
     from saltanvil.store.sessions import SessionStore
     from saltanvil.studies.batch import Journal
 
@@ -389,17 +390,14 @@ def run_restore(request: argparse.Namespace) -> None:
 def run_pack(request: argparse.Namespace) -> None:
     from saltanvil.media.encode import whole_or_none
     from saltanvil.store.archive import pack
-    from saltanvil.store.copies import database_in
-    from saltanvil.store.database import Database, outdated
-    from saltanvil.store.folder import DataFolder
+    from saltanvil.store.copies import reading
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
 
-    path = database_in(request.data)
     if not request.output.parent.is_dir():
         raise Refused(f"{request.output.parent}: there is no such folder to write to; make it first")
     # Reading needs no lock, migrating does.
-    with DataFolder(request.data) if outdated(path) else contextlib.nullcontext(), Database(path) as database:
+    with reading(request.data) as database:
         session = session_named(SessionStore(database), request.session)
         with whole_or_none(request.output) as part, progress_bar("Packing") as progress:
             pack(session, MediaStore(database), part, progress)
@@ -738,6 +736,13 @@ def span(setting: "Descriptor") -> str:
 
 
 def run_render(request: argparse.Namespace) -> bool:
+    from saltanvil.store.copies import reading
+
+    with reading(request.data) as database:
+        return render_sessions(request, database)
+
+
+def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
     from concurrent.futures import ThreadPoolExecutor
     from dataclasses import replace
 
@@ -746,18 +751,11 @@ def run_render(request: argparse.Namespace) -> bool:
     from saltanvil.media.encode import whole_or_none
     from saltanvil.media.formats import format_named
     from saltanvil.media.names import file_names
-    from saltanvil.store.copies import database_in
-    from saltanvil.store.database import Database, outdated
-    from saltanvil.store.folder import DataFolder
     from saltanvil.store.media import MediaStore
     from saltanvil.store.sessions import SessionStore
     from saltanvil.studies.delivered import facts_of_file
     from saltanvil.studies.match import settled
 
-    path = database_in(request.data)
-    # Reading needs no lock, migrating does.
-    with DataFolder(request.data) if outdated(path) else contextlib.nullcontext():
-        database = Database(path)
     sessions, store = SessionStore(database), MediaStore(database)
     if request.strips and len(request.sessions) > 1:
         raise Refused("--strips names strips of one session; render the sessions one by one, or leave it out")

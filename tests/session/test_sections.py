@@ -86,3 +86,15 @@ def test_files_of_others_are_read_or_refused_with_the_line():
         read("name,start_s,end_s\nVerse,0,8\nChorus,9,8\n")
     with pytest.raises(EditRefused, match="line 2"):
         read("name,start_s,end_s\nVerse,soon,8\n")
+
+
+@pytest.mark.parametrize("name", ["=1+1", "'=1+1", "''@x", "-3 dB", "'quoted'", "+", "Verse"])
+def test_names_that_a_spreadsheet_would_run_are_guarded_and_come_back(name):
+    text = written([Section(name=name, start_s=0, end_s=1)])
+    assert not text.splitlines()[1].startswith(('"=', '"+', '"-', '"@'))
+    assert read(text)[0].name == name
+
+
+def test_a_cell_that_no_name_can_be_is_refused_in_words():
+    with pytest.raises(EditRefused, match="line 1"):
+        read("name,start_s,end_s\n" + "x" * 200_000 + ",0,1\n")

@@ -8,9 +8,11 @@ import subprocess
 import sys
 import time
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
 
 import numpy as np
 import pytest
+import soundfile
 
 from saltanvil.cli import ensure_demo, main
 from saltanvil.session.apply import apply
@@ -322,3 +324,68 @@ def test_a_database_that_is_closed_leaves_no_connection(folder):
             assert list(pool.map(lambda _: len(sessions.listed()), range(8))) == [1] * 8
     # A connection that was left would keep the log beside the database; the last that closes takes it away.
     assert not folder.joinpath(f"{DATABASE}-wal").exists()
+
+
+def left_alone(folder):
+    """What a folder holds, with the times of its files and of itself: a file that came and went is seen by that."""
+    return {str(path): (path.stat().st_mtime_ns, path.stat().st_size) for path in [folder, *folder.rglob("*")]}
+
+
+def reading_commands(folder, out):
+    data = ["--data", str(folder)]
+    return [
+        ["render", "Kelpwick", "-o", str(out), *data], ["pack", "Kelpwick", "-o", str(out / "session.zip"), *data],
+        ["backup", "-o", str(out / "backup.db"), *data], ["check", *data],
+    ]  # fmt: skip
+
+
+def test_reading_needs_no_writing(folder, tmp_path, capsys):
+    """On a folder without the right to write (which an administrator has all the same), and by what is left of the folder."""
+    out = tmp_path / "out"
+    out.mkdir()
+    before = left_alone(folder)
+    folder.chmod(0o500)
+    (folder / DATABASE).chmod(0o400)
+    try:
+        for command in reading_commands(folder, out):
+            assert main(command) == 0, capsys.readouterr().err
+            assert left_alone(folder) == before, command
+    finally:
+        folder.chmod(0o700)
+    assert {path.name for path in out.iterdir()} == {"Kelpwick - Main.wav", "session.zip", "backup.db"}
+    soundfile.write(folder / "take.wav", noise(1, 48000).T, 48000)
+    folder.chmod(0o500)
+    before = left_alone(folder)
+    assert main(["measure", str(folder / "take.wav")]) == 0 and left_alone(folder) == before
+    folder.chmod(0o700)
+
+
+def test_reading_beside_a_server(folder, tmp_path):
+    out = tmp_path / "out"
+    out.mkdir()
+    process = serve(folder)
+    try:
+        while "http://" not in process.stdout.readline():
+            assert process.poll() is None
+        for command in reading_commands(folder, out):
+            assert main(command) == 0, command
+    finally:
+        process.stdin.close()
+        process.wait(30)
+
+
+def test_what_an_earlier_version_made_is_brought_up_to_date_or_says_that_it_must_be(tmp_path, capsys, monkeypatch):
+    folder = tmp_path / "old"
+    folder.mkdir()
+    shutil.copy(Path(__file__).parent.parent / "golden/format1/saltanvil.db", folder / DATABASE)
+    assert main(["check", "--data", str(folder)]) in (0, 1) and "no such column" not in capsys.readouterr().out
+
+    def refused(path):
+        raise StoreError(f"{path}: the folder cannot be written (Read-only file system)")
+
+    with monkeypatch.context() as patch:
+        patch.setattr("saltanvil.store.copies.DataFolder", refused)
+        assert main(["pack", "1", "-o", str(tmp_path / "a.zip"), "--data", str(folder)]) == 1
+        assert "made by an earlier version, it must be brought up to date" in capsys.readouterr().err
+    assert main(["pack", "1", "-o", str(tmp_path / "a.zip"), "--data", str(folder)]) in (0, 1)
+    assert "no such column" not in capsys.readouterr().err

@@ -6,6 +6,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from saltanvil.media.table import guarded, unguarded
 from saltanvil.session.document import Id, Name, NotFound, Section, Session
 from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.settings import automated_parts
@@ -86,7 +87,7 @@ def written(sections: list[Section]) -> str:
     text = io.StringIO(newline="")
     rows = csv.writer(text, lineterminator="\n", quoting=csv.QUOTE_NONNUMERIC)
     rows.writerow(COLUMNS)
-    rows.writerows((section.name, round(section.start_s, 6), round(section.end_s, 6)) for section in sections)
+    rows.writerows((guarded(section.name), round(section.start_s, 6), round(section.end_s, 6)) for section in sections)
     return text.getvalue()
 
 
@@ -100,7 +101,7 @@ def read(text: str) -> list[Section]:
     for row in rows:
         try:
             values = {name: (row[name] or "").strip() for name in COLUMNS}
-            result.append(Section(name=values["name"], start_s=float(values["start_s"]), end_s=float(values["end_s"])))
+            result.append(Section(name=unguarded(values["name"]), start_s=float(values["start_s"]), end_s=float(values["end_s"])))
         except ValueError as error:
             raise EditRefused(f"line {rows.line_num}: a section has a name, and an end after its start, in seconds") from error
     return in_order(result)

@@ -5,13 +5,22 @@ import os
 import sqlite3
 import time
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
 from saltanvil.session.format import Unreadable, read_session
-from saltanvil.store.database import DOCUMENTS, Database, StoreError, check_file, read_only, refusal
-from saltanvil.store.folder import COPIES, DATABASE
+from saltanvil.store.database import (
+    DOCUMENTS,
+    Database,
+    ReadOnlyDatabase,
+    StoreError,
+    check_file,
+    outdated,
+    read_only,
+    refusal,
+)
+from saltanvil.store.folder import COPIES, DATABASE, DataFolder
 from saltanvil.store.media import CHUNK_FRAMES, unused_media
 
 KEPT_DAYS = 3
@@ -25,6 +34,21 @@ def database_in(folder: Path) -> Path:
     if not path.is_file():
         raise StoreError(f"{folder}: there are no sessions here; name their folder with --data")
     return path
+
+
+@contextmanager
+def reading(folder: Path) -> Iterator[Database]:
+    """The sessions of a folder, which may be read-only or in use. What an earlier version made is brought up to date first,
+    which does need writing. Raises StoreError."""
+    path = database_in(folder)
+    if outdated(path):
+        try:
+            with DataFolder(folder), Database(path):
+                pass
+        except StoreError as error:
+            raise StoreError(f"{path}: made by an earlier version, it must be brought up to date to be read. {error}") from error
+    with ReadOnlyDatabase(path) as database:
+        yield database
 
 
 def back_up(folder: Path, target: Path) -> int:

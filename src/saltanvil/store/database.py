@@ -34,7 +34,9 @@ def refusal(path: Path, error: sqlite3.Error) -> StoreError:
 def read_only(path: Path) -> sqlite3.Connection:
     """A connection that never writes; the caller closes it. Without a log beside it the file is taken as it is."""
     still = "" if path.with_name(f"{path.name}-wal").exists() else "&immutable=1"
-    connection = sqlite3.connect(f"{path.resolve().as_uri()}?mode=ro{still}", uri=True, timeout=20.0, isolation_level=None)
+    connection = sqlite3.connect(
+        f"{path.resolve().as_uri()}?mode=ro{still}", uri=True, timeout=20.0, isolation_level=None, check_same_thread=False
+    )
     connection.row_factory = sqlite3.Row
     return connection
 
@@ -198,3 +200,23 @@ class Database:
         for number, script in migrations():
             if number > version:
                 connection.executescript(f"BEGIN; {script} PRAGMA user_version = {number}; COMMIT;")
+
+
+class ReadOnlyDatabase(Database):
+    """A database that is only read: nothing is written beside it either, and it may be in use. Raises StoreError."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__(path, checked=True)
+        check_file(path)
+
+    def connection(self) -> sqlite3.Connection:
+        with self._lock:
+            result = self._connections.get(threading.current_thread())
+            if result is None:
+                result = self._connections[threading.current_thread()] = read_only(self.path)
+        return result
+
+    @contextmanager
+    def transaction(self) -> Iterator[sqlite3.Connection]:
+        raise StoreError(f"{self.path}: it is open for reading only")
+        yield self.connection()

@@ -29,6 +29,9 @@ UNUSED_DAYS = 7.0
 MEDIA_ID = re.compile(r'"media_id": ?(\d+)')
 CHANGED_MEDIA_ID = re.compile(r'"media_id":\{(?:"from":(\d+))?,?(?:"to":(\d+))?')
 
+#: What of an edit names media; earlier versions know no changes.
+EDIT_TEXTS = ("edit", "change", "inverse")
+
 log = logging.getLogger(__name__)
 
 
@@ -348,7 +351,9 @@ class MediaStore:
 def unused_media(connection: sqlite3.Connection) -> Iterator[tuple[int, int]]:
     """Media that no session, deleted ones included, and no row of the history names, with their bytes of sound."""
     used: set[int] = set()
-    for query in ("SELECT document FROM sessions", "SELECT edit FROM edits", "SELECT coalesce(change, inverse) FROM edits"):
+    known = {row[1] for row in connection.execute("PRAGMA table_info(edits)")}
+    queries = [f"SELECT {name} FROM edits WHERE {name} IS NOT NULL" for name in EDIT_TEXTS if name in known]  # noqa: S608 -- ours
+    for query in ("SELECT document FROM sessions", *queries):
         for (text,) in connection.execute(query):
             used.update(map(int, MEDIA_ID.findall(text)))
             used.update(int(name) for names in CHANGED_MEDIA_ID.findall(text) for name in names if name)

@@ -29,10 +29,10 @@ from saltanvil.media.formats import format_named
 from saltanvil.media.names import file_names, name_key
 from saltanvil.media.recording import recorded
 from saltanvil.media.stream import FileSound
+from saltanvil.media.table import guarded
 from saltanvil.session.edits import reason
 from saltanvil.session.format import Unreadable, read_path
 from saltanvil.session.importing import natural_key
-from saltanvil.studies.contrast import guarded
 from saltanvil.studies.delivered import FileFacts, facts_of_file, figures_of_blocks
 from saltanvil.studies.match import settled
 

@@ -20,6 +20,7 @@ from pydantic import BaseModel, Field
 
 from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import integrated_lufs
+from saltanvil.media.table import guarded
 from saltanvil.processors import processor_named
 from saltanvil.session.apply import apply
 from saltanvil.session.document import Session, SlotNumber, Step, Strip
@@ -27,7 +28,6 @@ from saltanvil.session.edits import EditRefused, MoveStep
 from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of, with_slot
-from saltanvil.studies.contrast import guarded
 from saltanvil.studies.match import settled, strip_energies
 from saltanvil.studies.slots import match_gain
 

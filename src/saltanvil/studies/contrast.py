@@ -18,6 +18,7 @@ from saltanvil.engine.audition import Scope
 from saltanvil.measure.figures import Figures, FiguresMeter
 from saltanvil.measure.loudness import OFFSET_LUFS, SHORT_TERM_HOPS, LoudnessMeter, windowed
 from saltanvil.measure.reduction import Reduction, reduction_of
+from saltanvil.media.table import guarded
 from saltanvil.processors.evidence import Hint
 from saltanvil.session.document import Section
 from saltanvil.studies.passage import Render, windows
@@ -244,8 +245,3 @@ def csv_of(rows: list[tuple[str, Contrast]]) -> str:
             texts = ["" if value is None or not math.isfinite(value) else f"{value:.2f}" for value in values]
             writer.writerow([guarded(name), guarded(section.name), f"{section.start_s:.3f}", f"{section.end_s:.3f}", *texts])
     return out.getvalue()
-
-
-def guarded(text: str) -> str:
-    """A name that a spreadsheet would take for a formula, as text."""
-    return f"'{text}" if text.startswith(("=", "+", "-", "@", "\t", "\r")) else text

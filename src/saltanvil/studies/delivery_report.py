@@ -9,12 +9,13 @@ from html import escape
 from typing import Any
 
 from saltanvil.media.formats import format_named
+from saltanvil.media.table import guarded
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import Descriptor, descriptors_of
 from saltanvil.session.delivery import Delivery
 from saltanvil.session.document import Path, Session, Step
 from saltanvil.session.wording import with_unit
-from saltanvil.studies.contrast import Contrast, guarded
+from saltanvil.studies.contrast import Contrast
 from saltanvil.studies.delivery import DeliveredFile
 from saltanvil.studies.delivery_check import Checked
 from saltanvil.studies.playback import Playback

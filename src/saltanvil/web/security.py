@@ -15,6 +15,7 @@ MAX_BODY_BYTES = 4 << 20
 MAX_UPLOAD_BYTES = 16 << 30
 #: Where the body is a file.
 FILES = re.compile(r"/media$|/archives$|/imports/\d+/\d+$")
+HOST = re.compile(r"(\[[0-9A-Fa-f:.]+\]|[A-Za-z0-9._-]+)(?::[0-9]{1,5})?")
 COOKIE = "saltanvil_token"
 HEADERS = [
     (
@@ -107,7 +108,7 @@ class Guard:
                 return
         limit = MAX_UPLOAD_BYTES if FILES.search(scope["path"]) else MAX_BODY_BYTES
         length = headers.get("content-length", "0")
-        if not length.isdigit() or int(length) > limit:
+        if not (length.isascii() and length.isdigit()) or int(length) > limit:
             await refuse(scope, send, 413, f"too large; at most {limit >> 20} MiB are taken here")
             return
         taken = 0
@@ -133,8 +134,9 @@ class Guard:
 
 
 def host_name(host: str) -> str:
-    """`127.0.0.1:8420` without its port."""
-    return host if host.endswith("]") else host.rsplit(":", 1)[0]
+    """`127.0.0.1:8420` without its port; empty for what is no host (RFC 9110, 7.2: no user before an @)."""
+    parts = HOST.fullmatch(host)
+    return parts[1] if parts is not None else ""
 
 
 def origin_host(origin: str) -> str | None:
