@@ -79,7 +79,7 @@ def test_one_moved_value_is_a_small_message():
     moved = apply(
         demo, EDIT.validate_python({"op": "set", "values": [{"of": "strip", "id": strip.id, "name": "pan", "value": 0.3}]})
     )
-    assert len(pickle.dumps(change_of(moved[0], demo), 5)) < 0.3 * len(pickle.dumps(demo, 5))
+    assert len(pickle.dumps(change_of(moved, demo), 5)) < 0.3 * len(pickle.dumps(demo, 5))
 
 
 class Ear:
@@ -215,6 +215,64 @@ def test_what_it_cannot_play_is_said_and_others_play_on(process, database, docum
     wait_for(lambda: len(other.blocks) > count + 20)
     ear.player.close()
     other.player.close()
+
+
+SAID = {
+    "open": lambda player: None, "play": lambda player: player.play(0.0), "stop": lambda player: player.stop(),
+    "session": lambda player: player.set_session(player._document.model_copy(update={"tempo_bpm": 90.0})),
+    "passage": lambda player: player.set_passage(0.0, 1.0, True), "scope": lambda player: player.set_scope(Scope("a")),
+    "listening": lambda player: player.set_listening("before"), "matched": lambda player: player.set_matched(-3.0),
+    "balance": lambda player: player.set_balance("a", -3.0), "monitor": lambda player: player.set_monitor("mono"),
+    "recordings": lambda player: player.cover(True, {1: None}), "covered": lambda player: player.cover(False, {}),
+    "heard": lambda player: player.heard(1, 100, 0), "taken": lambda player: player.taken(0),
+    "close": lambda player: player.close(),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", SAID)
+def test_it_may_die_at_each_message(database, document, what):
+    """Killed as the message leaves: nothing in the server fails or waits for it, the player is told, the next one plays."""
+
+    class Dying(SoundProcess):
+        dies = True
+
+        def send(self, *message):
+            if message[1] == what and self.dies:
+                self.dies = False
+                os.kill(self.pid, signal.SIGKILL)
+            super().send(*message)
+
+    process = Dying()
+    try:
+        ear = Ear(database, document, process)
+        SAID[what](ear.player)
+        if what != "close":  # then nobody is there to be told
+            wait_for(lambda: ear.lost)
+            assert not ear.player.playing
+            ear.player.wait_until_ahead(10.0)
+            ear.player.close()
+        again = Ear(database, document, process)
+        again.player.play(0.0)
+        # One that asks before the end was noticed is told as well, and may ask again.
+        wait_for(lambda: again.blocks or again.lost)
+        if not again.blocks:
+            again = Ear(database, document, process)
+            again.player.play(0.0)
+            wait_for(lambda: again.blocks)
+    finally:
+        process.close()
+
+
+def test_what_comes_for_a_player_that_has_left_is_passed_over(process, database, document, capfd):
+    ear = Ear(database, document, process)
+    ear.player.close()
+    for say in SAID.values():
+        say(ear.player)
+    other = Ear(database, document, process)
+    other.player.play(0.0)
+    wait_for(lambda: other.blocks)
+    other.player.close()
+    assert "Traceback" not in capfd.readouterr().err and not ear.failed
 
 
 def test_killed_it_tells_its_players_and_starts_again_for_the_next(database, document):

@@ -18,6 +18,7 @@ import uvicorn
 from fastapi.testclient import TestClient
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from starlette.websockets import WebSocketDisconnect
 
 from saltanvil.engine.live import LEAD_S
 from saltanvil.engine.stream import BLOCK_FRAMES
@@ -122,7 +123,7 @@ def test_a_full_disks_words_name_no_path(client, session, monkeypatch):
 
     monkeypatch.setattr(client.app.state.services.media, "import_source", full)
     job = send(client, session, "take.wav", wav(1000))
-    assert job["state"] == "failed" and "No space left" in job["error"] and "secret" not in job["error"]
+    assert job["state"] == "failed" and "the disk is full" in job["error"] and "secret" not in job["error"]
 
 
 def test_names_lose_what_turns_them(client, session):
@@ -330,6 +331,26 @@ def endless(services, monkeypatch):
     return begun, ended
 
 
+def test_no_bare_fault_for_what_is_too_deep_too_long_or_too_large(client, session):
+    url = f"/api/sessions/{session}"
+    answers = [
+        client.post("/api/curve/read", json={"text": "[" * 15_000}),
+        client.post(f"{url}/sections/read", json={"text": "name,start_s,end_s\n" + "x" * 140_000 + ",0,1\n"}),
+        client.get("/api/presets", params={"session_id": 1 << 70}),
+        client.get("/api/presets/file", params={"session_id": -(1 << 70), "ids": [1 << 70]}),
+        client.get(f"/api/sessions/{1 << 70}"),
+        client.post(f"{url}/edits", content=b'{"edit": ' + b"[" * 100_000, headers={"content-type": "application/json"}),
+    ]
+    for answer in answers:
+        assert 400 <= answer.status_code < 500 and isinstance(answer.json()["detail"], str), answer.text
+    with (
+        pytest.raises(WebSocketDisconnect) as closed,
+        client.websocket_connect(f"/api/sessions/{1 << 70}/audition?tab=one", headers=WHERE) as socket,
+    ):
+        socket.receive_text()
+    assert closed.value.code == 4404
+
+
 @pytest.mark.parametrize("what", ["moved", "removed", "replaced"])
 def test_no_edit_is_acknowledged_without_a_file(tmp_path, what):
     """The data folder goes while it is served: SQLite still writes to the file that is open, and would lose it with that."""
@@ -457,8 +478,6 @@ def test_floods_are_closed():
 
 
 def test_a_flooding_listener_is_closed(client, session):
-    from starlette.websockets import WebSocketDisconnect
-
     with (
         pytest.raises(WebSocketDisconnect) as closed,
         client.websocket_connect(f"/api/sessions/{session}/audition?tab=one", headers=WHERE) as socket,

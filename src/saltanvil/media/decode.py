@@ -54,7 +54,7 @@ def open_audio(path: Path, name: str, most_channels: int = 2) -> Source:
     try:
         info = soundfile.info(str(path))
         exact = info.format in EXACT
-    except (soundfile.LibsndfileError, RuntimeError, ValueError, OverflowError):
+    except Exception:  # whatever a damaged file leads to inside the library
         exact = False
     source = _with_soundfile(path, name, info) if exact else _with_av(path, name, head)
     if not 1 <= source.channels <= most_channels:
@@ -101,7 +101,7 @@ def _with_soundfile(path: Path, name: str, info: "soundfile._SoundFileInfo") -> 
                     if not len(block):
                         return
                     yield np.ascontiguousarray(block.T)
-        except (soundfile.LibsndfileError, RuntimeError) as error:
+        except Exception as error:  # whatever a damaged file leads to inside the library
             raise MediaError(name, f"it is damaged ({reason(error, path, name)}); copy it again") from error
 
     words = f"{info.format} {info.subtype}".replace("_", " ").lower()
@@ -122,9 +122,9 @@ def _with_av(path: Path, name: str, head: bytes) -> Source:
             declared = 0
             if codec.startswith("mp3") and stream.duration and stream.time_base:
                 declared = _mp3_frames(path)
-    except (av.FFmpegError, IndexError, ValueError) as error:
-        if isinstance(error, MediaError):
-            raise
+    except MediaError:
+        raise
+    except Exception as error:  # whatever a damaged file leads to inside the library
         raise not_audio from error
     if not rate or not channels:
         raise not_audio
@@ -144,7 +144,7 @@ def _with_av(path: Path, name: str, head: bytes) -> Source:
                             decoded += sound
                             if sound:
                                 yield np.ascontiguousarray(plane.to_ndarray()[:, :sound], dtype=np.float32)
-        except (av.FFmpegError, ValueError, OverflowError) as error:
+        except Exception as error:  # whatever a damaged file leads to inside the library
             raise MediaError(name, f"it is damaged ({reason(error, path, name)}); copy it again") from error
         if decoded < declared:
             raise MediaError(name, f"it is cut off: {decoded / rate:.2f} s of {declared / rate:.2f} s are there; copy it again")

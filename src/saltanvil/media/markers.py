@@ -39,6 +39,13 @@ class FileMarkers:
 
 def wav_markers(path: Path, rate: int) -> FileMarkers:
     """What the chunks of a WAV, Broadcast WAV or RF64 file say; nothing for other files and for chunks that make no sense."""
+    try:
+        return read_chunks(path, rate)
+    except (struct.error, OverflowError, OSError):  # sizes and places that cannot be
+        return FileMarkers()
+
+
+def read_chunks(path: Path, rate: int) -> FileMarkers:
     reference: float | None = None
     places: dict[int, int] = {}
     lengths: dict[int, int] = {}

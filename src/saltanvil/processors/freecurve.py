@@ -134,7 +134,7 @@ def points_from_text(text: str) -> tuple[Point, ...]:
         where = ", ".join(str(part + 1) for part in first["loc"] if isinstance(part, int))
         why = first["msg"].removeprefix("Value error, ")
         raise ValueError(f"the points cannot be used{f' (line {where})' if where else ''}: {why}") from error
-    except (ValueError, csv.Error) as error:
+    except (ValueError, csv.Error, RecursionError) as error:
         raise ValueError(f"the points cannot be read: {error}; write one `input,output` pair in dB a line") from error
 
 

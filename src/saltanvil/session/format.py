@@ -53,6 +53,9 @@ REWORDED = {
 }  # fmt: skip
 #: The kind of a preset that holds steps and splits.
 PATH = "path"
+#: Eight splits within each other, with slots, come to about ninety.
+MAX_JSON_DEPTH = 200
+TOO_DEEP = "its values lie within each other too deep; it is damaged"
 
 Data = dict[str, Any]
 T = TypeVar("T")
@@ -111,11 +114,31 @@ def without_outputs(path: Path) -> Path:
     return path
 
 
+def too_deep(data: Any) -> bool:
+    """Whether values lie within each other deeper than any part of a document: what goes through them calls itself."""
+    level = [data]
+    for _ in range(MAX_JSON_DEPTH):
+        inner: list[Any] = []
+        for value in level:
+            if isinstance(value, dict):
+                inner += value.values()
+            elif isinstance(value, list):
+                inner += value
+        level = [value for value in inner if isinstance(value, dict | list)]
+        if not level:
+            return False
+    return True
+
+
 def data_of(text: str, what: str) -> Data:
     try:
         data = json.loads(text)
     except ValueError as error:
         raise Unreadable(f"{what} cannot be read: it is not JSON text ({error})") from error
+    except RecursionError as error:
+        raise Unreadable(f"{what} cannot be read: {TOO_DEEP}") from error
+    if too_deep(data):
+        raise Unreadable(f"{what} cannot be read: {TOO_DEEP}")
     if not isinstance(data, dict):
         raise Unreadable(f"{what} cannot be read: it is not a JSON object")
     return data

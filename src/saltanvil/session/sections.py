@@ -93,7 +93,13 @@ def written(sections: list[Section]) -> str:
 
 def read(text: str) -> list[Section]:
     """Sections from such a text, in any order of the columns. Raises EditRefused, naming the line."""
-    rows = csv.DictReader(io.StringIO(text.removeprefix("\ufeff"), newline=""))
+    try:
+        return parsed(csv.DictReader(io.StringIO(text.removeprefix("\ufeff"), newline="")))
+    except csv.Error as error:
+        raise EditRefused(f"this is no table of sections: {error}") from error
+
+
+def parsed(rows: "csv.DictReader[str]") -> list[Section]:
     missing = [column for column in COLUMNS if column not in (rows.fieldnames or [])]
     if missing:
         raise EditRefused(f"the first line must name the columns {', '.join(COLUMNS)}; {', '.join(missing)} is missing")

@@ -196,6 +196,8 @@ def serve(connection: Connection) -> None:
             if what == "open":
                 path, document = about
                 players[name] = Playing(name, send, stores.open(path, name).at_rate(document.rate_hz), document)
+            elif name not in players:
+                continue  # it has left, and this was on its way
             elif what == "close":
                 players.pop(name).player.close()
                 stores.leave(name)

@@ -13,6 +13,8 @@ from weakref import WeakKeyDictionary
 
 #: Small tables, tested whole at every start; the media are tested by `saltanvil check`.
 DOCUMENTS = ("sessions", "edits", "comparisons", "presets")
+#: Numbers of rows: within what SQLite counts to, and JavaScript exactly.
+MAX_NUMBER = 1 << 53
 MAGIC = b"SQLite format 3\x00"
 REMEDY = "nothing was written to it; put a copy in its place, or name another folder with --data"
 

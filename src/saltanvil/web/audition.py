@@ -25,6 +25,7 @@ from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.sound.player import RemotePlayer
+from saltanvil.store.database import MAX_NUMBER
 from saltanvil.store.sessions import Version
 from saltanvil.web.comparing import Instead
 
@@ -344,6 +345,8 @@ class Audition:
 async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
     services = socket.app.state.services
     try:
+        if not 0 <= session_id <= MAX_NUMBER:
+            raise NotFound("there is no such session; choose one from the list")
         version = await asyncio.to_thread(services.sessions.version, session_id)
     except (NotFound, Unreadable) as error:
         await socket.close(4404, str(error)[:120])

@@ -13,6 +13,7 @@ from saltanvil.session.edits import reason
 from saltanvil.session.format import PATH, from_2, settings_from_2, without_outputs
 from saltanvil.session.slots import without_slots
 from saltanvil.session.starts import PATH_STARTS
+from saltanvil.store.database import MAX_NUMBER
 from saltanvil.store.presets import Kept, Preset
 from saltanvil.web.services import Number, Served
 
@@ -20,6 +21,8 @@ router = APIRouter(prefix="/api", tags=["presets"])
 
 FORMAT, VERSION = "salt anvil presets", 3
 MAX_PRESETS, MAX_TEXT = 2000, 20_000
+#: Presets of every session, and of this one.
+OfSession = Annotated[int | None, Query(ge=0, le=MAX_NUMBER)]
 
 
 class PresetBody(BaseModel):
@@ -59,7 +62,7 @@ class NewPreset(PresetBody):
     """session_id: the session that is to have it; None: every session. replace: one of the same name, if there is one. slots: a
     path with the slots of its steps and lanes, and not only what sounds."""
 
-    session_id: int | None = Field(default=None, ge=0, le=1 << 53)
+    session_id: int | None = Field(default=None, ge=0, le=MAX_NUMBER)
     replace: bool = False
     slots: bool = False
 
@@ -100,7 +103,7 @@ def view(preset: Preset) -> PresetView:
 
 
 @router.get("/presets")
-def list_presets(services: Served, kind: str | None = None, session_id: int | None = None) -> list[PresetView]:
+def list_presets(services: Served, kind: str | None = None, session_id: OfSession = None) -> list[PresetView]:
     """Those of every session, and of one."""
     return [view(preset) for preset in services.presets.listed(kind, session_id)]
 
@@ -119,8 +122,8 @@ def save_preset(services: Served, question: NewPreset) -> PresetView:
 def export_presets(
     services: Served,
     kind: str | None = None,
-    session_id: int | None = None,
-    ids: Annotated[list[int] | None, Query(max_length=MAX_PRESETS)] = None,
+    session_id: OfSession = None,
+    ids: Annotated[list[Annotated[int, Field(ge=0, le=MAX_NUMBER)]] | None, Query(max_length=MAX_PRESETS)] = None,
 ) -> PresetFile:
     """ids: only these."""
     usable = [

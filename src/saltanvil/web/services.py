@@ -23,7 +23,7 @@ from saltanvil.session.document import NotFound, Session
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import copy_documents
-from saltanvil.store.database import Database, StoreError
+from saltanvil.store.database import MAX_NUMBER, Database, StoreError
 from saltanvil.store.deliveries import DeliveryStore
 from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaRow, MediaStore
@@ -352,6 +352,6 @@ def services_of(request: Request) -> Services:
     return result
 
 
-#: A number in a path, within what SQLite counts to.
-Number = Annotated[int, PathParameter(ge=0, le=1 << 53)]
+#: The number of a session, a job or the like, in a path.
+Number = Annotated[int, PathParameter(ge=0, le=MAX_NUMBER)]
 Served = Annotated[Services, Depends(services_of)]
