@@ -25,6 +25,7 @@ import httpx
 import numpy as np
 import soundfile
 from playwright.sync_api import Page, sync_playwright
+from server import memory_mb
 
 from saltanvil.cli import ensure_demo
 from saltanvil.engine.stream import Stream, Wanted
@@ -243,15 +244,6 @@ def main_thread(page: Page, seconds: float) -> str:
     )
     tasks = f"{count} tasks over 50 ms (worst {worst:.0f})"
     return f"{100 * share:.0f} % of a core, {tasks}, {frames:.0f} frames a second"
-
-
-def memory_mb(process: "subprocess.Popen[str]") -> float:
-    """Resident, of the server and its sound process together. What they share is counted once: the libraries are in both."""
-    held = 0.0
-    for pid in (process.pid, *Path(f"/proc/{process.pid}/task/{process.pid}/children").read_text().split()):
-        rollup = dict(line.split(":", 1) for line in Path(f"/proc/{pid}/smaps_rollup").read_text().splitlines()[1:])
-        held += float(rollup["Pss"].split()[0]) / 1024
-    return held
 
 
 @contextlib.contextmanager

@@ -2,6 +2,7 @@
 
 import json
 import random
+from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 from pydantic import ValidationError
@@ -159,3 +160,25 @@ def test_a_change_holds_no_more_than_what_changed():
     point = {"id": "z", "at_s": 77.5, "value": -3.0}
     change = {"op": "change_envelope", "of": "step", "id": "moved", "name": "threshold_db", "put_points": [point]}
     assert len(json.dumps(difference(session, apply(session, EDIT.validate_python(change))))) < 400
+
+
+def test_four_clients_that_go_through_a_history_at_once_are_never_refused(database):
+    """Each going is one step under the session's lock; one by one, others came between and were refused."""
+    store, rng = SessionStore(database), random.Random(5)
+    number = store.create(full_session())
+    states = [store.version(number).session.model_dump_json()]
+    while len(states) < 40:
+        edit = taken(rng, store.version(number).session)
+        if edit is not None:
+            states.append(store.edit(number, edit).session.model_dump_json())
+
+    def walk(seed):
+        places = random.Random(seed)
+        for _ in range(25):
+            to = places.randrange(len(states))
+            assert store.go_to(number, to).session.model_dump_json() == states[to]
+
+    with ThreadPoolExecutor(4) as pool:
+        list(pool.map(walk, range(4)))
+    revision = store.version(number).revision
+    assert revision <= len(states) - 1 + 100  # each going is written once
