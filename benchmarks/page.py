@@ -102,8 +102,6 @@ def serve(data: Path) -> tuple["subprocess.Popen[str]", str, float]:
         "0",
         "--data",
         str(data),
-        "--page",
-        str(ROOT / "web/dist"),
         "--until-stdin-closes",
     ]
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, start_new_session=True)

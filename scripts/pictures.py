@@ -23,7 +23,7 @@ Shot = Callable[[Page], None]
 @contextmanager
 def served(data: Path) -> Iterator[str]:
     command = [sys.executable, "-m", "saltanvil.cli", "serve", "--port", "0", "--data", str(data)]
-    command += ["--page", str(ROOT / "web/dist"), "--until-stdin-closes"]
+    command += ["--until-stdin-closes"]
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     assert process.stdin is not None and process.stdout is not None
     address = next(line for line in process.stdout if "http://" in line)

@@ -32,7 +32,7 @@ make_environment() { # $1: requirements file
 }
 
 page_sources() {
-  find "$root/web" -type f -not -path '*/node_modules/*' -not -path '*/dist/*' -print0 | sort -z | xargs -0 cat | sha256sum | cut -d' ' -f1
+  find "$root/web" -type f -not -path '*/node_modules/*' -print0 | sort -z | xargs -0 cat | sha256sum | cut -d' ' -f1
 }
 
 install_page_packages() {
@@ -48,11 +48,11 @@ install_page_packages() {
 build_page() {
   local stamp
   stamp=$(page_sources)
-  [ -f "$root/web/dist/.stamp" ] && [ "$(cat "$root/web/dist/.stamp")" = "$stamp" ] && return
+  [ -f "$root/src/saltanvil/page/.stamp" ] && [ "$(cat "$root/src/saltanvil/page/.stamp")" = "$stamp" ] && return
   install_page_packages
   say "Building the page ..."
   (cd "$root/web" && npx --no-install vite build --logLevel warn)
-  printf '%s' "$stamp" >"$root/web/dist/.stamp"
+  printf '%s' "$stamp" >"$root/src/saltanvil/page/.stamp"
 }
 
 compile_kernels() {

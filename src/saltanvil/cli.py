@@ -57,7 +57,8 @@ def main(arguments: list[str] | None = None) -> int:
     with where it was; 4 with --strict if samples were clipped, which is a line on standard error in any case; 5 if some files
     of a batch failed."""
     parser = build_parser()
-    request = parser.parse_args(arguments)
+    given = sys.argv[1:] if arguments is None else arguments
+    request = parser.parse_args(given or ["serve"])
     try:
         warned = request.run(request)
     except KeyboardInterrupt:
@@ -115,7 +116,6 @@ def build_parser() -> argparse.ArgumentParser:
     serve.add_argument("--host", default="127.0.0.1", help="other than loopback needs the token that is printed")
     add_data(serve)
     serve.add_argument("--empty", action="store_true", help="make no demo sessions")
-    serve.add_argument("--page", type=Path, default=None, help="folder of the built page")
     serve.add_argument("--until-stdin-closes", action="store_true", help="stop when standard input ends")
     serve.set_defaults(run=run_serve)
 
@@ -291,9 +291,8 @@ def run_serve(request: argparse.Namespace) -> None:
         ensure_demo(request.data)
     token = None if loopback else secrets.token_urlsafe(18)
     hosts = LOOPBACK if loopback else {*LOOPBACK, *names_of_machine(request.host)}
-    page = request.page if request.page is not None and request.page.is_dir() else None
     services = Services(request.data)
-    app = create_app(services, page, hosts, token)
+    app = create_app(services, hosts, token)
     config = uvicorn.Config(
         app, log_level="warning", ws_per_message_deflate=False, ws_max_size=MAX_MESSAGE, timeout_graceful_shutdown=2
     )

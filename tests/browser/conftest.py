@@ -31,7 +31,7 @@ def serving(data, port=0, more=()):
     """The address of a server over a folder. It ends when its standard input closes."""
     command = [
         sys.executable, "-m", "saltanvil.cli", "serve", "--port", str(port), "--data", str(data),
-        "--page", str(ROOT / "web/dist"), "--until-stdin-closes", *more,
+        "--until-stdin-closes", *more,
     ]  # fmt: skip
     process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
     address = ""

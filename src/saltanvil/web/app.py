@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
-from fastapi.responses import JSONResponse
+from fastapi.responses import JSONResponse, PlainTextResponse
 from fastapi.staticfiles import StaticFiles
 from starlette.middleware import Middleware
 
@@ -56,15 +56,18 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
     )
 }
 
+#: The built page, a part of the package.
+PAGE = Path(__file__).parent.parent / "page"
+UNBUILT = (
+    "The page of Salt Anvil is not built here: run ./start in the project's folder, which builds it, or install a wheel that "
+    "has it. The API is served under /api.\n"
+)
 #: Answers and blocks on their way to the listener wait at most this long to get the interpreter back from a thread that computes.
 SWITCH_INTERVAL_S = 0.00005
 
 
-def create_app(
-    data: Path | Services, page: Path | None = None, hosts: set[str] | None = None, token: str | None = None
-) -> FastAPI:
-    """data: the services, or the folder where the data is; page: the built page, if it is to be served; hosts: names it may be
-    asked by."""
+def create_app(data: Path | Services, hosts: set[str] | None = None, token: str | None = None) -> FastAPI:
+    """data: the services, or the folder where the data is; hosts: names it may be asked by."""
 
     @asynccontextmanager
     async def life(app: FastAPI) -> AsyncIterator[None]:
@@ -129,8 +132,14 @@ def create_app(
         return schema
 
     app.openapi = openapi  # type: ignore[method-assign]
-    if page is not None:
-        app.mount("/", StaticFiles(directory=page, html=True), name="page")
+    if (PAGE / "index.html").is_file():
+        app.mount("/", StaticFiles(directory=PAGE, html=True), name="page")
+    else:
+
+        @app.get("/", include_in_schema=False)
+        def unbuilt() -> PlainTextResponse:
+            return PlainTextResponse(UNBUILT, 503)
+
     return app
 
 
