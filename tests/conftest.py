@@ -1,7 +1,10 @@
 """Fixtures that several files of tests share; and the same examples in every run, unless one searches for others."""
 
+import contextlib
+import fcntl
 import os
 
+import numpy as np
 import pytest
 from hypothesis import settings
 
@@ -14,6 +17,25 @@ settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "same"))
 
 
 @pytest.fixture(scope="session")
-def demo_tracks():
-    """The demo's tracks by name, (channels, frames)."""
-    return low_water.synthesise()
+def demo_tracks(tmp_path_factory):
+    """The demo's tracks by name, (channels, frames); drawn once for all workers."""
+    kept = shared_folder(tmp_path_factory) / "demo.npz"
+    with locked(kept):
+        if not kept.exists():
+            np.savez(kept, **low_water.synthesise())
+    with np.load(kept) as tracks:
+        return dict(tracks)
+
+
+def shared_folder(tmp_path_factory):
+    """A folder of this run of pytest, whichever worker asks."""
+    base = tmp_path_factory.getbasetemp()
+    return base.parent if "PYTEST_XDIST_WORKER" in os.environ else base
+
+
+@contextlib.contextmanager
+def locked(path):
+    """One worker at a time."""
+    with path.with_suffix(".lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield

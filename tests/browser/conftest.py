@@ -11,6 +11,7 @@ import pytest
 from playwright.sync_api import sync_playwright
 
 from saltanvil.cli import ensure_demo
+from tests.conftest import locked, shared_folder
 
 ROOT = Path(__file__).parent.parent.parent
 FLAGS = [
@@ -21,8 +22,10 @@ FLAGS = [
 
 @pytest.fixture(scope="session")
 def demo_folder(tmp_path_factory):
-    folder = tmp_path_factory.mktemp("demo")
-    ensure_demo(folder)
+    """The demo, made by whichever worker comes first."""
+    folder = shared_folder(tmp_path_factory) / "demo"
+    with locked(folder):
+        ensure_demo(folder)
     return folder
 
 

@@ -606,7 +606,7 @@ def short_term_lufs(x):
     return -0.691 + 10.0 * np.log10((power[at + 3 * RATE] - power[at]) / (3 * RATE) + 1e-12)
 
 
-@pytest.mark.parametrize("name", ["Guitar left", "Guitar right", "Organ", "Overheads"])
+@pytest.mark.parametrize("name", ["Guitar left", "Overheads"])
 def test_a_steady_blend_that_moves_over_the_song_stays_as_loud_as_its_dry_side(name, demo_tracks):
     """From dry to all wet and back through a saturator: within 0.5 LU of the dry side's short-term loudness throughout."""
     x = demo_tracks[name]

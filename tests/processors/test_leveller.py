@@ -21,7 +21,7 @@ MATERIAL = {
 }
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(
     st.sampled_from(sorted(MATERIAL)), st.floats(-32.0, -17.0), st.floats(1.0, 3.0), st.floats(14.0, 24.0), st.integers(0, 9),
 )  # fmt: skip

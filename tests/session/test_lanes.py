@@ -481,10 +481,16 @@ def sides_of(kind, x):
     }[kind]
 
 
-@pytest.mark.parametrize("kind", ["compressed", "distorted", "delayed", "filtered", "turned", "uncorrelated"])
-@pytest.mark.parametrize("track", ["Snare", "Bass", "Lead voice", "Overheads"])
+@pytest.mark.parametrize(
+    ("kind", "track"),
+    [
+        ("compressed", "Snare"), ("compressed", "Lead voice"), ("distorted", "Bass"), ("distorted", "Overheads"),
+        ("delayed", "Snare"), ("delayed", "Bass"), ("filtered", "Lead voice"), ("filtered", "Overheads"), ("turned", "Bass"),
+        ("turned", "Snare"), ("uncorrelated", "Lead voice"), ("uncorrelated", "Overheads"),
+    ],
+)  # fmt: skip
 def test_the_steady_blend_holds_the_loudness_at_every_position(kind, track, demo_tracks):
-    """Within 0.3 LU of the untreated side over 21 positions, read by pyloudnorm (BS.1770; DeMan's K-weighting)."""
+    """Within 0.3 LU of the untreated side over 15 positions, read by pyloudnorm (BS.1770; DeMan's K-weighting)."""
     x = np.ascontiguousarray(demo_tracks[track][:, RATE * 30 : RATE * 36])
     treated = np.ascontiguousarray(sides_of(kind, x))
     match = match_of(x, treated, RATE)
@@ -494,7 +500,7 @@ def test_the_steady_blend_holds_the_loudness_at_every_position(kind, track, demo
     meter = pyloudnorm.Meter(RATE, filter_class="DeMan")
     own = meter.integrated_loudness(x.T.astype(np.float64))
     moved = []
-    for position in np.linspace(0, 1, 21):
+    for position in np.linspace(0, 1, 15):
         made.settings = SplitSettings(by="copies", law="steady", position=float(position))
         a, b = blend_gains(made.settings, match)
         moved.append(meter.integrated_loudness((a * x + b * treated).T.astype(np.float64)) - own)

@@ -114,10 +114,13 @@ AIMS = {aim.name: aim for one in REGISTRY.values() for aim in one.aims}
 @pytest.mark.parametrize(("kind", "aim", "setting"), OFFERS, ids=lambda part: getattr(part, "name", str(part)))
 def test_every_offer_reaches_what_it_can_reach(sounds, kind, aim, setting):
     """A figure that is measured at some value of the setting is found again from another one, within 0.1 dB or LU."""
-    tracks = (*FITTING[kind], "random 1", "random 2", "random 3")
     random = np.random.default_rng(zlib.crc32(f"{kind} {aim.name} {setting}".encode()))
+    # Two that such a figure can be asked of, in an order of their own for each offer.
+    tracks = [*random.permutation(FITTING[kind]), *random.permutation(["random 1", "random 2", "random 3"])]
     tried = 0
-    for name in tracks:
+    for name in (tracks[0], tracks[-1], *tracks[1:-1]):
+        if tried == 2:
+            break
         session, media = around(sounds, kind, name)
         described = descriptor(session, Address(of="step", id="s", name=setting))
         probe = Search(session, Question("step", "s", aim.name, aim.target, setting), media, SegmentCache(), START, STOP)

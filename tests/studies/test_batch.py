@@ -16,7 +16,7 @@ import soundfile
 
 from saltanvil.cli import main
 from saltanvil.measure.figures import figures_of
-from saltanvil.studies.batch import JOURNAL, REPORT, Treatment, digest_of, planned, sound_files
+from saltanvil.studies.batch import JOURNAL, REPORT, Journal, Treatment, digest_of, planned, sound_files
 from tests.signals import noise, tone
 
 PATH = {"steps": [{"kind": "compressor", "settings": {"threshold_db": -30.0, "ratio": 3.0}}]}
@@ -255,8 +255,12 @@ BROKEN = {
 @pytest.mark.parametrize("broken", BROKEN)
 def test_a_broken_journal_is_said_and_all_is_done(tmp_path, capsys, broken):
     command = few(tmp_path, "a.wav", "b.wav")
-    assert main(command) == 0
+    (tmp_path / "out").mkdir()
     (tmp_path / "out" / JOURNAL).write_bytes(BROKEN[broken])
+    if broken != "binary":  # what comes of it is the same
+        with Journal(tmp_path / "out", True) as journal:
+            assert journal.unread and not journal.rows
+        return
     capsys.readouterr()
     assert main([*command, "--resume"]) == 5
     told = capsys.readouterr()
