@@ -32,16 +32,6 @@ DEFAULT_FORMATS = {
     ".opus": "opus-192", ".ogg": "vorbis-256",
 }  # fmt: skip
 BENCH_TESTS = ("harmonics", "intermodulation", "aliasing", "curve", "burst", "impulse", "noise")
-MEASURED = (
-    ("integrated_lufs", "integrated", "LUFS"),
-    ("max_momentary_lufs", "momentary, largest", "LUFS"),
-    ("max_short_term_lufs", "short-term, largest", "LUFS"),
-    ("loudness_range_lu", "loudness range", "LU"),
-    ("true_peak_dbtp", "true peak", "dBTP"),
-    ("sample_peak_dbfs", "sample peak", "dBFS"),
-    ("rms_dbfs", "RMS", "dBFS"),
-    ("crest_db", "crest", "dB"),
-)
 
 
 class Refused(Exception):
@@ -443,7 +433,7 @@ def progress_bar(what: str) -> Iterator[Callable[[float], None]]:
 
 
 def run_measure(request: argparse.Namespace) -> None:
-    from saltanvil.measure.figures import FiguresMeter
+    from saltanvil.measure.figures import FIGURES, FiguresMeter
 
     found: dict[str, dict[str, float | None]] = {}
     for path in request.files:
@@ -451,16 +441,15 @@ def run_measure(request: argparse.Namespace) -> None:
         meter = FiguresMeter(source.channels, source.rate)
         for block in source.blocks:
             meter.add(block)
-        figures = meter.figures().as_dict()
-        found[str(path)] = {name: figures[name] for name, _, _ in MEASURED}
+        found[str(path)] = meter.figures().as_dict()
     if request.json:
         print(json.dumps([{"file": name, **figures} for name, figures in found.items()], indent=1))
         return
     for name, figures in found.items():
         print(name)
-        for key, label, unit in MEASURED:
-            value = figures[key]
-            print(f"  {label:<20}{'too short' if value is None else f'{value:8.2f} {unit}'}")
+        for name_of, value in figures.items():
+            figure = FIGURES[name_of]
+            print(f"  {figure.label:<32}{'too short' if value is None else f'{figure.text(value):>8} {figure.unit}'}")
 
 
 def run_process(request: argparse.Namespace) -> bool:

@@ -131,9 +131,9 @@ def test_agrees_with_pyloudnorm_on_the_demo(demo_tracks):
         ), name
 
 
-def test_agrees_with_ffmpeg_on_the_demo(tracks, tmp_path: Path):
+def test_agrees_with_ffmpeg_on_the_demo(demo_tracks, tmp_path: Path):
     for name in ("Snare", "Bass", "Overheads", "Lead voice"):
-        x = tracks[name]
+        x = demo_tracks[name]
         stereo = np.ascontiguousarray(np.repeat(x, 2, axis=0) if x.shape[0] == 1 else x)
         path = tmp_path / "track.wav"
         soundfile.write(path, stereo.T, 48000, subtype="FLOAT")

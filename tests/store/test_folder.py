@@ -197,7 +197,7 @@ def test_the_last_three_days_are_kept_and_come_back_beside_what_is_there(folder)
         assert restored.session.strips == sessions.version(1).session.strips
         assert sessions.undo(2).session.name == "day 1"  # with its history
         assert sessions.version(1).session.name == "day 5"
-        assert [one.counts for one in ComparisonStore(database).listed(2)] == [[1, 2]]
+        assert [one.counts for one in ComparisonStore(database).listed(2)[0]] == [[1, 2]]
 
 
 def test_media_that_nothing_needs_go_after_a_week(folder):

@@ -248,6 +248,7 @@ def test_a_second_batch_on_a_folder_is_refused_until_the_first_has_gone(tmp_path
 BROKEN = {
     "binary": bytes(range(256)) * 8 + b"\n",
     "deep": b"[" * 200_000 + b"\n",
+    "newer": b'{"format": 99, "input": "a.wav", "output": "a.wav", "state": "done"}\n',
     "types": b'{"input": 3, "output": ["a.wav"], "state": {}}\n[1]\nnull\n"x"\n',
 }
 

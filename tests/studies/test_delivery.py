@@ -294,7 +294,10 @@ def test_a_level_behind_the_limiter_that_no_ceiling_holds(tmp_path):
 
 
 def figures(lufs=-10.8, peak=-1.0, crest=9.4):
-    return Figures(lufs, lufs + 3, lufs + 2, 5.0, peak, peak, lufs - 3, crest, -60.0)
+    return Figures(
+        integrated_lufs=lufs, max_momentary_lufs=lufs + 3, max_short_term_lufs=lufs + 2, loudness_range_lu=5.0,
+        true_peak_dbtp=peak, plr_lu=peak - lufs, sample_peak_dbfs=peak, rms_dbfs=lufs - 3, crest_db=crest, floor_dbfs=-60.0,
+    )  # fmt: skip
 
 
 def test_what_playback_at_a_target_does():

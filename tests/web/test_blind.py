@@ -59,14 +59,14 @@ def test_nothing_that_is_received_tells_the_order(blind):
         assert view["result"] is None and set(view) == {
             "mode", "of", "candidates", "letters", "answers", "round", "planned", "unmatched", "result",
         }  # fmt: skip
-    assert client.get(f"/api/sessions/{number}/blind").json() == []
+    assert client.get(f"/api/sessions/{number}/blind").json()["results"] == []
     drawn = [one.order for one in heard.comparison.rounds]
     end = client.post(f"/api/sessions/{number}/blind/answer", json={"tab": "t", "letter": "Y"}).json()
     assert [one["order"] for one in end["result"]["rounds"]][:2] == drawn and sum(end["result"]["counts"]) == 3
     # Afterwards the document is heard again, with its meters.
     count = len(headers)
     wait_for(lambda: any(header["steps"] for header in headers[count:]))
-    assert client.get(f"/api/sessions/{number}/blind").json()[0]["counts"] == end["result"]["counts"]
+    assert client.get(f"/api/sessions/{number}/blind").json()["results"][0]["counts"] == end["result"]["counts"]
     assert "right,p" in client.get(f"/api/sessions/{number}/blind/csv").text
 
 
@@ -101,7 +101,9 @@ def test_what_sounds_is_the_candidate_behind_the_letter(blind):
                     alike[place] += float((cut * audio).sum() / np.sqrt((cut**2).sum() * (audio**2).sum()))
         assert int(np.argmax(alike)) == known.behind(letter), (letter, alike)
     view = client.delete(f"/api/sessions/{number}/blind?tab=t").json()
-    assert view["result"]["rounds"] == [] and client.get(f"/api/sessions/{number}/blind").json() == []  # nothing was answered
+    assert (
+        view["result"]["rounds"] == [] and client.get(f"/api/sessions/{number}/blind").json()["results"] == []
+    )  # nothing was answered
 
 
 def test_what_cannot_be_compared_is_refused_in_words(blind):

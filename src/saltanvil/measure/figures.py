@@ -1,7 +1,8 @@
 """The figures of one piece of sound, under the names the project uses everywhere."""
 
 import math
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field, fields, replace
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,22 +14,90 @@ from saltanvil.measure import loudness
 FLOOR_WINDOW_S = 0.05
 
 
+#: Tables that show some of the figures: the ledger's, the master's in Deliver, that of a report's files, that of sections.
+Table = Literal["ledger", "master", "report", "sections"]
+ALL: tuple[Table, ...] = ("ledger", "master", "report", "sections")
+
+
+@dataclass(frozen=True)
+class Figure:
+    """What a figure is called and how it is shown. short: for the head of a column; digits: behind the point; tables: those
+    that show it (files of figures hold all); source: the document that says what it is."""
+
+    name: str
+    label: str
+    short: str
+    unit: str
+    digits: int
+    help: str
+    source: str
+    tables: tuple[Table, ...]
+
+    def text(self, value: float | None) -> str:
+        """A value without its unit; a dash for none."""
+        return number_text(value, self.digits)
+
+
+def number_text(value: float | None, digits: int, absent: str = "--") -> str:
+    """A number with so many digits behind the point and no negative zero."""
+    if value is None or not math.isfinite(value):
+        return absent
+    text = f"{value:.{digits}f}"
+    return text.lstrip("-") if float(text) == 0.0 else text
+
+
+def figure(label: str, unit: str, digits: int, help: str, source: str, *tables: Table, short: str | None = None) -> Any:
+    """A field of `Figures` with what is to be known of it; no tables named: all of them. The field's name ends with the unit."""
+    described = Figure("", label, short or label, unit, digits, help, source, tables or ALL)
+    return field(metadata={"figure": described})
+
+
+BS1770, R128 = "ITU-R BS.1770-5", "EBU R 128, Tech 3341"
+
+
 @dataclass(frozen=True)
 class Figures:
-    """Loudness is None where the sound is too short for it or lies below the gate."""
+    """The figures of a sound, in the order they are shown in everywhere. A new one is a field here and the line in
+    `FiguresMeter.figures` that works it out. None where there is nothing to measure: too short, or below the gate."""
 
-    integrated_lufs: float | None
-    max_momentary_lufs: float | None
-    max_short_term_lufs: float | None
-    loudness_range_lu: float
-    true_peak_dbtp: float
-    sample_peak_dbfs: float
-    rms_dbfs: float
-    crest_db: float
-    floor_dbfs: float
+    sample_peak_dbfs: float = figure("Sample peak", "dBFS", 2, "The largest sample.", "AES17", "ledger", "master")
+    true_peak_dbtp: float = figure(
+        "True peak", "dBTP", 2, "The largest value between the samples too, at four times the rate or more.", f"{BS1770}, Annex 2"
+    )
+    integrated_lufs: float | None = figure(
+        "Integrated loudness", "LUFS", 1, "Loudness of the whole, without what lies below the gate.", f"{BS1770}, Annex 1",
+        short="Integrated",
+    )  # fmt: skip
+    max_short_term_lufs: float | None = figure(
+        "Short-term, max", "LUFS", 1, "The loudest three seconds.", R128, "ledger", "master", "sections"
+    )
+    max_momentary_lufs: float | None = figure("Momentary, max", "LUFS", 1, "The loudest 400 milliseconds.", R128, "master")
+    loudness_range_lu: float = figure(
+        "Loudness range", "LU", 1, "From the quiet parts to the loud ones, by their 10th and 95th percentile.", "EBU Tech 3342",
+        "master", "report", short="Range",
+    )  # fmt: skip
+    plr_lu: float | None = figure(
+        "Peak to loudness", "LU", 1, "PLR: true peak less integrated loudness.", "common practice, no source", "ledger", "master",
+        "report", short="PLR",
+    )  # fmt: skip
+    crest_db: float = figure("Crest", "dB", 1, "Sample peak over RMS.", "AES17 (levels)")
+    rms_dbfs: float = figure("RMS", "dBFS", 1, "Level of the mean power of all channels.", "AES17 (levels)", "master")
+    floor_dbfs: float = figure(
+        "Noise floor (10th percentile)", "dBFS", 1, "The RMS of 50 ms that a tenth of the time lies below.",
+        "common practice, no source", "ledger", short="Noise floor",
+    )  # fmt: skip
 
     def as_dict(self) -> dict[str, float | None]:
         return asdict(self)
+
+
+#: Every figure by its name, in their order.
+FIGURES: dict[str, Figure] = {held.name: replace(held.metadata["figure"], name=held.name) for held in fields(Figures)}
+
+
+def figures_in(table: Table) -> list[Figure]:
+    """The figures that a table shows."""
+    return [one for one in FIGURES.values() if table in one.tables]
 
 
 def finite(value: float) -> float | None:
@@ -83,12 +152,14 @@ class FiguresMeter:
         energies = self.energies()
         sample_peak = gain_to_db(self._sample_peak)
         rms = power_to_db(self._square / max(self._frames * self.channels, 1))
+        true_peak, integrated = self._true_peaks.read_dbtp(), finite(loudness.integrated_lufs(energies))
         return Figures(
-            integrated_lufs=finite(loudness.integrated_lufs(energies)),
+            integrated_lufs=integrated,
             max_momentary_lufs=largest_lufs(loudness.windowed(energies, loudness.MOMENTARY_HOPS)),
             max_short_term_lufs=largest_lufs(loudness.windowed(energies, loudness.SHORT_TERM_HOPS)),
             loudness_range_lu=loudness.loudness_range_lu(energies),
-            true_peak_dbtp=self._true_peaks.read_dbtp(),
+            true_peak_dbtp=true_peak,
+            plr_lu=None if integrated is None else true_peak - integrated,
             sample_peak_dbfs=sample_peak,
             rms_dbfs=rms,
             crest_db=sample_peak - rms if rms > SILENCE_DB else 0.0,

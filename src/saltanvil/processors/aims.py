@@ -4,7 +4,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from saltanvil.measure.figures import Figures
+from saltanvil.measure.figures import FIGURES, Figures
 from saltanvil.processors.evidence import Evidence
 
 Measure = Callable[[Evidence], float | None]
@@ -83,6 +83,11 @@ def range_after(seen: Evidence) -> float | None:
     return seen.figures_after.loudness_range_lu if seen.figures_after.max_short_term_lufs is not None else None
 
 
+def named(figure: str) -> tuple[str, str]:
+    """Label and unit of an aim that is a figure as it stands."""
+    return FIGURES[figure].label, FIGURES[figure].unit
+
+
 #: Below this nothing sounds.
 SILENT_DBFS = -120.0
 
@@ -110,16 +115,16 @@ def louder_aim(*settings: str, target: float = 0.0) -> Aim:
 def level_aims(*settings: str, loudness: float = -18.0, peak: float = -6.0) -> tuple[Aim, ...]:
     """How loud it leaves, and how high."""
     return (
-        Aim("loudness_lufs", "Loudness", "LUFS", loudness_after, settings, loudness, -60.0, 0.0),
-        Aim("true_peak_dbtp", "True peak", "dBTP", true_peak_after, settings, peak, -60.0, 12.0),
+        Aim("loudness_lufs", *named("integrated_lufs"), loudness_after, settings, loudness, -60.0, 0.0),
+        Aim("true_peak_dbtp", *named("true_peak_dbtp"), true_peak_after, settings, peak, -60.0, 12.0),
     )
 
 
 def leaving_aims(*settings: str) -> tuple[LevelAim, ...]:
     """Of a strip or a lane as it leaves."""
     return (
-        LevelAim("loudness_lufs", "Loudness", "LUFS", lambda f: f.integrated_lufs, settings, -18.0, -60.0, 0.0),
-        LevelAim("true_peak_dbtp", "True peak", "dBTP", lambda f: sounding(f.true_peak_dbtp), settings, -6.0, -60.0, 12.0),
+        LevelAim("loudness_lufs", *named("integrated_lufs"), lambda f: f.integrated_lufs, settings, -18.0, -60.0, 0.0),
+        LevelAim("true_peak_dbtp", *named("true_peak_dbtp"), lambda f: sounding(f.true_peak_dbtp), settings, -6.0, -60.0, 12.0),
     )
 
 

@@ -11,7 +11,7 @@ from saltanvil.dsp import level as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.loudness import k_weighting
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.aims import Aim, level_aims, range_after
+from saltanvil.processors.aims import Aim, level_aims, named, range_after
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.detectors import KeyedProcessor, KeyedSettings, KeyFilter
@@ -115,7 +115,7 @@ class Leveller(KeyedProcessor):
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
     aims = (
-        Aim("range_lu", "Loudness range", "LU", range_after, ("range_db",), 4.0, 0.1, 30.0),
+        Aim("range_lu", *named("loudness_range_lu"), range_after, ("range_db",), 4.0, 0.1, 30.0),
         *level_aims("target_db")[:1],
     )
 

@@ -12,7 +12,7 @@ from pydantic import Field, field_validator
 
 from saltanvil.dsp import crossover as dsp
 from saltanvil.dsp.glide import glide_part
-from saltanvil.processors.aims import Aim, crest_after, louder_aim, peak_aim
+from saltanvil.processors.aims import Aim, crest_after, louder_aim, named, peak_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.filters import slope_db
@@ -120,7 +120,7 @@ class Split(Processor):
     kind = "split"
     aims = (
         peak_aim("position", target=3.0),
-        Aim("crest_db", "Crest", "dB", crest_after, ("position",), 14.0, 1.0, 60.0),
+        Aim("crest_db", *named("crest_db"), crest_after, ("position",), 14.0, 1.0, 60.0),
         louder_aim("position"),
     )
     matched = True

@@ -2,8 +2,13 @@
 
 import time
 
+from saltanvil.session.format import Unreadable
 from saltanvil.store.database import Database
+from saltanvil.store.kept import Format
 from saltanvil.studies.blind import BlindResult
+
+#: Format 1, until 2026-12, had no number; it is the same otherwise.
+RESULT = Format(BlindResult, "A blind comparison of this session", {1: lambda data: data})
 
 
 class ComparisonStore:
@@ -16,13 +21,19 @@ class ComparisonStore:
         with self.database.transaction() as connection:
             connection.execute(
                 "INSERT INTO comparisons (session_id, made_at, result) VALUES (?, ?, ?)",
-                (session_id, result.made_at, result.model_dump_json()),
+                (session_id, result.made_at, RESULT.written(result)),
             )
         return result
 
-    def listed(self, session_id: int) -> list[BlindResult]:
-        """The newest first."""
+    def listed(self, session_id: int) -> tuple[list[BlindResult], list[str]]:
+        """The newest first, and in words which are set aside."""
         rows = self.database.connection().execute(
             "SELECT result FROM comparisons WHERE session_id = ? ORDER BY made_at DESC, id DESC", (session_id,)
         )
-        return [BlindResult.model_validate_json(row["result"]) for row in rows]
+        results, set_aside = [], []
+        for row in rows:
+            try:
+                results.append(RESULT.read(row["result"]))
+            except Unreadable as error:
+                set_aside.append(str(error))
+        return results, list(dict.fromkeys(set_aside))

@@ -41,6 +41,8 @@ SUFFIXES = (".wav", ".bwf", ".flac", ".aif", ".aiff", ".aifc", ".w64", ".rf64", 
 #: In the folder of the results: what is done.
 JOURNAL = ".saltanvil-batch.jsonl"
 REPORT = "batch.csv"
+#: Of the journal's lines; those without a number are of format 1.
+JOURNAL_FORMAT = 1
 #: What is not finished yet (see `whole_or_none`, `brought_to`).
 BROKEN = re.compile(r"\..*\.[0-9a-f]{8}\.part|\.batch-[a-z0-9_]+")
 #: A gain that brings a file to a loudness stops where its true peak comes to this.
@@ -275,6 +277,8 @@ class Journal:
         for line in [*lines, last]:
             try:
                 data = json.loads(line)
+                if data.get("format", JOURNAL_FORMAT) > JOURNAL_FORMAT:
+                    raise ValueError("of a newer version")
                 row = ROW.validate_python({name: value for name, value in data.items() if name in known})
             except (ValueError, TypeError, AttributeError, RecursionError):
                 self.unread += line is not last  # which was cut off, or is empty
@@ -283,7 +287,7 @@ class Journal:
 
     @staticmethod
     def _line(row: Row) -> str:
-        return json.dumps(asdict(row)) + "\n"
+        return json.dumps({"format": JOURNAL_FORMAT, **asdict(row)}) + "\n"
 
     def add(self, row: Row) -> None:
         if row.state != "done":

@@ -91,7 +91,7 @@ class Line:
 
 
 @dataclass(frozen=True)
-class Figure:
+class BenchFigure:
     name: str
     label: str
     value: float | None
@@ -113,7 +113,7 @@ class Result:
     levels in dB by place, for a picture in two dimensions, with its rows' y; `lines` otherwise. table: rows of figures."""
 
     test: Test
-    figures: list[Figure]
+    figures: list[BenchFigure]
     lines: list[Line]
     x_label: str
     y_label: str
@@ -187,14 +187,14 @@ def harmonics(bench: Bench, question: Question) -> Result:
         for n, level in enumerate(found.harmonics_db)
         if found.fundamental_dbfs + level > -150.0
     ]
-    orders = [Figure(f"h{n + 2}_db", f"H{n + 2}", level, "dB re H1") for n, level in enumerate(found.harmonics_db)]
+    orders = [BenchFigure(f"h{n + 2}_db", f"H{n + 2}", level, "dB re H1") for n, level in enumerate(found.harmonics_db)]
     figures = [
-        Figure("frequency_hz", "Tone", hz, "Hz"),
-        Figure("fundamental_dbfs", "Output level", found.fundamental_dbfs, "dBFS"),
-        Figure("thd_db", "THD", found.thd_db, "dB"),
-        Figure("thd_percent", "THD", 100.0 * db_to_gain(found.thd_db), "%"),
-        Figure("thdn_db", "THD+N", found.thdn_db, "dB"),
-        Figure("even_share", "Even share", 100.0 * found.even_share, "%"),
+        BenchFigure("frequency_hz", "Tone", hz, "Hz"),
+        BenchFigure("fundamental_dbfs", "Output level", found.fundamental_dbfs, "dBFS"),
+        BenchFigure("thd_db", "THD", found.thd_db, "dB"),
+        BenchFigure("thd_percent", "THD", 100.0 * db_to_gain(found.thd_db), "%"),
+        BenchFigure("thdn_db", "THD+N", found.thdn_db, "dB"),
+        BenchFigure("even_share", "Even share", 100.0 * found.even_share, "%"),
         *orders,
     ]
     return Result(
@@ -223,10 +223,10 @@ def intermodulation(bench: Bench, question: Question) -> Result:
     return Result(
         "intermodulation",
         [
-            Figure("smpte_db", "SMPTE", smpte.total_db, "dB re 7 kHz"),
-            Figure("smpte_percent", "SMPTE", 100.0 * db_to_gain(smpte.total_db), "%"),
-            Figure("difference_db", "Difference", difference.total_db, "dB re the pair"),
-            Figure("difference_percent", "Difference", 100.0 * db_to_gain(difference.total_db), "%"),
+            BenchFigure("smpte_db", "SMPTE", smpte.total_db, "dB re 7 kHz"),
+            BenchFigure("smpte_percent", "SMPTE", 100.0 * db_to_gain(smpte.total_db), "%"),
+            BenchFigure("difference_db", "Difference", difference.total_db, "dB re the pair"),
+            BenchFigure("difference_percent", "Difference", 100.0 * db_to_gain(difference.total_db), "%"),
         ],
         [spectrum_line("60 Hz and 7 kHz", y, bench.rate), spectrum_line("19 and 20 kHz", z, bench.rate)],
         "Hz", "dBFS", True, [], ["product_hz", "product_db"], [rounded(np.array(row), 2) for row in rows],
@@ -277,17 +277,17 @@ def aliasing(bench: Bench, question: Question) -> Result:
     sweep = swept(bench, question.level_dbfs, 0.0, share)
     worst = sweep.worst
     figures = [
-        Figure("alias_db", "Worst alias", sweep.strongest_db[worst], "dB re the tone"),
-        Figure("alias_hz", "at", sweep.strongest_hz[worst], "Hz"),
-        Figure("alias_of_hz", "of a tone of", sweep.tones_hz[worst], "Hz"),
-        *(Figure("oversampling", "Oversampling", float(way[:-1]), "x") for way in least_oversampling(bench.path)),
+        BenchFigure("alias_db", "Worst alias", sweep.strongest_db[worst], "dB re the tone"),
+        BenchFigure("alias_hz", "at", sweep.strongest_hz[worst], "Hz"),
+        BenchFigure("alias_of_hz", "of a tone of", sweep.tones_hz[worst], "Hz"),
+        *(BenchFigure("oversampling", "Oversampling", float(way[:-1]), "x") for way in least_oversampling(bench.path)),
     ]
     for number, way in enumerate(ways):
         other = Bench(
             with_oversampling(bench.path, way), bench.rate, bench.channels, bench.tempo_bpm, bench.progress, bench.cancelled
         )
         found = swept(other, question.level_dbfs, (1 + number) * share, share)
-        figures.append(Figure(f"alias_{way}_db", f"at {way}", found.strongest_db[found.worst], "dB re the tone"))
+        figures.append(BenchFigure(f"alias_{way}_db", f"at {way}", found.strongest_db[found.worst], "dB re the tone"))
     rows = zip(sweep.tones_hz, sweep.strongest_hz, sweep.strongest_db, strict=True)
     return Result(
         "aliasing", figures,
@@ -347,7 +347,7 @@ def curve(bench: Bench, question: Question) -> Result:
             lines.append(Line("set", [float(level) for level in CURVE_DB], rounded(np.maximum(stated, -120.0))))
             heard = stated > -100.0
             largest = float(np.abs(np.array(out) - stated)[heard].max()) if heard.any() else 0.0
-    figures = [Figure("largest_apart_db", "Measured and set differ by at most", largest, "dB")]
+    figures = [BenchFigure("largest_apart_db", "Measured and set differ by at most", largest, "dB")]
     rows = [[float(level), round(value, 2)] for level, value in zip(CURVE_DB, out, strict=True)]
     return Result("curve", figures, lines, "in, dBFS", "out, dBFS", columns=["in_dbfs", "out_dbfs"], table=rows)
 
@@ -383,8 +383,8 @@ def burst(bench: Bench, question: Question) -> Result:
     end = float(np.median(gain[rest + high - max(period, high // 10) : rest + high - period]))
     moved = end - before
     figures = [
-        Figure("before_db", "Gain before", before, "dB"),
-        Figure("during_db", "Gain at the burst's end", end, "dB"),
+        BenchFigure("before_db", "Gain before", before, "dB"),
+        BenchFigure("during_db", "Gain at the burst's end", end, "dB"),
     ]
     attack = hold = release = overshoot = None
     if abs(moved) > 0.1:
@@ -398,11 +398,11 @@ def burst(bench: Bench, question: Question) -> Result:
             release = (done - begun) / (1.0 + math.log(0.95))
             hold = max(0.0, done - release)
     figures += [
-        Figure("attack_ms", "Attack, 63 %", attack, "ms"),
-        Figure("hold_ms", "Hold", hold, "ms"),
-        Figure("release_ms", "Release, 63 %", release, "ms"),
-        Figure("overshoot_db", "Overshoot", overshoot, "dB"),
-        Figure("resolution_ms", "Resolution", 1000.0 * period / rate, "ms"),
+        BenchFigure("attack_ms", "Attack, 63 %", attack, "ms"),
+        BenchFigure("hold_ms", "Hold", hold, "ms"),
+        BenchFigure("release_ms", "Release, 63 %", release, "ms"),
+        BenchFigure("overshoot_db", "Overshoot", overshoot, "dB"),
+        BenchFigure("resolution_ms", "Resolution", 1000.0 * period / rate, "ms"),
     ]
     shown = slice(rest - round(0.05 * rate), len(gain) - period)
     step = max(1, len(gain[shown]) // 1200)
@@ -441,11 +441,11 @@ def impulse(bench: Bench, question: Question) -> Result:
     phase = np.degrees(np.angle(value))
     ms = 1000.0 / bench.rate
     figures = [
-        Figure("declared_ms", "Latency declared", bench.latency_frames * ms, "ms"),
-        Figure("measured_ms", "Latency measured", (bench.latency_frames + peak - at) * ms, "ms"),
-        Figure("early_db", "Energy before the peak", distortion.db_of(early, total), "dB re all"),
-        Figure("early_ms", "begins earlier by", max(0, peak - int(edge)) * ms, "ms"),
-        Figure("gain_1k_db", "Gain at 1 kHz", float(np.interp(1000.0, hz, level)), "dB"),
+        BenchFigure("declared_ms", "Latency declared", bench.latency_frames * ms, "ms"),
+        BenchFigure("measured_ms", "Latency measured", (bench.latency_frames + peak - at) * ms, "ms"),
+        BenchFigure("early_db", "Energy before the peak", distortion.db_of(early, total), "dB re all"),
+        BenchFigure("early_ms", "begins earlier by", max(0, peak - int(edge)) * ms, "ms"),
+        BenchFigure("gain_1k_db", "Gain at 1 kHz", float(np.interp(1000.0, hz, level)), "dB"),
     ]
     rows = [[round(float(a), 1), round(float(b), 3), round(float(c), 1)] for a, b, c in zip(hz, level, phase, strict=True)]
     return Result(
@@ -470,7 +470,8 @@ def noise(bench: Bench, question: Question) -> Result:
     rms = [gain_to_db(float(np.sqrt(np.mean(sound[settled] ** 2)))) for sound in (x, y)]
     rows = [[round(float(a), 1), round(float(b), 1), round(float(c), 1)] for a, b, c in zip(hz, before, after, strict=True)]
     return Result(
-        "noise", [Figure("before_dbfs", "RMS before", rms[0], "dBFS"), Figure("after_dbfs", "RMS after", rms[1], "dBFS")],
+        "noise",
+        [BenchFigure(f"{side}_dbfs", f"RMS {side}", held, "dBFS") for side, held in zip(("before", "after"), rms, strict=True)],
         [Line("before", rounded(hz, 1), rounded(before, 1)), Line("after", rounded(hz, 1), rounded(after, 1))],
         "Hz", "dB re full-scale sine, 1/6 octave", True, columns=["frequency_hz", "before_db", "after_db"], table=rows,
     )  # fmt: skip

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.audition import Scope
-from saltanvil.measure.figures import Figures, FiguresMeter
+from saltanvil.measure.figures import FIGURES, Figures, FiguresMeter
 from saltanvil.measure.loudness import OFFSET_LUFS, SHORT_TERM_HOPS, LoudnessMeter, windowed
 from saltanvil.measure.reduction import Reduction, reduction_of
 from saltanvil.media.table import guarded
@@ -223,23 +223,20 @@ def contrast_hints(
     return []
 
 
-CSV_FIGURES = ("integrated_lufs", "max_short_term_lufs", "true_peak_dbtp", "crest_db")
-
-
 def csv_of(rows: list[tuple[str, Contrast]]) -> str:
     """The sections of one scope or several, by name, as a table."""
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(
         ["scope", "section", "start_s", "end_s"]
-        + [f"{side}_{name}" for name in CSV_FIGURES for side in ("before", "after")]
+        + [f"{side}_{name}" for name in FIGURES for side in ("before", "after")]
         + ["change_lu", "lost_lu", "gr_max_db", "gr_mean_db", "step_before_lu", "step_after_lu"]
     )
     for name, contrast in rows:
         steps = {step.to_id: step for step in contrast.steps}
         for section in contrast.sections:
             step, gr = steps.get(section.section_id), section.reduction
-            values = [getattr(side, figure) for figure in CSV_FIGURES for side in (section.before, section.after)]
+            values = [getattr(side, figure) for figure in FIGURES for side in (section.before, section.after)]
             values += [section.change_lu, section.lost_lu, *((gr.largest_db, gr.mean_db) if gr else (None, None))]
             values += [step.before_lu, step.after_lu] if step else [None, None]
             texts = ["" if value is None or not math.isfinite(value) else f"{value:.2f}" for value in values]

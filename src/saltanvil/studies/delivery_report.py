@@ -8,6 +8,7 @@ from dataclasses import asdict, dataclass
 from html import escape
 from typing import Any
 
+from saltanvil.measure.figures import FIGURES, Figure, Figures, figures_in, number_text
 from saltanvil.media.formats import format_named
 from saltanvil.media.table import guarded
 from saltanvil.processors import processor_named
@@ -21,9 +22,8 @@ from saltanvil.studies.delivery_check import Checked
 from saltanvil.studies.playback import Playback
 
 COLUMNS = (
-    "file", "strip", "section", "start_s", "format", "rate_hz", "channels", "length_s", "bytes", "integrated_lufs",
-    "loudness_range_lu", "max_momentary_lufs", "max_short_term_lufs", "true_peak_dbtp", "sample_peak_dbfs", "crest_db",
-    "sample_overs", "warning", "sha256",
+    "file", "strip", "section", "start_s", "format", "rate_hz", "channels", "length_s", "bytes", *FIGURES, "sample_overs",
+    "warning", "sha256",
 )  # fmt: skip
 STYLE = """
 body { font: 14px/1.45 sans-serif; color: #1d2126; background: #fbfaf7; max-width: 1100px; margin: 24px auto; padding: 0 16px; }
@@ -126,17 +126,8 @@ class Report:
         )
 
     def files_table(self) -> str:
-        head = (
-            "File",
-            "Format",
-            "Rate, Hz",
-            "Length, s",
-            "Integrated, LUFS",
-            "Range, LU",
-            "True peak, dBTP",
-            "Crest, dB",
-            "Overs",
-        )
+        shown = figures_in("report")
+        head = ("File", "Format", "Rate, Hz", "Length, s", *(heading(figure) for figure in shown), "Overs")
         rows = []
         for file in self.files:
             facts, figures = file.facts, file.facts.figures
@@ -144,8 +135,7 @@ class Report:
             rows.append(
                 [
                     f"{escape(facts.name)}{warning}", escape(format_named(facts.format).label), str(facts.rate_hz),
-                    f"{facts.length_s:.2f}", number(figures.integrated_lufs), number(figures.loudness_range_lu),
-                    number(figures.true_peak_dbtp, 2), number(figures.crest_db), str(facts.sample_overs),
+                    f"{facts.length_s:.2f}", *(figure_cell(figure, figures) for figure in shown), str(facts.sample_overs),
                 ]
             )  # fmt: skip
         return table(head, rows)
@@ -154,7 +144,7 @@ class Report:
         stale = '<p class="warn">The session was changed after this check.</p>' if self.stale_check else ""
         head = (
             "Format",
-            "True peak, dBTP",
+            heading(FIGURES["true_peak_dbtp"]),
             "Rise, dB",
             "Loudness change, LU",
             "Sample overs",
@@ -184,7 +174,16 @@ def cell(value: object) -> str:
 
 
 def number(value: float | None, decimals: int = 1) -> str:
-    return "&ndash;" if value is None else f"{value:.{decimals}f}"
+    return number_text(value, decimals, "&ndash;")
+
+
+def heading(figure: Figure, what: str = "") -> str:
+    """Of a column: the figure and its unit."""
+    return f"{figure.short}{what}, {figure.unit}"
+
+
+def figure_cell(figure: Figure, figures: Figures) -> str:
+    return number(getattr(figures, figure.name), figure.digits)
 
 
 def table(head: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
@@ -200,11 +199,13 @@ def checksums(files: Sequence[DeliveredFile]) -> str:
 
 
 def contrast_table(contrast: Contrast) -> str:
-    head = ("Section", "Before, LUFS", "After, LUFS", "Change, LU", "Lost, LU", "True peak, dBTP", "Crest, dB")
+    shown = figures_in("sections")
+    sides = [(figure, side) for figure in shown for side in ("before", "after")]
+    head = ("Section", *(heading(figure, f" {side}") for figure, side in sides), "Change, LU", "Contrast lost, LU")
     rows = [
         [
-            escape(one.name), number(one.before.integrated_lufs), number(one.after.integrated_lufs), number(one.change_lu),
-            number(one.lost_lu), number(one.after.true_peak_dbtp, 2), number(one.after.crest_db),
+            escape(one.name), *(figure_cell(figure, getattr(one, side)) for figure, side in sides), number(one.change_lu),
+            number(one.lost_lu),
         ]
         for one in contrast.sections
     ]  # fmt: skip
@@ -218,11 +219,12 @@ def contrast_table(contrast: Contrast) -> str:
 
 def playback_part(playback: Playback) -> str:
     hint = f"<p>{escape(playback.hint)}</p>" if playback.hint else ""
+    integrated, crest = FIGURES["integrated_lufs"], FIGURES["crest_db"]
     rows = [
         [escape(one.name), number(one.integrated_lufs), number(one.played_lufs), number(one.crest_db)]
         for one in playback.sections
     ]
-    sections = table(("Section", "Integrated, LUFS", "Played, LUFS", "Crest, dB"), rows) if rows else ""
+    sections = table(("Section", heading(integrated), "Played, LUFS", heading(crest)), rows) if rows else ""
     return f"<p>{escape(playback.text)}</p>{hint}{sections}"
 
 

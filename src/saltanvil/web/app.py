@@ -14,6 +14,7 @@ from fastapi.responses import JSONResponse, PlainTextResponse
 from fastapi.staticfiles import StaticFiles
 from starlette.middleware import Middleware
 
+from saltanvil.measure.figures import FIGURES, Figure
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS
 from saltanvil.processors.descriptor import Descriptor
@@ -90,6 +91,11 @@ def create_app(data: Path | Services, hosts: set[str] | None = None, token: str 
     def list_settings() -> dict[Owner, list[Descriptor]]:
         """The settings of what is no processor: strips, lanes, sends, keys, steps and the session itself."""
         return {owner: list(described.values()) for owner, described in PART_DESCRIPTORS.items()}
+
+    @app.get("/api/figures", tags=["processors"])
+    def list_figures() -> list[Figure]:
+        """Every figure of a sound, in the order they are shown in."""
+        return list(FIGURES.values())
 
     @app.get("/api/aims", tags=["processors"])
     def list_aims() -> dict[Literal["strip", "lane"], list[AimReference]]:

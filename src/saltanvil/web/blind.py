@@ -83,15 +83,22 @@ def ended(services: Services, tab: str, blind: Blind) -> BlindView:
     return blind.view(result)
 
 
+class BlindResults(BaseModel):
+    """What was compared in a session, the newest first. set_aside: in words, what cannot be read any more."""
+
+    results: list[BlindResult]
+    set_aside: list[str]
+
+
 @router.get("")
-def blind_results(services: Served, session_id: Number) -> list[BlindResult]:
-    """What was compared in this session, the newest first."""
+def blind_results(services: Served, session_id: Number) -> BlindResults:
     services.sessions.version(session_id)
-    return services.comparisons.listed(session_id)
+    results, set_aside = services.comparisons.listed(session_id)
+    return BlindResults(results=results, set_aside=set_aside)
 
 
 @router.get("/csv", response_class=CsvResponse)
 def blind_csv(services: Served, session_id: Number) -> str:
     """The same as a table."""
     services.sessions.version(session_id)
-    return csv_of(services.comparisons.listed(session_id))
+    return csv_of(services.comparisons.listed(session_id)[0])

@@ -108,7 +108,7 @@ class CheckRequest(BaseModel):
 
 class CheckView(BaseModel):
     """The last check of a session. stale, ceilings_stale: whether the session has been changed since; listen: whether its sound
-    is still there; names: what can be listened to."""
+    is still there; names: what can be listened to; set_aside: why an earlier one cannot be read."""
 
     checked: Checked | None
     made_at: float
@@ -118,6 +118,7 @@ class CheckView(BaseModel):
     playback: Playback | None
     listen: bool
     names: list[str]
+    set_aside: str | None = None
 
 
 class ListenRequest(BaseModel):
@@ -220,7 +221,7 @@ def delivery_files(services: Served, session_id: Number, question: DeliveryReque
             job.warnings = [file.warning for file in done if file.warning is not None]
             if question.report:
                 contrast = contrast_over(services, session, job, lambda part: job.progress(share + part * (1.0 - share)))
-                kept = services.deliveries.of(session_id)
+                kept, _ = services.deliveries.last(session_id)
                 stale = kept is not None and kept.digest != digest_of(session)
                 made = datetime.now(UTC).astimezone().strftime("%Y-%m-%d %H:%M %Z")
                 report = Report(
@@ -382,7 +383,7 @@ def check_delivery(services: Served, session_id: Number, question: CheckRequest)
                 for held, figures in sections_of(master, span.start, session.sections)
             ]
             spared = spared_limiting(services, session, strip.id, span, tail, checked, folder, job)
-        old = services.deliveries.of(session_id)
+        old, _ = services.deliveries.last(session_id)
         services.deliveries.keep(
             session_id,
             KeptCheck(
@@ -440,7 +441,7 @@ def find_ceiling(services: Served, session_id: Number, question: CheckRequest) -
         finally:
             shutil.rmtree(folder, ignore_errors=True)
         digest = digest_of(session)
-        old = services.deliveries.of(session_id) or KeptCheck(digest="")
+        old = services.deliveries.last(session_id)[0] or KeptCheck(digest="")
         services.deliveries.keep(session_id, old.model_copy(update={"ceilings": answer, "ceiling_digest": digest}))
 
     return services.jobs.start(session_id, "ceiling", f"safe ceiling of {strip.name}", work).view()
@@ -462,15 +463,16 @@ def playback(session: Session, kept: KeptCheck | None) -> Playback | None:
 def delivery_check(services: Served, session_id: Number) -> CheckView | None:
     """The last check; null if there is none."""
     session = services.sessions.version(session_id).session
-    kept = services.deliveries.of(session_id)
-    if kept is None:
+    kept, set_aside = services.deliveries.last(session_id)
+    if kept is None and set_aside is None:
         return None
+    kept = kept or KeptCheck(digest="")
     digest = digest_of(session)
     check = services.checks.of(session_id)
     return CheckView(
         checked=kept.checked, made_at=kept.made_at, stale=kept.digest != digest, ceilings=kept.ceilings,
         ceilings_stale=kept.ceiling_digest != digest, playback=playback(session, kept), listen=check is not None,
-        names=[] if check is None else list(Delivered(check, session).names),
+        names=[] if check is None else list(Delivered(check, session).names), set_aside=set_aside,
     )  # fmt: skip
 
 

@@ -7,6 +7,7 @@
   import { imageOf } from '../lib/draw/canvas';
   import { dragged } from '../lib/draw/drag';
   import { pixel } from '../lib/draw/scale';
+  import { numberText } from '../lib/number';
   import PathRail from '../lib/path/PathRail.svelte';
   import * as geometry from '../lib/pictures/geometry/contrast';
   import Plot, { type Mark } from '../lib/pictures/Plot.svelte';
@@ -35,6 +36,8 @@
   const shapes = $derived(shown ? geometry.shapesOf(shown, axes) : []);
   const level = $derived(geometry.wishLevel(shown, wish));
   const steps = $derived(new Map(shown?.steps.map((step) => [step.to_id, step])));
+  const LOUDNESS = 'integrated_lufs';
+  const figures = $derived(workspace.figuresIn('sections'));
   const LEGEND: Mark[] = [
     { mark: 'outline', text: 'before' },
     { mark: 'fill', text: 'after, section' },
@@ -65,12 +68,7 @@
     },
   });
 
-  const text = (value: number | null | undefined, sign = false) => {
-    if (value === null || value === undefined) return '--';
-    const plain = Math.abs(value) < 0.05 ? '0.0' : value.toFixed(1);
-    return sign && Number(plain) > 0 ? `+${plain}` : plain;
-  };
-  const change = (section: SectionContrast) => text(section.change_lu, true);
+  const change = (section: SectionContrast) => numberText(section.change_lu, 1, true);
   const sectionOf = (row: ContrastAnswer['rows'][number], id: string) =>
     row.contrast.sections.find((section) => section.section_id === id);
   function listen({ name, start_s, end_s }: SectionContrast): void {
@@ -100,8 +98,10 @@
       <h2 title={name}>{name || 'Contrast'}</h2>
       {#if shown && shown.before_lu !== null && shown.after_lu !== null}
         <span class="soft"
-          >quietest to loudest <b class="figure" data-figure="contrast_before">{text(shown.before_lu)}</b> LU
-          before, <b class="figure" data-figure="contrast_after">{text(shown.after_lu)}</b> after</span
+          >quietest to loudest <b class="figure" data-figure="contrast_before"
+            >{numberText(shown.before_lu)}</b
+          >
+          LU before, <b class="figure" data-figure="contrast_after">{numberText(shown.after_lu)}</b> after</span
         >
       {/if}
       <span class="space"></span>
@@ -178,13 +178,13 @@
               tabindex="-1"
               aria-label="Wish in the picture"
               aria-valuenow={wish}
-              aria-valuetext="{wish.toFixed(1)} LU"
+              aria-valuetext="{numberText(wish)} LU"
               style:top="{pixel(Math.max(level, axes.levels.low), axes.levels)}px"
               style:left="{geometry.LEFT}px"
               style:right="{geometry.RIGHT}px"
               {@attach drag}
             >
-              <span class="figure">keep {wish.toFixed(1)} LU</span>
+              <span class="figure">keep {numberText(wish)} LU</span>
             </div>
           {/if}
         </Plot>
@@ -216,12 +216,12 @@
                 {#each shown.sections as section (section.section_id)}
                   {@const own = sectionOf(row, section.section_id)}
                   <td class="figure"
-                    >{text(own?.after.integrated_lufs)}
+                    >{numberText(own?.after.integrated_lufs)}
                     <span class="soft">({own ? change(own) : '--'})</span></td
                   >
                 {/each}
-                <td class="figure">{text(row.contrast.before_lu)}</td>
-                <td class="figure">{text(row.contrast.after_lu)}</td>
+                <td class="figure">{numberText(row.contrast.before_lu)}</td>
+                <td class="figure">{numberText(row.contrast.after_lu)}</td>
               </tr>
             {/each}
           </tbody>
@@ -231,22 +231,25 @@
           <thead>
             <tr class="soft">
               <th rowspan="2">Section</th>
-              <th colspan="3">Loudness, LUFS</th>
               <th
                 rowspan="2"
                 title="Loudness lost against the section that kept most: make-up gain does not count"
-                >Lost, LU</th
+                >Contrast lost, LU</th
               >
               <th colspan="2" title="Louder than the section before by so much">Step, LU</th>
-              <th colspan="2" title="Largest loudness of 3 s">Short-term, max</th>
-              <th colspan="2">True peak, dBTP</th>
-              <th colspan="2">Crest, dB</th>
+              {#each figures as figure (figure.name)}
+                <th colspan={figure.name === LOUDNESS ? 3 : 2} title={figure.help}
+                  >{figure.short}, {figure.unit}</th
+                >
+              {/each}
               <th colspan="2" title="Gain reduction of the step that works hardest">GR, dB</th>
             </tr>
             <tr class="soft">
-              <th>before</th><th>after</th><th>change</th><th>before</th><th>after</th><th>before</th><th
-                >after</th
-              ><th>before</th><th>after</th><th>before</th><th>after</th><th>max</th><th>mean</th>
+              <th>before</th><th>after</th>
+              {#each figures as figure (figure.name)}
+                <th>before</th><th>after</th>{#if figure.name === LOUDNESS}<th>change</th>{/if}
+              {/each}
+              <th>max</th><th>mean</th>
             </tr>
           </thead>
           <tbody>
@@ -260,20 +263,20 @@
                     onclick={() => listen(section)}>{section.name}</button
                   ></th
                 >
-                <td class="figure">{text(section.before.integrated_lufs)}</td>
-                <td class="figure" data-figure="after">{text(section.after.integrated_lufs)}</td>
-                <td class="figure">{change(section)}</td>
-                <td class="figure" data-figure="lost">{text(section.lost_lu)}</td>
-                <td class="figure">{step ? text(step.before_lu, true) : ''}</td>
-                <td class="figure" data-figure="step">{step ? text(step.after_lu, true) : ''}</td>
-                <td class="figure">{text(section.before.max_short_term_lufs)}</td>
-                <td class="figure">{text(section.after.max_short_term_lufs)}</td>
-                <td class="figure">{text(section.before.true_peak_dbtp)}</td>
-                <td class="figure">{text(section.after.true_peak_dbtp)}</td>
-                <td class="figure">{text(section.before.crest_db)}</td>
-                <td class="figure">{text(section.after.crest_db)}</td>
-                <td class="figure">{text(section.reduction?.largest_db)}</td>
-                <td class="figure">{text(section.reduction?.mean_db)}</td>
+                <td class="figure" data-figure="lost">{numberText(section.lost_lu)}</td>
+                <td class="figure">{step ? numberText(step.before_lu, 1, true) : ''}</td>
+                <td class="figure" data-figure="step">{step ? numberText(step.after_lu, 1, true) : ''}</td>
+                {#each figures as figure (figure.name)}
+                  {@const name = figure.name as keyof typeof section.before}
+                  <td class="figure">{numberText(section.before[name], figure.digits)}</td>
+                  <td class="figure" data-figure="after {figure.name}"
+                    >{numberText(section.after[name], figure.digits)}</td
+                  >
+                  {#if figure.name === LOUDNESS}<td class="figure" data-figure="change">{change(section)}</td
+                    >{/if}
+                {/each}
+                <td class="figure">{numberText(section.reduction?.largest_db)}</td>
+                <td class="figure">{numberText(section.reduction?.mean_db)}</td>
               </tr>
             {/each}
           </tbody>

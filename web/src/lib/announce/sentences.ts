@@ -1,8 +1,8 @@
 /** What is said to those who cannot see the page, of what happened by itself. Pure functions. */
 import type { ScopeAnswer } from '../api/client';
+import { numberText } from '../number';
 
-const signed = (value: number) =>
-  `${value > 0.05 ? '+' : ''}${(Math.abs(value) < 0.05 ? 0 : value).toFixed(1)}`;
+const signed = (value: number) => numberText(value, 1, true);
 
 /** The ledger in a sentence; empty where nothing could be measured. what: the scope; where: the passage. */
 export function ledgerSentence(
@@ -15,7 +15,8 @@ export function ledgerSentence(
   // Null where there is too little sound to measure.
   const [from, to] = [before.integrated_lufs, after.integrated_lufs];
   if (from !== null && to !== null) parts.push(`loudness ${signed(to - from)} LU`);
-  if (reduction && !reduction.rises) parts.push(`gain reduction up to ${reduction.largest_db.toFixed(1)} dB`);
+  if (reduction && !reduction.rises)
+    parts.push(`gain reduction up to ${numberText(reduction.largest_db)} dB`);
   return `${what}, ${where}: ${parts.join(', ')}.`;
 }
 

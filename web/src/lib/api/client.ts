@@ -56,6 +56,8 @@ export type SessionRow = Schemas['SessionRow'];
 export type ScopeAnswer = Schemas['ScopeAnswer'];
 export type OverviewAnswer = Schemas['OverviewAnswer'];
 export type Figures = Schemas['Figures'];
+/** What a figure is called and how it is shown. */
+export type Figure = Schemas['Figure'];
 export type Spectrum = Schemas['Spectrum'];
 export type Preset = Schemas['PresetView'];
 export type Bands = Schemas['Bands'];
@@ -199,6 +201,7 @@ export const api = {
     ask<ContrastAnswer | null>('POST', `${session(id)}/studies/contrast`, question, signal),
   contrastCsv: (id: number, question: Schemas['ContrastQuestion']) =>
     ask<string>('POST', `${session(id)}/studies/contrast/csv`, question),
+  figures: () => ask<Figure[]>('GET', '/api/figures'),
   aims: () => ask<Record<'strip' | 'lane', Aim[]>>('GET', '/api/aims'),
   studyAim: (id: number, question: Schemas['AimQuestion'], signal: AbortSignal) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/aim`, question, signal),
@@ -210,7 +213,7 @@ export const api = {
     ask<BlindView>('POST', `${session(id)}/blind/answer`, { tab, letter }),
   endBlind: (id: number, tab: string) =>
     ask<BlindView>('DELETE', `${session(id)}/blind?tab=${encodeURIComponent(tab)}`),
-  blindResults: (id: number) => ask<BlindResult[]>('GET', `${session(id)}/blind`),
+  blindResults: (id: number) => ask<Schemas['BlindResults']>('GET', `${session(id)}/blind`),
   giveBack: (id: number, question: Schemas['PassageQuestion']) =>
     ask<Schemas['LaneLevelAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
   bench: (id: number, question: BenchQuestion, signal?: AbortSignal) =>

@@ -747,10 +747,7 @@ export interface paths {
       path?: never;
       cookie?: never;
     };
-    /**
-     * Blind Results
-     * @description What was compared in this session, the newest first.
-     */
+    /** Blind Results */
     get: operations["blind_results_api_sessions__session_id__blind_get"];
     put?: never;
     /**
@@ -1212,6 +1209,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/figures": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * List Figures
+     * @description Every figure of a sound, in the order they are shown in.
+     */
+    get: operations["list_figures_api_figures_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/aims": {
     parameters: {
       query?: never;
@@ -1632,6 +1649,17 @@ export interface components {
       revision: number;
       result: components["schemas"]["Result"];
     };
+    /** BenchFigure */
+    BenchFigure: {
+      /** Name */
+      name: string;
+      /** Label */
+      label: string;
+      /** Value */
+      value: number | null;
+      /** Unit */
+      unit: string;
+    };
     /**
      * BenchQuestion
      * @description whole: the strip's trim and level too. A newer question of the same tab cancels an older one.
@@ -1804,6 +1832,16 @@ export interface components {
       verdict?: string;
     };
     /**
+     * BlindResults
+     * @description What was compared in a session, the newest first. set_aside: in words, what cannot be read any more.
+     */
+    BlindResults: {
+      /** Results */
+      results: components["schemas"]["BlindResult"][];
+      /** Set Aside */
+      set_aside: string[];
+    };
+    /**
      * BlindView
      * @description letters: what can be listened to; answers: what can be answered; round: the one under way, from 1. The result, with what
      *     stood behind the letters, is told when it is over.
@@ -1956,7 +1994,7 @@ export interface components {
     /**
      * CheckView
      * @description The last check of a session. stale, ceilings_stale: whether the session has been changed since; listen: whether its sound
-     *     is still there; names: what can be listened to.
+     *     is still there; names: what can be listened to; set_aside: why an earlier one cannot be read.
      */
     CheckView: {
       checked: components["schemas"]["Checked"] | null;
@@ -1972,6 +2010,8 @@ export interface components {
       listen: boolean;
       /** Names */
       names: string[];
+      /** Set Aside */
+      set_aside?: string | null;
     };
     /**
      * Checked
@@ -2515,38 +2555,53 @@ export interface components {
       /** Unit */
       unit: string;
     };
-    /** Figure */
+    /**
+     * Figure
+     * @description What a figure is called and how it is shown. short: for the head of a column; digits: behind the point; tables: those
+     *     that show it (files of figures hold all); source: the document that says what it is.
+     */
     Figure: {
       /** Name */
       name: string;
       /** Label */
       label: string;
-      /** Value */
-      value: number | null;
+      /** Short */
+      short: string;
       /** Unit */
       unit: string;
+      /** Digits */
+      digits: number;
+      /** Help */
+      help: string;
+      /** Source */
+      source: string;
+      /** Tables */
+      tables: ("ledger" | "master" | "report" | "sections")[];
     };
     /**
      * Figures
-     * @description Loudness is None where the sound is too short for it or lies below the gate.
+     * @description The figures of a sound, in the order they are shown in everywhere. A new one is a field here and the line in
+     *     `FiguresMeter.figures` that works it out. None where there is nothing to measure: too short, or below the gate.
      */
     Figures: {
-      /** Integrated Lufs */
-      integrated_lufs: number | null;
-      /** Max Momentary Lufs */
-      max_momentary_lufs: number | null;
-      /** Max Short Term Lufs */
-      max_short_term_lufs: number | null;
-      /** Loudness Range Lu */
-      loudness_range_lu: number;
-      /** True Peak Dbtp */
-      true_peak_dbtp: number;
       /** Sample Peak Dbfs */
       sample_peak_dbfs: number;
-      /** Rms Dbfs */
-      rms_dbfs: number;
+      /** True Peak Dbtp */
+      true_peak_dbtp: number;
+      /** Integrated Lufs */
+      integrated_lufs: number | null;
+      /** Max Short Term Lufs */
+      max_short_term_lufs: number | null;
+      /** Max Momentary Lufs */
+      max_momentary_lufs: number | null;
+      /** Loudness Range Lu */
+      loudness_range_lu: number;
+      /** Plr Lu */
+      plr_lu: number | null;
       /** Crest Db */
       crest_db: number;
+      /** Rms Dbfs */
+      rms_dbfs: number;
       /** Floor Dbfs */
       floor_dbfs: number;
     };
@@ -4042,7 +4097,7 @@ export interface components {
         | "impulse"
         | "noise";
       /** Figures */
-      figures: components["schemas"]["Figure"][];
+      figures: components["schemas"]["BenchFigure"][];
       /** Lines */
       lines: components["schemas"]["Line"][];
       /** X Label */
@@ -8882,7 +8937,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["BlindResult"][];
+          "application/json": components["schemas"]["BlindResults"];
         };
       };
       /** @description The body cannot be read */
@@ -11069,6 +11124,26 @@ export interface operations {
           "application/json": {
             [key: string]: components["schemas"]["Descriptor"][];
           };
+        };
+      };
+    };
+  };
+  list_figures_api_figures_get: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Figure"][];
         };
       };
     };

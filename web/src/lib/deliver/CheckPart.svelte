@@ -1,5 +1,6 @@
 <script lang="ts">
   /** What encoders make of the master: overs, true peak, loudness; where the overs are; the safe ceiling. */
+  import { numberText } from '../number';
   import Segments from '../controls/Segments.svelte';
   import { clock } from '../draw/scale';
   import { delivery } from '../state/delivery.svelte';
@@ -30,12 +31,8 @@
   const EXACT = 0.005;
   const over = (value: number | null | undefined, limit: number) =>
     value !== null && value !== undefined && value > limit + EXACT;
-  const text = (value: number | null | undefined, decimals = 2, sign = false) => {
-    if (value === null || value === undefined) return '--';
-    const plain = value.toFixed(decimals);
-    const shown = Number(plain) === 0 ? plain.replace('-', '') : plain;
-    return sign && Number(plain) > 0 ? `+${shown}` : shown;
-  };
+  const text = (value: number | null | undefined, digits = 2, signed = false) =>
+    numberText(value, digits, signed);
   /** Columns of the ceilings: the formats that were tried. */
   const columns = $derived([...new Set(ceilings?.rows.flatMap((row) => Object.keys(row.peaks_dbtp)) ?? [])]);
   /** The usual ceilings and the safe one; what else was tried on the way there is not shown. */
@@ -100,6 +97,7 @@
       />
     </div>
   </div>
+  {#if delivery.check?.set_aside}<p class="soft" data-set-aside>{delivery.check.set_aside}.</p>{/if}
   {#if checked}
     <div class="scroll" class:old={delivery.check?.stale} aria-busy={delivery.running === 'check'}>
       <table data-table="check">

@@ -1,8 +1,10 @@
 <script lang="ts">
   /** The loudness target: what a player that holds it does to this master, whole and by section, with the contrast beside it. */
+  import { numberText } from '../number';
   import { contrast } from '../state/contrast.svelte';
   import { delivery } from '../state/delivery.svelte';
   import { workspace } from '../state/workspace.svelte';
+  import FigureTable from '../tables/FigureTable.svelte';
   import TypedNumber from './TypedNumber.svelte';
 
   const setup = $derived(delivery.setup!);
@@ -20,8 +22,6 @@
       ?.contrast ?? null,
   );
   const wish = $derived(workspace.session?.keep_contrast_lu ?? 0);
-  const text = (value: number | null | undefined, decimals = 1) =>
-    value === null || value === undefined ? '--' : value.toFixed(decimals).replace(/^-(0\.?0*)$/, '$1');
 
   // The answer depends on the target.
   $effect(() => {
@@ -64,44 +64,10 @@
     {:else}<p class="soft">Run the check: it says what a player at this target does to the master.</p>{/if}
     {#if master}
       <h2>Master</h2>
-      <table class="figures">
-        <tbody>
-          <tr
-            ><th>Integrated</th><td class="figure" data-figure="integrated">{text(master.integrated_lufs)}</td
-            ><td class="soft">LUFS</td></tr
-          >
-          <tr
-            ><th>Played at</th><td class="figure">{text(playback?.played_lufs)}</td><td class="soft">LUFS</td
-            ></tr
-          >
-          <tr
-            ><th>Loudness range</th><td class="figure">{text(master.loudness_range_lu)}</td><td class="soft"
-              >LU</td
-            ></tr
-          >
-          <tr
-            ><th>Short-term, max</th><td class="figure">{text(master.max_short_term_lufs)}</td><td
-              class="soft">LUFS</td
-            ></tr
-          >
-          <tr
-            ><th>Momentary, max</th><td class="figure">{text(master.max_momentary_lufs)}</td><td class="soft"
-              >LUFS</td
-            ></tr
-          >
-          <tr
-            ><th>True peak</th><td class="figure">{text(master.true_peak_dbtp, 2)}</td><td class="soft"
-              >dBTP</td
-            ></tr
-          >
-          <tr
-            ><th>Sample peak</th><td class="figure">{text(master.sample_peak_dbfs, 2)}</td><td class="soft"
-              >dBFS</td
-            ></tr
-          >
-          <tr><th>Crest</th><td class="figure">{text(master.crest_db)}</td><td class="soft">dB</td></tr>
-        </tbody>
-      </table>
+      <FigureTable figures={workspace.figuresIn('master')} of={master} />
+      {#if playback?.played_lufs != null}<p class="soft">
+          Played at <span class="figure" data-figure="played">{numberText(playback.played_lufs)}</span> LUFS
+        </p>{/if}
     {/if}
     {#if playback?.sections.length}
       <h2>Sections <span class="soft">LUFS</span></h2>
@@ -114,9 +80,9 @@
           {#each playback.sections as section, place (place)}
             <tr
               ><th title={section.name}>{section.name}</th><td class="figure"
-                >{text(section.integrated_lufs)}</td
-              ><td class="figure">{text(section.played_lufs)}</td><td class="figure"
-                >{text(section.crest_db)}</td
+                >{numberText(section.integrated_lufs)}</td
+              ><td class="figure">{numberText(section.played_lufs)}</td><td class="figure"
+                >{numberText(section.crest_db)}</td
               ></tr
             >
           {/each}
@@ -127,8 +93,8 @@
   <h2>Contrast <span class="soft">of the main</span></h2>
   {#if main && main.after_lu !== null}
     <p data-figure="contrast">
-      {text(main.before_lu)} LU came in, {text(main.after_lu)} go out{#if wish > 0}; {wish} are to be kept{/if}.
-      No player changes it.
+      {numberText(main.before_lu)} LU came in, {numberText(main.after_lu)} go out{#if wish > 0}; {wish} are to be
+        kept{/if}. No player changes it.
     </p>
     {#each main.hints as hint (hint.name)}<p class="hint">{hint.text}</p>{/each}
   {:else}<p class="soft">
@@ -138,6 +104,8 @@
 
 <style>
   aside {
+    --row: 1.375rem;
+    --row-narrow: 1.375rem;
     padding: 8px 12px;
     min-width: 0;
   }
@@ -202,9 +170,5 @@
     overflow: hidden;
     text-overflow: ellipsis;
     white-space: nowrap;
-  }
-  .figures td:last-child {
-    text-align: left;
-    width: 48px;
   }
 </style>

@@ -160,6 +160,7 @@
       >
     </div>
     {#if blind.refused}<p class="soft">{blind.refused}</p>{/if}
+    {#each blind.setAside as text (text)}<p class="soft" data-set-aside>{text}.</p>{/each}
     {#if blind.results.length}
       <h3>Results of this session</h3>
       <div class="kept">

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** What differs between the slots: a row for each setting, a column for each slot; a press takes one value over. */
+  import { numberText } from '../number';
   import { formatSetting } from '../controls/value';
   import { nameOfScope } from '../state/scope';
   import { slots, type SlotNumber } from '../state/slots.svelte';
@@ -61,7 +62,7 @@
         <th scope="row" class="soft">Loudness, LUFS</th>
         {#each numbers as slot (slot)}
           {@const lufs = slots.loudness.find((one) => one.slot === slot)?.loudness_lufs}
-          <td class="figure soft">{lufs === null || lufs === undefined ? '--' : lufs.toFixed(1)}</td>
+          <td class="figure soft">{numberText(lufs)}</td>
         {/each}
       </tr>
       {#each compared?.differences ?? [] as row (`${row.label} ${row.id} ${row.name}`)}

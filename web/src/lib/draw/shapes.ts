@@ -1,4 +1,5 @@
 /** What a picture consists of, as data: worked out by pure functions, painted by `paint` in `canvas.ts`. */
+import { numberText } from '../number';
 import type { Colours } from './canvas';
 import { decibelTicks, pixel, type Axis } from './scale';
 
@@ -162,4 +163,4 @@ export const columns = (count: number, left: number, right: number): number[] =>
   Array.from({ length: count }, (_, i) => left + ((i + 0.5) / count) * (right - left));
 
 /** `-12.0`, for sentences. */
-export const db = (value: number): string => (Math.abs(value) < 0.05 ? '0.0' : value.toFixed(1));
+export const db = (value: number): string => numberText(value);

@@ -1,33 +1,17 @@
 <script lang="ts">
   /** What the scope did to the passage: before, after, change; gain reduction; hints with their measure. */
   import { untrack } from 'svelte';
-  import type { Figures } from '../api/client';
   import { format } from '../controls/value';
   import { contrast } from '../state/contrast.svelte';
+  import { numberText } from '../number';
   import { nameOfScope } from '../state/scope';
   import { workspace } from '../state/workspace.svelte';
+  import FigureTable from '../tables/FigureTable.svelte';
 
   let dismissed = $state<string[]>([]);
   const study = $derived(workspace.measuring.study);
   const ledger = $derived(study?.ledger ?? null);
   const what = $derived(nameOfScope(workspace));
-  const ROWS: [keyof Figures, string, string][] = [
-    ['sample_peak_dbfs', 'Sample peak', 'dBFS'],
-    ['true_peak_dbtp', 'True peak', 'dBTP'],
-    ['integrated_lufs', 'Loudness', 'LUFS, integrated'],
-    ['max_short_term_lufs', 'Short-term', 'LUFS, largest of 3 s'],
-    ['crest_db', 'Crest', 'dB, sample peak over RMS'],
-    ['floor_dbfs', 'Floor, 10th pct', 'dBFS, RMS of 50 ms'],
-  ];
-  const text = (value: number | null | undefined) =>
-    value === null || value === undefined ? '--' : value.toFixed(value <= -100 ? 0 : 1);
-  const change = (a: number | null | undefined, b: number | null | undefined) => {
-    if (a === null || b === null || a === undefined || b === undefined) return '--';
-    const moved = b - a;
-    return Math.abs(moved) < 0.05 ? '0.0' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)}`;
-  };
-  const shown = (value: number, digits: number) =>
-    (Math.abs(value) < 0.5 * 10 ** -digits ? 0 : value).toFixed(digits);
   const wish = $derived(workspace.session?.keep_contrast_lu ?? 0);
   /** Of the main, over the whole song, whatever is looked at. */
   const overall = $derived(
@@ -62,19 +46,9 @@
 >
   <h2>Ledger <span class="soft">{what}, {workspace.listening.passage.name}</span></h2>
   {#if ledger}
-    <table>
-      <thead><tr class="soft"><td></td><th>before</th><th>after</th><th>change</th></tr></thead>
-      <tbody>
-        {#each ROWS as [name, label, unit] (name)}
-          <tr data-figure={name}>
-            <th title={unit}>{label}</th>
-            <td class="figure">{text(ledger.before[name])}</td>
-            <td class="figure">{text(ledger.after[name])}</td>
-            <td class="figure">{change(ledger.before[name], ledger.after[name])}</td>
-          </tr>
-        {/each}
-      </tbody>
-    </table>
+    <div class="table">
+      <FigureTable figures={workspace.figuresIn('ledger')} of={ledger.after} against={ledger.before} />
+    </div>
     {#if ledger.reduction}
       <div class="reduction">
         <h3>{ledger.reduction.rises ? 'Gain added' : 'Gain reduction'}</h3>
@@ -84,7 +58,7 @@
               <i
                 class:none={db === 0}
                 style:height="{(share / tallest) * 56}px"
-                title="{(share * 100).toFixed(0)} % of the time"
+                title="{numberText(share * 100, 0)} % of the time"
               ></i>
               <em class="figure soft">{db}{db === 8 ? '+' : ''}</em>
             </span>
@@ -92,11 +66,11 @@
         </div>
         <dl>
           <dt>max</dt>
-          <dd class="figure" data-figure="largest_db">{ledger.reduction.largest_db.toFixed(1)} dB</dd>
+          <dd class="figure" data-figure="largest_db">{numberText(ledger.reduction.largest_db)} dB</dd>
           <dt>mean while active</dt>
-          <dd class="figure">{ledger.reduction.mean_db.toFixed(1)} dB</dd>
+          <dd class="figure">{numberText(ledger.reduction.mean_db)} dB</dd>
           <dt>share of time</dt>
-          <dd class="figure">{(ledger.reduction.share * 100).toFixed(0)} %</dd>
+          <dd class="figure">{numberText(ledger.reduction.share * 100, 0)} %</dd>
         </dl>
       </div>
     {/if}
@@ -105,7 +79,7 @@
         {#each ledger.facts as fact (fact.name)}
           <dt>{fact.label}</dt>
           <dd class="figure" data-figure={fact.name}>
-            {shown(fact.value, fact.unit === '%' || fact.name === 'samples_clipped' ? 0 : 1)}{fact.unit
+            {numberText(fact.value, fact.unit === '%' || fact.name === 'samples_clipped' ? 0 : 1)}{fact.unit
               ? ` ${fact.unit}`
               : ''}
           </dd>
@@ -155,26 +129,6 @@
   }
   h2 span {
     font-weight: 400;
-  }
-  table {
-    width: 100%;
-    border-collapse: collapse;
-  }
-  th,
-  td {
-    height: 1.75rem;
-    padding: 0;
-    text-align: right;
-    font-weight: 400;
-    border-bottom: 1px solid var(--line);
-    white-space: nowrap;
-  }
-  td,
-  thead th {
-    padding-left: 6px;
-  }
-  th:first-child {
-    text-align: left;
   }
   .reduction {
     margin-top: 16px;
@@ -246,14 +200,9 @@
       white-space: normal;
       flex: none;
     }
-    table {
+    .table {
       width: 300px;
       flex: none;
-    }
-    th,
-    td {
-      height: 1.125rem;
-      line-height: 1.125rem;
     }
     .reduction {
       margin: 0;

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** All lanes of a split side by side: what listens, how loud, and the main rules of the step that stands for each. */
+  import { numberText } from '../number';
   import type { Lane, Setting, Step } from '../api/client';
   import Slider from '../controls/Slider.svelte';
   import { format } from '../controls/value';
@@ -103,9 +104,7 @@
         title="Make up loudness: sets the level so that the lane is as loud after its steps as before"
         onclick={() => giveBack(workspace, lane)}>Make up</button
       >
-      <span class="figure"
-        >{moved === undefined ? '--' : `${moved > 0 ? '+' : ''}${moved.toFixed(1)} LU`}</span
-      >
+      <span class="figure">{moved === undefined ? '--' : `${numberText(moved, 1, true)} LU`}</span>
     </span>
   {/each}
   <span class="label">Ceiling</span>

@@ -22,6 +22,8 @@ class BlindState {
   rounds = $state(ROUNDS.prefer);
   picked = $state<string[]>([]);
   results = $state.raw<BlindResult[]>([]);
+  /** In words, results that cannot be read any more. */
+  setAside = $state.raw<string[]>([]);
   measuring = $state(false);
   private session = 0;
 
@@ -124,7 +126,9 @@ class BlindState {
   private async list(): Promise<void> {
     const id = workspace.version?.id;
     if (id === undefined) return;
-    this.results = (await workspace.attempt(() => api.blindResults(id), true)) ?? [];
+    const kept = await workspace.attempt(() => api.blindResults(id), true);
+    this.results = kept?.results ?? [];
+    this.setAside = kept?.set_aside ?? [];
   }
 }
 

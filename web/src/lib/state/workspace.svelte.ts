@@ -4,6 +4,7 @@ import { api, newId, Refused, sendFile } from '../api/client';
 import type {
   Aim,
   Edit,
+  Figure,
   ImportView,
   Moved,
   Owner,
@@ -48,6 +49,8 @@ export class Workspace {
   settings = $state.raw<Partial<Record<Owner, Setting[]>>>({});
   /** What can be asked of strips and lanes. */
   aims = $state.raw<Partial<Record<'strip' | 'lane', Aim[]>>>({});
+  /** What is measured of a sound, in the order it is shown in. */
+  figures = $state.raw<Figure[]>([]);
   /** Ready-made paths and splits. */
   pathStarts = $state.raw<PathStart[]>([]);
   /** The session as the page shows it: as the server last told, with what is on its way there. */
@@ -138,6 +141,11 @@ export class Workspace {
     return null;
   }
 
+  /** The figures that a table shows. */
+  figuresIn(table: Figure['tables'][number]): Figure[] {
+    return this.figures.filter((figure) => figure.tables.includes(table));
+  }
+
   processor(kind: string): Processor | undefined {
     return this.processors.find((processor) => processor.kind === kind);
   }
@@ -145,13 +153,15 @@ export class Workspace {
   /** wanted: the session that the address names. */
   async start(wanted: number | null = null): Promise<void> {
     await this.attempt(async () => {
-      const [processors, settings, starts, all, aims] = await Promise.all([
+      const [processors, settings, starts, all, aims, figures] = await Promise.all([
         api.processors(),
         api.settings(),
         api.pathStarts(),
         api.sessions(),
         api.aims(),
+        api.figures(),
       ]);
+      this.figures = figures;
       this.aims = aims;
       this.settings = settings;
       this.processors = processors;

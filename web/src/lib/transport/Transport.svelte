@@ -5,6 +5,7 @@
   import { barsAndBeats } from '../draw/grid';
   import { clock } from '../draw/scale';
   import { fills } from '../draw/frames';
+  import { numberText } from '../number';
   import { delivery } from '../state/delivery.svelte';
   import { workspace } from '../state/workspace.svelte';
 
@@ -13,8 +14,7 @@
   const session = $derived(workspace.session);
   const header = $derived(workspace.listening.playing ? workspace.listening.header : null);
   const bar = (side: 0 | 1) => ((workspace.listening.live?.main_peaks_dbfs[side] ?? -160) + 48) / 48;
-  const shown = (value: number | undefined) =>
-    value === undefined || value <= -100 ? '--' : value.toFixed(1);
+  const shown = (value: number | undefined) => numberText(value !== undefined && value > -100 ? value : null);
   const matched = $derived(workspace.measuring.study?.ledger.matched_db ?? 0);
   const refused = $derived(workspace.measuring.study?.ledger.matched_refused ?? null);
   const listens = $derived(
