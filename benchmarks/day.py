@@ -27,7 +27,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 
 from server import memory_mb
 
-from saltanvil.cli import ensure_demo
+from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session
 from saltanvil.session.edits import EditRefused
@@ -91,7 +91,7 @@ class Day:
         self.counts: dict[str, int] = {}
         self.gaps = self.kills = 0
         self.life = self.begin()
-        self.http = httpx.Client(timeout=60.0)
+        self.http = httpx.Client(timeout=300.0)
         self.number, self.mirror, self.revision = 0, Session(name="none"), 0
         self.in_flight: Any = None
         self.uncertain = False

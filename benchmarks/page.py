@@ -27,7 +27,7 @@ import soundfile
 from playwright.sync_api import Page, sync_playwright
 from server import memory_mb
 
-from saltanvil.cli import ensure_demo
+from saltanvil.cli.serving import ensure_demo
 from saltanvil.engine.stream import Stream, Wanted
 from saltanvil.web.services import Services
 from saltanvil.web.sessions import EditRequest

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
-from saltanvil.cli import ensure_demo
+from saltanvil.cli.serving import ensure_demo
 
 ROOT = Path(__file__).parent.parent
 OUT = ROOT / "docs/screenshots"

@@ -5,7 +5,21 @@ import subprocess
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
-ORDER = ["cli", "web", "demo", "sound", "store", "studies", "engine", "session", "processors", "measure", "media", "dsp"]
+ORDER = [
+    "cli",
+    "web",
+    "demo",
+    "sound",
+    "store",
+    "studies",
+    "engine",
+    "session",
+    "processors",
+    "measure",
+    "media",
+    "dsp",
+    "errors",
+]
 PURE = ["dsp", "measure", "processors", "session", "engine", "studies"]
 
 

@@ -13,6 +13,8 @@ import pytest
 from fastapi.testclient import TestClient
 
 from saltanvil import cli
+from saltanvil.cli import serve
+from saltanvil.cli.parser import DEFAULT_PORT
 from saltanvil.web import app
 
 ROOT = Path(__file__).parent.parent
@@ -77,10 +79,10 @@ def test_what_the_package_needs_is_what_is_imported():
 
 def test_without_a_word_it_serves(monkeypatch):
     asked = []
-    monkeypatch.setattr(cli, "run_serve", asked.append)
+    monkeypatch.setattr(serve, "run_serve", asked.append)
     monkeypatch.setattr(sys, "argv", ["saltanvil"])
     assert cli.main() == 0
-    assert (asked[0].port, asked[0].host, str(asked[0].data), asked[0].empty) == (cli.DEFAULT_PORT, "127.0.0.1", "data", False)
+    assert (asked[0].port, asked[0].host, str(asked[0].data), asked[0].empty) == (DEFAULT_PORT, "127.0.0.1", "data", False)
 
 
 def test_a_page_that_is_not_built_is_a_sentence(tmp_path, monkeypatch):

@@ -3,6 +3,7 @@
 import shutil
 import subprocess
 import sys
+import time
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -10,14 +11,43 @@ import httpx
 import pytest
 from playwright.sync_api import sync_playwright
 
-from saltanvil.cli import ensure_demo
+from saltanvil.cli.serving import ensure_demo
 from tests.conftest import locked, shared_folder
 
+#: How long a test waits for what must come: only a fault takes so long, also on a machine that is busy with other things.
+PATIENCE_S = 180.0
 ROOT = Path(__file__).parent.parent.parent
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
     "--disable-component-update", "--disable-sync", "--autoplay-policy=no-user-gesture-required",
 ]  # fmt: skip
+
+
+def until(page, test):
+    """Look again until something holds that no event of the page tells of, such as what the server has."""
+    end = time.monotonic() + PATIENCE_S
+    while not (result := test()):
+        assert time.monotonic() < end, "it does not come to hold"
+        page.wait_for_timeout(50)
+    return result
+
+
+def version(page):
+    """The session as the server has it, with its revision."""
+    number = page.url.rsplit("#/", 1)[1].split("/")[0]
+    return page.evaluate(f"fetch('/api/sessions/{number}').then((answer) => answer.json())")
+
+
+def measured(page, place=".ledger"):
+    """Wait until figures are those of the version that the server has; a match that was measured meanwhile makes one more."""
+
+    def current():
+        held = page.locator(place)
+        shown = held.get_attribute("aria-busy"), held.get_attribute("data-revision")
+        return shown == ("false", str(version(page)["revision"]))
+
+    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    until(page, current)
 
 
 @pytest.fixture(scope="session")
@@ -80,11 +110,12 @@ def opened(browser, address, session=None):
     context = browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True, bypass_csp=True)
     if session is not None:
         context.add_init_script(f"localStorage['saltanvil.session'] ??= '{session}'")
+    context.set_default_timeout(PATIENCE_S * 1000)
     page = context.new_page()
     wrong = []
     page.on("pageerror", lambda error: wrong.append(str(error)))
     page.goto(address)
-    page.wait_for_selector("[data-figure=matched_db]", timeout=30_000)
+    page.wait_for_selector("[data-figure=matched_db]")
     yield page
     context.close()
     assert not wrong, wrong

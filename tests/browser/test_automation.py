@@ -2,7 +2,8 @@
 
 import pytest
 
-from tests.browser.test_own_material import document, version
+from tests.browser.conftest import until, version
+from tests.browser.test_own_material import document
 from tests.browser.test_page import heard, mean_energy, setting, type_setting, wait_heard
 from tests.browser.test_steps import add, saved
 
@@ -68,14 +69,19 @@ def test_another_drive_in_the_chorus_by_keyboard_alone(page):
     page.wait_for_function(f"document.querySelector(\"{SLIDER.format('drive_db')}\").ariaValueNow === '{base:g}'")
     page.keyboard.press("PageDown")
     page.wait_for_selector("[data-figure=moving]:has-text('Drive over this passage')")
-    edited(page, lambda: page.keyboard.press("Control+z"))
-    values = envelope(page, "saturator", "Organ", "drive_db")["sections"].values()
-    assert 20.0 in values
+    page.keyboard.press("Control+z")
+    until(page, lambda: 20.0 in envelope(page, "saturator", "Organ", "drive_db")["sections"].values())
     # Hard at the borders, then as points, which a lane shows.
     over_time(page, "drive_db")
     edited(page, lambda: page.select_option("[aria-label='Ramp between sections']", label="hard"))
     edited(page, lambda: page.click("dialog [data-act=points]"))
     assert len(envelope(page, "saturator", "Organ", "drive_db")["points"]) >= 3
+
+
+def moved_to(page, point):
+    """Where a point stands once a drag is stored; None before."""
+    now = envelope(page, "trim", "Organ", "gain_db")["points"][1]
+    return now if now != point else None
 
 
 def test_an_envelope_is_drawn_dragged_typed_and_removed_by_mouse(page):
@@ -97,13 +103,12 @@ def test_an_envelope_is_drawn_dragged_typed_and_removed_by_mouse(page):
     page.mouse.down()
     page.mouse.move(handle["x"] - 60, handle["y"] - 20, steps=8)
     page.mouse.up()
-    saved(page)
-    page.wait_for_timeout(200)
-    moved = envelope(page, "trim", "Organ", "gain_db")["points"][1]
+    moved = until(page, lambda: moved_to(page, points[1]))
     assert moved["id"] == points[1]["id"] and moved["at_s"] < points[1]["at_s"] and moved["value"] > points[1]["value"]
     assert version(page)["revision"] > before
-    edited(page, lambda: page.keyboard.press("Control+z"))
-    assert envelope(page, "trim", "Organ", "gain_db")["points"][1] == points[1]
+    saved(page)
+    page.keyboard.press("Control+z")
+    until(page, lambda: envelope(page, "trim", "Organ", "gain_db")["points"][1] == points[1])
     # Typed: place in bars, value with its unit, and a curve.
     page.click("[data-lane] [aria-label='Gain over time']")
     page.fill("[aria-label='Place of point 2']", "17.1")

@@ -22,10 +22,10 @@ def to_shape(page):
 
 def measured(page, test):
     """Wait until a test's result stands, with nothing under way."""
-    page.wait_for_selector(f"aside[data-test={test}]", timeout=60_000)
-    page.wait_for_function("document.querySelector('[data-figure=bench_state]').textContent === 'measured'", timeout=60_000)
+    page.wait_for_selector(f"aside[data-test={test}]")
+    page.wait_for_function("document.querySelector('[data-figure=bench_state]').textContent === 'measured'")
     page.wait_for_timeout(400)
-    page.wait_for_function("document.querySelector('[data-figure=bench_state]').textContent === 'measured'", timeout=60_000)
+    page.wait_for_function("document.querySelector('[data-figure=bench_state]').textContent === 'measured'")
 
 
 @pytest.fixture
@@ -50,7 +50,7 @@ def test_every_test_is_run_by_hand_and_follows_edits(clipped):
     soft = figure(page, "thd_db")
     assert -40 < soft < -5 and page.locator("[data-figure=h3_db]").count() == 1
     type_setting(page, "bench_level_dbfs", "-40")
-    page.wait_for_function("Number(document.querySelector('[data-figure=thd_db] td').innerText) < -90", timeout=30_000)
+    page.wait_for_function("Number(document.querySelector('[data-figure=thd_db] td').innerText) < -90")
     type_setting(page, "bench_level_dbfs", "-6")
     for name, sees in (
         ("Intermodulation", "smpte_db"),
@@ -84,7 +84,7 @@ def test_every_test_is_run_by_hand_and_follows_edits(clipped):
     choose(page, "oversampling", "8x")
     saved(page)
     to_bench(page)
-    page.wait_for_function("Number(document.querySelector('[data-figure=declared_ms] td').innerText) > 1", timeout=30_000)
+    page.wait_for_function("Number(document.querySelector('[data-figure=declared_ms] td').innerText) > 1")
     assert figure(page, "measured_ms") == pytest.approx(figure(page, "declared_ms"), abs=0.03)
 
 
@@ -103,13 +103,13 @@ def test_two_settings_are_pinned_compared_and_kept_by_keyboard(clipped, tmp_path
     saved(page)
     to_bench(page)
     measured(page, "aliasing")
-    page.wait_for_function(f"Number(document.querySelector('[data-figure=alias_db] td').innerText) < {bad - 20}", timeout=60_000)
+    page.wait_for_function(f"Number(document.querySelector('[data-figure=alias_db] td').innerText) < {bad - 20}")
     assert figure(page, "alias_db", 2) == bad
     page.keyboard.press("k")
     page.wait_for_selector(".pin:has-text('B')")
     assert figure(page, "alias_db", 3) == figure(page, "alias_db", 1)
     page.check("text=at every oversampling")
-    page.wait_for_selector("[data-figure=alias_16x_db]", timeout=60_000)
+    page.wait_for_selector("[data-figure=alias_16x_db]")
     measured(page, "aliasing")
     assert figure(page, "alias_1x_db", 1) == bad and figure(page, "alias_16x_db", 1) == figure(page, "alias_db", 1)
     page.uncheck("text=at every oversampling")

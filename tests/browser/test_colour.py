@@ -120,7 +120,7 @@ def test_colours_are_told_apart_on_the_bench(page):
     type_setting(page, "colour_odd_share", "100")
     saved(page)
     to_bench(page)
-    page.wait_for_function("Number(document.querySelector('[data-figure=h2_db] td').innerText) < -100", timeout=30_000)
+    page.wait_for_function("Number(document.querySelector('[data-figure=h2_db] td').innerText) < -100")
     measured(page, "harmonics")
     third = figure(page, "h3_db")
     assert figure(page, "h2_db") < third - 60 and figure(page, "h2_db", 2) == second

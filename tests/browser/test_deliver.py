@@ -220,7 +220,7 @@ def test_dropped_files_go_through_the_main_and_a_session_is_packed_and_opened(pa
     dialog.get_by_label("Loudness, LUFS").fill("-20")
     page.click("[data-act=batch]")
     assert "broken.wav" in page.wait_for_selector("[role=alert] >> text=broken.wav").inner_text()
-    link = page.wait_for_selector(".jobs a:has-text('oars.flac')", timeout=60_000)
+    link = page.wait_for_selector(".jobs a:has-text('oars.flac')")
     with page.expect_download() as download:
         link.click()
     download.value.save_as(tmp_path / "oars.flac")
@@ -229,13 +229,13 @@ def test_dropped_files_go_through_the_main_and_a_session_is_packed_and_opened(pa
     before, address = document(page)["session"], page.evaluate("location.hash")
     page.click("button.session")
     page.click("[data-act=pack]")
-    packed = page.wait_for_selector(".jobs a:has-text('.zip'):not(:has-text('all as'))", timeout=60_000)
+    packed = page.wait_for_selector(".jobs a:has-text('.zip'):not(:has-text('all as'))")
     with page.expect_download() as download:
         packed.click()
     download.value.save_as(tmp_path / "session.zip")
     page.click("button.session")
     page.set_input_files("[aria-label='Session file']", tmp_path / "session.zip")
-    page.wait_for_selector("dialog", state="detached", timeout=60_000)
+    page.wait_for_selector("dialog", state="detached")
     page.wait_for_function(f"location.hash !== '{address}'")
     after = document(page)["session"]
     assert [strip["path"] for strip in after["strips"]] == [strip["path"] for strip in before["strips"]]

@@ -6,7 +6,8 @@ import json
 
 import pytest
 
-from tests.browser.test_own_material import document, version
+from tests.browser.conftest import measured, version
+from tests.browser.test_own_material import document
 from tests.browser.test_page import mean_energy, setting, wait_heard
 from tests.browser.test_steps import add, saved, type_setting
 
@@ -191,8 +192,7 @@ def shown_figure(page, name):
 
 
 def measured_anew(page):
-    revision = version(page)["revision"]
-    page.wait_for_selector(f"[aria-label=Contrast][aria-busy=false][data-revision='{revision}']", timeout=60_000)
+    measured(page, "[aria-label=Contrast]")
 
 
 def test_contrast_by_mouse_an_edit_is_followed_and_a_wish_that_is_broken_is_said(page):
@@ -222,9 +222,9 @@ def test_contrast_by_mouse_an_edit_is_followed_and_a_wish_that_is_broken_is_said
     wish = document(page)["keep_contrast_lu"]
     assert wish > 7 and (wish * 2) % 1 == 0
     page.click("nav.tree >> text='Main'")
-    page.wait_for_selector("[aria-label=Contrast] [data-hint='contrast wish']", timeout=60_000)
+    page.wait_for_selector("[aria-label=Contrast] [data-hint='contrast wish']")
     page.click("nav[aria-label=Views] >> text=Shape")
-    page.wait_for_selector(".ledger [data-hint='contrast wish']", timeout=60_000)
+    page.wait_for_selector(".ledger [data-hint='contrast wish']")
     # A section of the table is the passage.
     page.click("nav[aria-label=Views] >> text=Contrast")
     page.click("[data-row=Bridge] button")
@@ -241,7 +241,7 @@ def test_contrast_by_keys_several_strips_in_one_table_and_its_files(page):
     page.keyboard.press("Tab")
     page.keyboard.press("Shift+Tab")
     page.keyboard.press("ArrowRight")
-    page.wait_for_selector("[data-table=strips] [data-row=Band]", timeout=60_000)
+    page.wait_for_selector("[data-table=strips] [data-row=Band]")
     measured_anew(page)
     assert page.locator("[data-table=strips] tbody tr").evaluate_all("rows => rows.map((row) => row.dataset.row)") == [
         "Band", "Drums",
@@ -284,7 +284,7 @@ def test_a_blind_test_of_five_rounds_by_keys_alone(page):
     page.keyboard.press("t")
     page.wait_for_selector("[data-act='start blind']:focus")
     page.keyboard.press("Enter")
-    page.wait_for_selector("[data-figure=round]:has-text('Round 1 of 5')", timeout=30_000)
+    page.wait_for_selector("[data-figure=round]:has-text('Round 1 of 5')")
     page.wait_for_selector("footer.transport .play[aria-label*=Stop], footer.transport button[title*=Stop]", state="attached")
     # Nothing of the page is seen behind the dialog: neither meters nor pictures.
     assert page.evaluate("getComputedStyle(document.querySelector('dialog'), '::backdrop').backgroundColor") == page.evaluate(
@@ -321,7 +321,7 @@ def test_can_i_hear_it_by_mouse_broken_off_kept_and_written(page):
     page.wait_for_selector("text=Choose exactly two")
     page.uncheck("dialog input[value=Before]")
     page.click("[data-act='start blind']")
-    page.wait_for_selector("[data-letter='1']", timeout=30_000)
+    page.wait_for_selector("[data-letter='1']")
     for letter in ("1", "2", "X"):
         page.click(f"[data-letter='{letter}']")
         page.wait_for_selector(f"[data-letter='{letter}'][aria-pressed=true]")
@@ -353,7 +353,7 @@ def test_a_clipper_is_aimed_at_six_decibels_by_keys_alone_and_undone_as_one(page
     page.keyboard.press("Control+a")
     page.keyboard.type("6")
     page.keyboard.press("Enter")
-    page.wait_for_selector("dialog", state="detached", timeout=30_000)
+    page.wait_for_selector("dialog", state="detached")
     page.wait_for_selector("text=/Peaks down by 6.0 dB: Ceiling .* renders?\\./")
     # The ledger measures for itself.
     page.wait_for_function("document.querySelector('[data-figure=peaks_down_db]')?.textContent.trim() === '6.0 dB'")
@@ -369,21 +369,21 @@ def test_an_aim_that_cannot_be_reached_changes_nothing_and_a_strip_is_aimed_by_m
     page.select_option("dialog [aria-label=By]", "ratio")
     page.fill("dialog [aria-label=Target]", "40")
     page.click("[data-act=find]")
-    page.wait_for_selector("dialog [data-figure=aim_refused]:has-text('Try Threshold')", timeout=30_000)
+    page.wait_for_selector("dialog [data-figure=aim_refused]:has-text('Try Threshold')")
     assert version(page)["revision"] == revision
     page.click("dialog >> text=Close")
     add(page, "Snare", "clipper")
     page.click("[data-act=aim]")
     page.fill("dialog [aria-label=Target]", "6")
     page.click("[data-act=find]")
-    page.wait_for_selector("text=/Peaks down by 6.0 dB: Ceiling/", timeout=30_000)
+    page.wait_for_selector("text=/Peaks down by 6.0 dB: Ceiling/")
     revision = version(page)["revision"]
     page.click(".path .plate.strip button, .path .plate:has-text('trim') button")
     page.click("[data-act=aim]")
     page.select_option("dialog [aria-label=Figure]", "loudness_lufs")
     page.fill("dialog [aria-label=Target]", "-30")
     page.click("[data-act=find]")
-    page.wait_for_selector("text=/Loudness -30.0 LUFS: Level/", timeout=30_000)
+    page.wait_for_selector("text=/Loudness -30.0 LUFS: Level/")
     assert version(page)["revision"] == revision + 1
     page.click("text=Undo >> nth=-1")
     page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")

@@ -110,7 +110,7 @@ def test_what_is_out_of_date_says_so_within_a_frame(page):
     assert page.evaluate("getComputedStyle(document.querySelector('.drawn')).opacity") == "0.5"
     veil = "getComputedStyle(document.querySelector('.pictures .plate'), '::after').backgroundColor"
     assert page.evaluate(veil).replace(" ", "").endswith("/0.5)"), page.evaluate(veil)
-    page.wait_for_function(f"{busy}.every((value) => value === 'false')", timeout=20_000)
+    page.wait_for_function(f"{busy}.every((value) => value === 'false')")
     assert int(page.get_attribute("aside.ledger", "data-revision")) > revision
     assert len(question) == 1  # five steps, measured once
 
@@ -137,7 +137,7 @@ def test_the_page_finds_a_server_again_that_was_away(browser, demo_folder, tmp_p
         port = int(address.rsplit(":", 1)[1])
         page = browser.new_context(viewport={"width": 1280, "height": 800}, bypass_csp=True).new_page()
         page.goto(address)
-        page.wait_for_selector("[data-figure=matched_db]", timeout=30_000)
+        page.wait_for_selector("[data-figure=matched_db]")
         page.click("nav.tree >> text=Snare")
         page.click(".path .plate >> text=Compressor")
         began = setting(page, "threshold_db")
@@ -152,9 +152,9 @@ def test_the_page_finds_a_server_again_that_was_away(browser, demo_folder, tmp_p
     assert setting(page, "threshold_db") == pytest.approx(began - 2.0)
     page.wait_for_selector("text=Not connected, 2 to send")
     with serving(data, port):
-        page.wait_for_selector("text=Not connected", state="detached", timeout=30_000)
+        page.wait_for_selector("text=Not connected", state="detached")
         page.wait_for_function(SAVED)
-        page.wait_for_selector("[aria-label=Stop]", timeout=30_000)
+        page.wait_for_selector("[aria-label=Stop]")
         first = heard(page)
         page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.heard) != {first}")
         power = energy(page)
@@ -192,10 +192,10 @@ def test_it_plays_on_after_the_sound_process_was_killed(browser, demo_folder, tm
         old = sound_process_of(data)
         os.kill(old, signal.SIGKILL)
         page.wait_for_selector("text=Not connected")
-        page.wait_for_selector("text=Not connected", state="detached", timeout=30_000)
-        page.wait_for_selector("[aria-label=Stop]", timeout=30_000)
+        page.wait_for_selector("text=Not connected", state="detached")
+        page.wait_for_selector("[aria-label=Stop]")
         power = energy(page)
-        page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.energy) > {power}", timeout=30_000)
+        page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.energy) > {power}")
         assert sound_process_of(data) != old
 
 

@@ -41,8 +41,8 @@ def line(page, name):
 
 def edited(page):
     """Wait until the last edit is kept."""
+    page.wait_for_timeout(50)  # for the press to have been taken
     saved(page)
-    page.wait_for_timeout(150)
 
 
 @pytest.fixture
@@ -235,7 +235,7 @@ def test_both_demo_sessions_play_on_the_first_start(page_alone):
     wait_heard(page, 20_000)
     page.click("button.session")
     page.click("dialog >> text=Harbour Walk")
-    page.wait_for_selector(".path[aria-label='Path of Music bed']", timeout=20_000)
+    page.wait_for_selector(".path[aria-label='Path of Music bed']")
     assert setting(page, "depth_db") == 9.0
     wait_figure(page, "largest_db", lambda value: value == 9.0)
     page.keyboard.press("Escape")

@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.browser.conftest import serving
+from tests.browser.conftest import serving, version
 from tests.browser.test_page import energy, wait_heard
 from tests.signals import noise
 
@@ -47,11 +47,6 @@ def empty(browser, empty_server):
     yield page
     context.close()
     assert not wrong, wrong
-
-
-def version(page):
-    number = page.url.rsplit("#/", 1)[1].split("/")[0]
-    return page.evaluate(f"fetch('/api/sessions/{number}').then((answer) => answer.json())")
 
 
 def document(page):

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from tests.browser.conftest import PATIENCE_S
 from tests.edits import moved_json
 from tests.signals import noise
 
@@ -24,7 +25,7 @@ def energy(page):
 def mean_energy(page, bars=0.5):
     """Mean power of the sound heard over some bars (84 bpm), from sums that the socket's worker keeps."""
     began, first = heard(page), energy(page)
-    page.wait_for_timeout(bars * 4 * 60_000 / 84)
+    wait_heard(page, began + bars * 4 * 60 / 84 * 48_000)
     return (energy(page) - first) / (heard(page) - began) / 2
 
 
@@ -33,7 +34,7 @@ def figure(page, name, column=None):
     return float(re.search(r"[-+]?\d+\.\d", page.inner_text(place, timeout=2000)).group())
 
 
-def wait_figure(page, name, test, column=None, seconds=30):
+def wait_figure(page, name, test, column=None, seconds=PATIENCE_S):
     until = time.monotonic() + seconds
     while time.monotonic() < until:
         try:
@@ -46,22 +47,12 @@ def wait_figure(page, name, test, column=None, seconds=30):
     raise AssertionError(f"{name} stays at {page.inner_text(f'[data-figure={name}]')}")
 
 
-def steady(page, name, column=None):
-    """A figure once it has stayed the same for a second and a half, however slow the machine is."""
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
-    last = None
-    while (value := figure(page, name, column)) != last:
-        last = value
-        page.wait_for_timeout(1500)
-    return value
-
-
 def setting(page, name):
     return float(page.get_attribute(f"[role=slider][data-setting='{name}']", "aria-valuenow"))
 
 
 def wait_heard(page, frames):
-    page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.heard) > {frames}", timeout=60_000)
+    page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.heard) > {frames}")
 
 
 def type_setting(page, name, text):

@@ -50,7 +50,7 @@ def drag(page, box, dx, dy, steps=8, key=None):
 
 
 def bands_drawn(page, count):
-    page.wait_for_selector(f".bands[data-lanes='{count}']", timeout=60_000)
+    page.wait_for_selector(f".bands[data-lanes='{count}']")
 
 
 def uncoloured(page, name):

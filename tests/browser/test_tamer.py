@@ -110,7 +110,7 @@ def test_the_free_mode_needs_no_study_and_the_loudness_is_held(page):
     type_setting(page, "range_db", "18")
     page.select_option("[aria-label='Measured over']", label="Chorus")
     saved(page)
-    page.wait_for_function("/:[1-9]/.test(document.querySelector('.resonances')?.dataset.cuts ?? '')", timeout=30_000)
+    page.wait_for_function("/:[1-9]/.test(document.querySelector('.resonances')?.dataset.cuts ?? '')")
     assert not page.locator(".handle").count()
     wait_figure(page, "integrated_lufs", lambda change: abs(change) <= 0.3, 3)
     before, first = energy(page), heard(page)

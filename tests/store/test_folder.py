@@ -14,7 +14,8 @@ import numpy as np
 import pytest
 import soundfile
 
-from saltanvil.cli import ensure_demo, main
+from saltanvil.cli import main
+from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.apply import apply
 from saltanvil.session.document import Session, Strip
 from saltanvil.session.edits import AddStrip, EditRefused, RemoveStrip, Set

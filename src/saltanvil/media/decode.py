@@ -15,6 +15,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from saltanvil.dsp.envelope import LOUDEST, all_finite
+from saltanvil.errors import UserError
 
 Audio = NDArray[np.float32]
 
@@ -25,7 +26,7 @@ TOO_LONG = f"it is longer than {MAX_S // 3600} hours; cut it into parts"
 EXACT = {"WAV", "WAVEX", "RF64", "FLAC", "AIFF", "W64"}
 
 
-class MediaError(ValueError):
+class MediaError(UserError, ValueError):
     """A file that cannot be taken; the message names it and says why and what to do."""
 
     def __init__(self, name: str, why: str) -> None:

@@ -4,6 +4,7 @@ from typing import Annotated
 
 from pydantic import Field, TypeAdapter
 
+from saltanvil.errors import reason
 from saltanvil.session.document import NotFound, Session
 from saltanvil.session.edits import (
     AddSend,
@@ -24,7 +25,6 @@ from saltanvil.session.edits import (
     SetOutput,
     SetRate,
     drop_dangling_references,
-    reason,
 )
 from saltanvil.session.envelope_edits import (
     ChangeEnvelope,
@@ -85,7 +85,7 @@ def apply(session: Session, edit: Edit) -> Session:
         drop_dangling_references(changed)
         return checked(settled(changed, session))
     except NotFound as error:
-        raise EditRefused(str(error.args[0])) from error
+        raise EditRefused(str(error)) from error
     except EditRefused:
         raise
     except ValueError as error:

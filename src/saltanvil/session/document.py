@@ -14,6 +14,7 @@ from pydantic import (
     model_validator,
 )
 
+from saltanvil.errors import UserError
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.split import SplitSettings
@@ -53,7 +54,7 @@ def without_empty(data: dict[str, Any], *names: str) -> dict[str, Any]:
     return data
 
 
-class NotFound(LookupError):
+class NotFound(UserError, LookupError):
     """An object of that name is not there (any more)."""
 
 

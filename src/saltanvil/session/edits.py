@@ -4,6 +4,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field, JsonValue
 
+from saltanvil.errors import UserError
 from saltanvil.session.delivery import Delivery
 from saltanvil.session.document import (
     MAIN_ID,
@@ -29,7 +30,7 @@ MAX_INDEX = 1 << 20
 MAX_VALUES = 200
 
 
-class EditRefused(ValueError):
+class EditRefused(UserError, ValueError):
     """The edit cannot be made; the message says why, naming the object."""
 
 
@@ -372,15 +373,3 @@ def drop_dangling_references(session: Session) -> None:
                 values = {section: held for section, held in envelope.sections.items() if section in sections}
                 rest = {other: held for other, held in part.envelopes.items() if other != name}
                 part.envelopes = {**rest, name: envelope.model_copy(update={"sections": values})} if values else rest
-
-
-def reason(error: ValueError) -> str:
-    """One plain sentence for a validation error."""
-    from pydantic import ValidationError
-
-    if not isinstance(error, ValidationError):
-        return str(error)
-    first = error.errors(include_url=False)[0]
-    where = ".".join(str(part) for part in first["loc"])
-    message = first["msg"].removeprefix("Value error, ")
-    return f"{where}: {message}" if where else message

@@ -17,6 +17,7 @@ from typing import Any, TypeVar
 
 from pydantic import BaseModel
 
+from saltanvil.errors import UserError, reason
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.apply import EDIT
 from saltanvil.session.delivery import Delivery
@@ -38,7 +39,7 @@ from saltanvil.session.document import (
     Stretch,
     Strip,
 )
-from saltanvil.session.edits import Edit, reason
+from saltanvil.session.edits import Edit
 from saltanvil.session.validate import checked
 
 FORMAT = 6
@@ -61,7 +62,7 @@ Data = dict[str, Any]
 T = TypeVar("T")
 
 
-class Unreadable(ValueError):
+class Unreadable(UserError, ValueError):
     """What was kept cannot be read; the message says why and what to do."""
 
 

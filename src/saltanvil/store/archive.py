@@ -29,10 +29,10 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from saltanvil.engine.render import Cancelled
+from saltanvil.errors import UserError, reason
 from saltanvil.media.decode import MAX_RATE, MAX_S, MIN_RATE, MediaError, open_audio
 from saltanvil.media.encode import WAV_LIMIT_BYTES
 from saltanvil.session.document import MAX_STRIPS, Session
-from saltanvil.session.edits import reason
 from saltanvil.session.format import Unreadable, read_session, written
 from saltanvil.store.database import StoreError
 from saltanvil.store.media import MediaRow, MediaStore
@@ -62,7 +62,7 @@ The history of edits is not in it.
 """
 
 
-class ArchiveError(ValueError):
+class ArchiveError(UserError, ValueError):
     """An archive that cannot be used; the message names it and says why and what to do."""
 
 

@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Self
 from weakref import WeakKeyDictionary
 
+from saltanvil.errors import UserError
+
 #: Small tables, tested whole at every start; the media are tested by `saltanvil check`.
 DOCUMENTS = ("sessions", "edits", "comparisons", "presets")
 #: Numbers of rows: within what SQLite counts to, and JavaScript exactly.
@@ -19,7 +21,7 @@ MAGIC = b"SQLite format 3\x00"
 REMEDY = "nothing was written to it; put a copy in its place, or name another folder with --data"
 
 
-class StoreError(RuntimeError):
+class StoreError(UserError, RuntimeError):
     """The database could not take it; nothing was changed."""
 
 

@@ -5,13 +5,14 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
+from saltanvil.errors import UserError
 from saltanvil.processors import Settings
 from saltanvil.session.document import NotFound, Path
 from saltanvil.session.format import Unreadable, read_preset, written
 from saltanvil.store.database import Database
 
 
-class PresetRefused(ValueError):
+class PresetRefused(UserError, ValueError):
     """The preset cannot be kept under that name or with those settings; the message says why."""
 
 

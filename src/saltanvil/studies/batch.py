@@ -22,6 +22,7 @@ from typing import Any, Self
 from pydantic import TypeAdapter
 
 from saltanvil.engine.process import FileProcess
+from saltanvil.errors import UserError, reason
 from saltanvil.media.decode import MediaError
 from saltanvil.media.disk import what_failed
 from saltanvil.media.encode import Writing, Written, whole_or_none, write_audio
@@ -30,7 +31,6 @@ from saltanvil.media.names import file_names, name_key
 from saltanvil.media.recording import recorded
 from saltanvil.media.stream import FileSound
 from saltanvil.media.table import guarded
-from saltanvil.session.edits import reason
 from saltanvil.session.format import Unreadable, read_path
 from saltanvil.session.importing import natural_key
 from saltanvil.studies.delivered import FileFacts, facts_of_file, figures_of_blocks
@@ -223,7 +223,7 @@ def shown_path(name: str) -> str:
     return name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 
-class BusyFolder(ValueError):
+class BusyFolder(UserError, ValueError):
     """Another batch works on the folder."""
 
 

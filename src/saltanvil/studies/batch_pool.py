@@ -6,13 +6,14 @@ from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
 
+from saltanvil.errors import UserError
 from saltanvil.studies.batch import Item, Row, Treatment, process
 
 #: How long a scheduler may take to answer.
 CONNECT_S = 10
 
 
-class NoCluster(ValueError):
+class NoCluster(UserError, ValueError):
     """The cluster cannot be used; the message says why and what to do."""
 
 

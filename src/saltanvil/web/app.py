@@ -104,7 +104,7 @@ def create_app(data: Path | Services, hosts: set[str] | None = None, token: str 
 
     @app.exception_handler(NotFound)
     async def missing(request: Request, error: NotFound) -> JSONResponse:
-        return JSONResponse({"detail": str(error.args[0])}, 404)
+        return JSONResponse({"detail": str(error)}, 404)
 
     @app.exception_handler(Exception)
     async def fault(request: Request, error: Exception) -> JSONResponse:

@@ -190,7 +190,7 @@ def delivery_names(services: Served, session_id: Number, question: DeliveryReque
         spans = spans_of(session, services.media.at_rate(session.rate_hz), delivery, question.start_s, question.end_s)
         return FileNames(names=[file.name for file in files_of(session, delivery, spans, today())])
     except NotFound as error:
-        return FileNames(names=[], problem=str(error.args[0]))
+        return FileNames(names=[], problem=str(error))
     except HTTPException as error:
         return FileNames(names=[], problem=str(error.detail))
     except ValueError as error:

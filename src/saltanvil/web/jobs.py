@@ -18,13 +18,9 @@ from typing import Literal
 from pydantic import BaseModel
 
 from saltanvil.engine.render import Cancelled
-from saltanvil.media.decode import MediaError
+from saltanvil.errors import UserError
 from saltanvil.media.disk import what_failed
 from saltanvil.session.document import NotFound
-from saltanvil.session.edits import EditRefused
-from saltanvil.session.format import Unreadable
-from saltanvil.store.archive import ArchiveError
-from saltanvil.store.database import StoreError
 from saltanvil.store.media import ImportCancelled
 
 log = logging.getLogger(__name__)
@@ -131,10 +127,8 @@ class Job:
             work(self)
         except (Cancelled, ImportCancelled):
             self._end("cancelled")
-        except (MediaError, StoreError, EditRefused, Unreadable, ArchiveError) as error:
+        except UserError as error:
             self._end("failed", str(error))
-        except NotFound as error:
-            self._end("failed", str(error.args[0]))
         except OSError as error:
             self._end("failed", f"{self.title}: {what_failed(error)}")
         except Exception:

@@ -5,11 +5,11 @@ from typing import Annotated, Any, Literal
 from fastapi import APIRouter, HTTPException, Query
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
+from saltanvil.errors import reason
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.freecurve import FreeCurveSettings, points_from_text, points_to_csv
 from saltanvil.session.document import Name
 from saltanvil.session.document import Path as StepPath
-from saltanvil.session.edits import reason
 from saltanvil.session.format import PATH, from_2, settings_from_2, without_outputs
 from saltanvil.session.slots import without_slots
 from saltanvil.session.starts import PATH_STARTS

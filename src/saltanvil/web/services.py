@@ -177,7 +177,7 @@ class Services:
                     media.frames(media_id)
                 check_length(session, media, before if before.rate_hz == session.rate_hz else None)
             except NotFound as error:
-                raise EditRefused(str(error.args[0])) from error
+                raise EditRefused(str(error)) from error
             except ValueError as error:
                 raise EditRefused(str(error)) from error
             # Heard before it is on the disk, answered only then.

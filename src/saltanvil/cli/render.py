@@ -1,0 +1,101 @@
+"""`saltanvil render`: sessions to files."""
+
+import argparse
+import contextlib
+import os
+import sys
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
+
+from saltanvil.cli.errors import Refused
+from saltanvil.cli.files import warn_of_clipping, writing_of
+from saltanvil.cli.folder import session_named
+from saltanvil.engine.export import Target, export_strips
+from saltanvil.engine.time import session_frames
+from saltanvil.media.encode import Written, whole_or_none
+from saltanvil.media.formats import format_named
+from saltanvil.media.names import file_names
+from saltanvil.session.document import MAIN_ID, Session
+from saltanvil.store.copies import reading
+from saltanvil.store.database import Database
+from saltanvil.store.media import MediaStore
+from saltanvil.store.sessions import SessionStore
+from saltanvil.studies.delivered import facts_of_file
+from saltanvil.studies.match import settled
+
+
+def run_render(request: argparse.Namespace) -> bool:
+    with reading(request.data) as database:
+        return render_sessions(request, database)
+
+
+def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
+    sessions, store = SessionStore(database), MediaStore(database)
+    if request.strips and len(request.sessions) > 1:
+        raise Refused("--strips names strips of one session; render the sessions one by one, or leave it out")
+    found = [session_named(sessions, name) for name in request.sessions]
+    titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, request.strips)]
+    writing = writing_of(request, request.format)
+    names = iter(file_names([text.replace("/", "_") for text in titles], [format_named(writing.format).suffix] * len(titles)))
+    work = [
+        (session, [Target(strip_id, request.output / next(names), writing) for strip_id in ids_of(session, request.strips)])
+        for session in found
+    ]
+    try:
+        request.output.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise Refused(f"{request.output}: this folder cannot be made ({error.strerror}); name another one") from error
+    progress = progress_line(len(work))
+
+    files: list[tuple[str, Written]] = []
+
+    def export(number: int) -> None:
+        session, targets = work[number]
+        media = store.at_rate(session.rate_hz)
+        session = settled(session, media)
+        end = session_frames(session, media)
+        with contextlib.ExitStack() as whole:
+            parts = [replace(target, path=whole.enter_context(whole_or_none(target.path))) for target in targets]
+            written = export_strips(
+                session, media, 0, end, parts, lambda share: progress(number, share), tail=not request.no_tail
+            )
+            for part in parts if writing.format.startswith("bwf") else []:  # which get their loudness fields
+                facts_of_file(part.path, part.path.name, writing.format)
+        files.extend((target.path.name, file) for target, file in zip(targets, written, strict=True))
+
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels release the interpreter
+        list(pool.map(export, range(len(work))))
+    for _, targets in work:
+        for target in targets:
+            print(target.path)
+    return warn_of_clipping(sorted(files, key=lambda file: file[0]))
+
+
+def ids_of(session: "Session", names: list[str] | None) -> list[str]:
+    """The strips of those names; the main if there are none. Raises Refused."""
+    by_name = {strip.name: strip.id for strip in session.strips}
+    for name in names or []:
+        if name not in by_name:
+            raise Refused(f"{session.name} has no strip {name!r}; it has {', '.join(by_name)}")
+    return [by_name[name] for name in names] if names else [MAIN_ID]
+
+
+def title(session: "Session", strip_id: str) -> str:
+    return f"{session.name} - {session.strip(strip_id).name}"
+
+
+def progress_line(works: int) -> Callable[[int, float], None]:
+    """Shows how far several works are, together, where someone watches."""
+    shares = [0.0] * works
+    last = -1
+
+    def progress(number: int, share: float) -> None:
+        nonlocal last
+        shares[number] = share
+        done = int(100 * sum(shares) / works)
+        if sys.stderr.isatty() and done != last:
+            last = done
+            print(f"\rRendering ... {done} %", end="" if done < 100 else "\n", file=sys.stderr, flush=True)
+
+    return progress
