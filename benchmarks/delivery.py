@@ -19,9 +19,9 @@ from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Writing
 from saltanvil.media.formats import FORMATS
 from saltanvil.media.recording import recorded
-from saltanvil.studies.ceiling import CeilingSearch
-from saltanvil.studies.delivery_check import check_formats, measured_master
-from saltanvil.studies.match import settled
+from saltanvil.studies.delivery.ceiling import CeilingSearch
+from saltanvil.studies.delivery.check import check_formats, measured_master
+from saltanvil.studies.match.match import settled
 
 ENCODERS = ("mp3-128", "mp3-256", "aac-256", "opus-128", "vorbis-192")
 FILES, FILE_S = 24, 30

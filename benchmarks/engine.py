@@ -38,9 +38,9 @@ from saltanvil.session.document import Send, Session, Step, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.studies.aim import Answer, Question, Search
-from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.passage import passage_of
-from saltanvil.studies.pictures import bite_of, curve_of
+from saltanvil.studies.scope.ledger import ledger_of
+from saltanvil.studies.scope.passage import passage_of
+from saltanvil.studies.scope.pictures import bite_of, curve_of
 
 RATE = 48000
 SECONDS = 60

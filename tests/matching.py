@@ -3,7 +3,7 @@
 import numpy as np
 
 from saltanvil.measure.loudness import hop_energies
-from saltanvil.studies.match import match_of_energies
+from saltanvil.studies.match.match import match_of_energies
 
 
 def match_of(untreated, treated, rate):

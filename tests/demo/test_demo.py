@@ -20,7 +20,7 @@ from saltanvil.session.document import Session
 from saltanvil.session.matches import matches_of
 from saltanvil.session.settings import Address, Automation
 from saltanvil.studies.contrast import contrast_of
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 
 FAULTS = demo.FAULTS
 

@@ -29,7 +29,7 @@ from saltanvil.processors.descriptor import descriptors_of
 from saltanvil.session.document import Envelope, Key, Lever, Path, Session, Step, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import Address, automation_refusal, descriptor
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 from tests.signals import noise
 
 RATE = 48000

@@ -11,7 +11,7 @@ from pathlib import Path
 from fastapi.testclient import TestClient
 
 from saltanvil.cli import main
-from saltanvil.studies.batch import JOURNAL, Journal
+from saltanvil.studies.delivery.batch import JOURNAL, Journal
 from saltanvil.web.app import create_app
 from tests.fuzz.corpus import corpus, mutated
 

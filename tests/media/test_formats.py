@@ -14,7 +14,7 @@ from saltanvil.media.convert import converted, converted_frames
 from saltanvil.media.decode import open_audio
 from saltanvil.media.encode import Writing, crc_16, write_audio
 from saltanvil.media.formats import FORMATS, Origin, Tags
-from saltanvil.studies.delivered import facts_of_file
+from saltanvil.studies.delivery.facts import facts_of_file
 
 TAGS = Tags(title="Ebb at Kelpwick", artist="The Pilots", date="2026-11-26", free={"Mood": "grey", "Pier Number": "4"})
 

@@ -24,9 +24,9 @@ from saltanvil.processors.base import Context
 from saltanvil.processors.colour import CHARACTERS, Colour
 from saltanvil.session.edits import MoveStep
 from saltanvil.session.settings import loudness_gain_db
-from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.match import louder_by_db, settled
-from saltanvil.studies.passage import passage_of
+from saltanvil.studies.match.match import louder_by_db, settled
+from saltanvil.studies.scope.ledger import ledger_of
+from saltanvil.studies.scope.passage import passage_of
 from tests.engine.test_routing import session_of, step, strip
 from tests.processors.test_processors import db, made, run
 from tests.signals import noise, tone

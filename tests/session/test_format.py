@@ -25,7 +25,7 @@ from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.match import Matcher, adopted, outdated, settled
+from saltanvil.studies.match.match import Matcher, adopted, outdated, settled
 from tests.signals import noise
 
 GOLDEN = Path(__file__).parent.parent / "golden" / "format1"

@@ -10,6 +10,7 @@ import scipy.signal
 import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from saltanvil.studies.make_up import make_up_level_db
 
 from saltanvil.demo import low_water
 from saltanvil.engine.audition import Audition, Scope
@@ -30,10 +31,9 @@ from saltanvil.session.edits import EditRefused
 from saltanvil.session.matches import matches_of
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.session.validate import checked
-from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.make_up import make_up_level_db
-from saltanvil.studies.match import settled
-from saltanvil.studies.passage import passage_of
+from saltanvil.studies.match.match import settled
+from saltanvil.studies.scope.ledger import ledger_of
+from saltanvil.studies.scope.passage import passage_of
 from tests.edits import edit_json, set_lane, set_step, undone
 from tests.matching import match_of
 from tests.signals import noise, tone

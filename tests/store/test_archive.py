@@ -19,7 +19,7 @@ from saltanvil.store.archive import ARCHIVE, ArchiveError, pack, unpack
 from saltanvil.store.database import Database
 from saltanvil.store.media import ImportCancelled, MediaStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 from tests.signals import noise
 
 RATE = 48000

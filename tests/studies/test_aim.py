@@ -23,7 +23,7 @@ from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import NodeId
 from saltanvil.session.settings import Address, descriptor
 from saltanvil.studies.aim import Question, Search
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 
 #: Demo tracks that a processor is made for.
 FITTING = {

@@ -16,7 +16,7 @@ import soundfile
 
 from saltanvil.cli import main
 from saltanvil.measure.figures import figures_of
-from saltanvil.studies.batch import JOURNAL, REPORT, Journal, Treatment, digest_of, planned, sound_files
+from saltanvil.studies.delivery.batch import JOURNAL, REPORT, Journal, Treatment, digest_of, planned, sound_files
 from tests.signals import noise, tone
 
 PATH = {"steps": [{"kind": "compressor", "settings": {"threshold_db": -30.0, "ratio": 3.0}}]}
@@ -180,7 +180,7 @@ def test_a_dask_cluster_does_the_same(folder, done, tmp_path):
     ],
 )
 def test_refusals(folder, tmp_path, capsys, monkeypatch, more, words):
-    monkeypatch.setattr("saltanvil.studies.batch_pool.CONNECT_S", 1)
+    monkeypatch.setattr("saltanvil.studies.delivery.batch_pool.CONNECT_S", 1)
     assert main(arguments(folder, tmp_path / "out", *more)) == 1
     assert words in capsys.readouterr().err
     assert main(["batch", str(folder / "in"), "-o", str(folder / "in"), "--path", str(folder / "path.json")]) == 1
@@ -232,9 +232,8 @@ def test_no_result_lies_where_a_file_came_from(tmp_path):
 def test_a_second_batch_on_a_folder_is_refused_until_the_first_has_gone(tmp_path, capsys):
     command = few(tmp_path, "a.wav")
     (tmp_path / "out").mkdir()
-    script = (
-        "import sys; from saltanvil.studies.batch import *; j = Journal(Path(sys.argv[1]), False); print(1, flush=True); input()"
-    )
+    script = "import sys; from saltanvil.studies.delivery.batch import *; j = Journal(Path(sys.argv[1]), False); "
+    script += "print(1, flush=True); input()"
     first = subprocess.Popen(
         [sys.executable, "-c", script, str(tmp_path / "out")], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
     )

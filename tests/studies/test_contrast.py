@@ -17,7 +17,7 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import MAIN_ID, Session
 from saltanvil.studies.contrast import contrast_of, csv_of
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 from tests.signals import noise
 
 

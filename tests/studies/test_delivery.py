@@ -25,13 +25,13 @@ from saltanvil.session.delivery import Delivery, Span, outgoing
 from saltanvil.session.document import Section, Session, Step, Strip
 from saltanvil.session.edits import EditRefused, Set, SetDelivery
 from saltanvil.session.settings import Moved
-from saltanvil.studies.ceiling import CeilingSearch
 from saltanvil.studies.contrast import contrast_of
-from saltanvil.studies.delivered import facts_of_file
-from saltanvil.studies.delivery import deliver, digest_of, files_of, spans_of
-from saltanvil.studies.delivery_check import check_formats, measured_master
-from saltanvil.studies.delivery_report import Report
-from saltanvil.studies.playback import Spared, playback_of
+from saltanvil.studies.delivery.ceiling import CeilingSearch
+from saltanvil.studies.delivery.check import check_formats, measured_master
+from saltanvil.studies.delivery.facts import facts_of_file
+from saltanvil.studies.delivery.files import deliver, digest_of, files_of, spans_of
+from saltanvil.studies.delivery.playback import Spared, playback_of
+from saltanvil.studies.delivery.report import Report
 from tests.edits import undone
 from tests.signals import noise
 
@@ -168,7 +168,7 @@ def by_ffmpeg(path):
 
 def test_figures_agree_with_ffmpegs_meters(master, tmp_path):
     """Within 0.1 LU and 0.2 dB, of the same encoded files decoded by ffmpeg."""
-    from saltanvil.studies.delivery_check import encoded
+    from saltanvil.studies.delivery.check import encoded
 
     for name in ("wav16", "flac24", "mp3-128", "aac-256", "opus-128", "vorbis-192"):
         path, _ = encoded(master, Writing(name), tmp_path, "main", 1.0, lambda: False)
@@ -201,7 +201,7 @@ def test_a_check_of_the_demos_loud_main(master, tmp_path):
 
 def test_a_late_decoder_is_put_in_time(master, tmp_path, monkeypatch):
     """A decoder that is 1024 frames late (as of raw AAC) is found out and read in time."""
-    from saltanvil.studies import delivery_check
+    from saltanvil.studies.delivery import check as delivery_check
 
     whole = delivery_check.open_audio
 

@@ -18,7 +18,7 @@ from saltanvil.session.document import Session, Stretch
 from saltanvil.session.graph import NodeId
 from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.validate import checked
-from saltanvil.studies.match import Matcher, outdated, settled
+from saltanvil.studies.match.match import Matcher, outdated, settled
 from tests.edits import edit_json, moved, set_lane, set_step, set_strip
 from tests.signals import noise
 

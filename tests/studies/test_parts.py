@@ -8,8 +8,8 @@ from pyloudnorm import Meter
 
 from saltanvil.engine.media import Arrays
 from saltanvil.session.document import Session, Strip
-from saltanvil.studies.parts import cuts, parts
-from saltanvil.studies.stage_gain import trims
+from saltanvil.studies.importing.parts import cuts, parts
+from saltanvil.studies.importing.stage_gain import trims
 from tests.signals import noise, snare
 
 RATE = 48000

@@ -10,10 +10,10 @@ from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.document import Session
-from saltanvil.studies import passage
-from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.passage import BIN_FRAMES, measured, passage_of, windows
-from saltanvil.studies.pictures import bite_of
+from saltanvil.studies.scope import passage
+from saltanvil.studies.scope.ledger import ledger_of
+from saltanvil.studies.scope.passage import BIN_FRAMES, measured, passage_of, windows
+from saltanvil.studies.scope.pictures import bite_of
 from tests.signals import keys
 
 RATE = 48000
@@ -123,9 +123,9 @@ media, cache = Endless(), SegmentCache()
 render = lambda first, last: ScopeRenderer(document, media, cache, first, last)
 """
 LEDGER = """
-from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.passage import measured
-from saltanvil.studies.pictures import bite_of
+from saltanvil.studies.scope.ledger import ledger_of
+from saltanvil.studies.scope.passage import measured
+from saltanvil.studies.scope.pictures import bite_of
 whole = measured(render, Scope("main"), 0, 1800 * RATE)
 ledger_of(whole, document, None), bite_of(whole, 800)
 """

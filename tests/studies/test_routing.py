@@ -8,9 +8,9 @@ from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.document import Key
-from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.passage import passage_of
 from saltanvil.studies.routing import notices_of, routing_of, source_name
+from saltanvil.studies.scope.ledger import ledger_of
+from saltanvil.studies.scope.passage import passage_of
 from tests.engine.test_routing import edited, session_of, step, strip
 from tests.signals import noise, tone
 

@@ -12,10 +12,10 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session
 from saltanvil.session.slots import with_slot
-from saltanvil.studies.ledger import ledger_of
-from saltanvil.studies.passage import measured
+from saltanvil.studies.match.slots import slot_loudness
 from saltanvil.studies.routing import notices_of
-from saltanvil.studies.slots import slot_loudness
+from saltanvil.studies.scope.ledger import ledger_of
+from saltanvil.studies.scope.passage import measured
 from tests.signals import noise
 
 RATE, FRAMES = 48_000, 48_000 * 4

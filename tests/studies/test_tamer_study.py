@@ -7,7 +7,7 @@ from saltanvil.demo import harbour_walk, low_water
 from saltanvil.demo.low_water import FAULTS
 from saltanvil.dsp.resonance import width_to_q
 from saltanvil.measure.resonances import verdict_of
-from saltanvil.studies.tamer_study import study
+from saltanvil.studies.resonances import study
 from tests.processors.test_tamer import resonant
 from tests.signals import pink
 

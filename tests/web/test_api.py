@@ -14,7 +14,7 @@ from starlette.websockets import WebSocketDisconnect
 
 from saltanvil.session.apply import EDIT
 from saltanvil.session.document import Session
-from saltanvil.studies.match import Matcher
+from saltanvil.studies.match.match import Matcher
 from saltanvil.web.app import create_app
 from tests.edits import edit_json, moved_json
 from tests.fuzz.schema import ask_everything

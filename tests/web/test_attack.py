@@ -326,8 +326,8 @@ def endless(services, monkeypatch):
             time.sleep(0.005)
         ended.append(request.tab)
 
-    monkeypatch.setattr("saltanvil.web.studies.scope_answer", study)
-    monkeypatch.setattr("saltanvil.web.studies.overview_answer", study)
+    monkeypatch.setattr("saltanvil.web.scope.scope_answer", study)
+    monkeypatch.setattr("saltanvil.web.scope.overview_answer", study)
     return begun, ended
 
 

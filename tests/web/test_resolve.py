@@ -16,7 +16,7 @@ from saltanvil.engine.rack import Rack
 from saltanvil.processors import REGISTRY, processor_named
 from saltanvil.session.document import NotFound
 from saltanvil.session.settings import resolve
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 from saltanvil.web.app import create_app
 from saltanvil.web.services import Services
 from tests.edits import moved_json
@@ -220,7 +220,7 @@ def test_the_command_line_shows_a_fault_as_one(monkeypatch, capsys, error):
     def broken(*_):
         raise error
 
-    monkeypatch.setattr("saltanvil.cli.span", broken)
+    monkeypatch.setattr("saltanvil.cli.bench.span", broken)
     assert main(["steps"]) == 3
     told = capsys.readouterr().err
     assert "Traceback" in told and told.strip().split("\n")[-1].startswith(

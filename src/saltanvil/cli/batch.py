@@ -11,8 +11,8 @@ from tqdm import tqdm
 from saltanvil.cli.errors import Failed, Refused
 from saltanvil.cli.files import check_tempo, path_from, writing_of
 from saltanvil.media.encode import Writing, whole_or_none
-from saltanvil.studies.batch import JOURNAL, REPORT, BusyFolder, Journal, Row, Treatment, planned, report_of, sound_files
-from saltanvil.studies.batch_pool import NoCluster, on_cluster, on_processes
+from saltanvil.studies.delivery.batch import JOURNAL, REPORT, BusyFolder, Journal, Row, Treatment, planned, report_of, sound_files
+from saltanvil.studies.delivery.batch_pool import NoCluster, on_cluster, on_processes
 
 
 def run_batch(request: argparse.Namespace) -> None:

@@ -16,7 +16,7 @@ from saltanvil.session.apply import apply
 from saltanvil.session.edits import Set
 from saltanvil.session.settings import Moved
 from saltanvil.studies import aim, bench
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 
 
 def run_bench(request: argparse.Namespace) -> None:

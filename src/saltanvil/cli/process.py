@@ -11,8 +11,8 @@ from saltanvil.engine.process import FileProcess
 from saltanvil.measure.figures import FIGURES, FiguresMeter
 from saltanvil.media.encode import whole_or_none, write_audio
 from saltanvil.media.stream import FileSound
-from saltanvil.studies.delivered import facts_of_file
-from saltanvil.studies.match import settled
+from saltanvil.studies.delivery.facts import facts_of_file
+from saltanvil.studies.match.match import settled
 
 
 def run_measure(request: argparse.Namespace) -> None:

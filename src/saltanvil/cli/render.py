@@ -21,8 +21,8 @@ from saltanvil.store.copies import reading
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.delivered import facts_of_file
-from saltanvil.studies.match import settled
+from saltanvil.studies.delivery.facts import facts_of_file
+from saltanvil.studies.match.match import settled
 
 
 def run_render(request: argparse.Namespace) -> bool:

@@ -7,7 +7,7 @@ from saltanvil.demo import harbour_walk, low_water, synth
 from saltanvil.processors.base import Audio
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 
 BLOCK_FRAMES = 1 << 16
 #: "Low Water" is opened first, so the other counts as changed before it.

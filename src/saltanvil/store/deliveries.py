@@ -3,44 +3,10 @@
 import time
 from typing import Any
 
-from pydantic import BaseModel, Field
-
-from saltanvil.measure.figures import Figures
 from saltanvil.session.format import Unreadable
 from saltanvil.store.database import Database
 from saltanvil.store.kept import Format
-from saltanvil.studies.ceiling import Ceilings
-from saltanvil.studies.delivery_check import Checked
-
-
-class MeasuredSection(BaseModel):
-    """A section of the master that was checked."""
-
-    id: str
-    name: str
-    start_s: float
-    end_s: float
-    figures: Figures
-
-
-class SparedLimiting(BaseModel):
-    """The master with less input gain in its last limiter."""
-
-    by_db: float
-    figures: Figures
-
-
-class KeptCheck(BaseModel):
-    """What was found. digest: of the version it is about; ceiling_digest: of that of the ceilings, which may be measured
-    later."""
-
-    digest: str
-    checked: Checked | None = None
-    sections: list[MeasuredSection] = Field(default_factory=list)
-    spared: SparedLimiting | None = None
-    ceilings: Ceilings | None = None
-    ceiling_digest: str = ""
-    made_at: float = 0.0
+from saltanvil.studies.delivery.master import KeptCheck
 
 
 def with_plr(data: dict[str, Any]) -> dict[str, Any]:

@@ -32,9 +32,9 @@ from saltanvil.session.matches import with_matches
 from saltanvil.session.settings import Address, Automation, Moved, automated, descriptor, resolve, scale_of, value
 from saltanvil.session.slots import SlotOwner, strip_of
 from saltanvil.session.wording import with_unit
-from saltanvil.studies.ledger import evidence_of
-from saltanvil.studies.match import Matcher, is_matched
-from saltanvil.studies.passage import measured
+from saltanvil.studies.match.match import Matcher, is_matched
+from saltanvil.studies.scope.ledger import evidence_of
+from saltanvil.studies.scope.passage import measured
 
 #: Places of the range that are tried before it is said that a target lies beyond it.
 PLACES = 9

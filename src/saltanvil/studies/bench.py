@@ -20,7 +20,7 @@ from saltanvil.measure.spectrum import average_db, centres_hz
 from saltanvil.processors import processor_named
 from saltanvil.session.document import Path, Session, Step
 from saltanvil.session.settings import Automation
-from saltanvil.studies.pictures import rounded
+from saltanvil.studies.scope.pictures import rounded
 
 Test = Literal["harmonics", "intermodulation", "aliasing", "curve", "burst", "impulse", "noise"]
 TESTS: tuple[Test, ...] = ("harmonics", "intermodulation", "aliasing", "curve", "burst", "impulse", "noise")

@@ -28,8 +28,8 @@ from saltanvil.session.edits import EditRefused, MoveStep
 from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of, with_slot
-from saltanvil.studies.match import settled, strip_energies
-from saltanvil.studies.slots import match_gain
+from saltanvil.studies.match.match import settled, strip_energies
+from saltanvil.studies.match.slots import match_gain
 
 Mode = Literal["prefer", "hear"]
 LETTERS = ("X", "Y", "Z", "W")

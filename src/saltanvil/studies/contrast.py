@@ -21,7 +21,7 @@ from saltanvil.measure.reduction import Reduction, reduction_of
 from saltanvil.media.table import guarded
 from saltanvil.processors.evidence import Hint
 from saltanvil.session.document import Section
-from saltanvil.studies.passage import Render, windows
+from saltanvil.studies.scope.passage import Render, windows
 
 #: Points of the short-term lines at most, and how close they lie at best, in hops of 10 ms.
 MAX_POINTS, POINT_HOPS = 1200, 10

@@ -25,18 +25,23 @@ from saltanvil.session.format import Unreadable
 from saltanvil.session.settings import PART_DESCRIPTORS
 from saltanvil.store.database import StoreError, refusal
 from saltanvil.store.presets import PresetRefused
+from saltanvil.studies.delivery.master import DeliveryRefused
+from saltanvil.studies.scope.study import PassageRefused
 from saltanvil.web import (
+    aims,
     archives,
     audition,
     bench,
     blind,
     contrast,
+    delivered_files,
     delivery,
     imports,
     media,
     presets,
+    resonances,
+    scope,
     sessions,
-    studies,
     timeline,
 )
 from saltanvil.web.security import LOOPBACK, Guard
@@ -79,7 +84,23 @@ def create_app(data: Path | Services, hosts: set[str] | None = None, token: str 
 
     guard = Middleware(Guard, hosts=hosts or LOOPBACK, token=token)
     app = FastAPI(title="Salt Anvil", version="1", lifespan=life, middleware=[guard], docs_url=None, redoc_url=None)
-    for part in (sessions, media, imports, timeline, studies, contrast, bench, blind, delivery, archives, presets, audition):
+    for part in (
+        sessions,
+        media,
+        imports,
+        timeline,
+        scope,
+        aims,
+        resonances,
+        contrast,
+        bench,
+        blind,
+        delivered_files,
+        delivery,
+        archives,
+        presets,
+        audition,
+    ):
         app.include_router(part.router, responses=PROBLEMS)
 
     @app.get("/api/processors", tags=["processors"])
@@ -110,6 +131,11 @@ def create_app(data: Path | Services, hosts: set[str] | None = None, token: str 
     async def fault(request: Request, error: Exception) -> JSONResponse:
         detail = f"a fault of the program ({type(error).__name__}); nothing was changed, and the server's log says where"
         return JSONResponse({"detail": detail}, 500)
+
+    @app.exception_handler(DeliveryRefused)
+    @app.exception_handler(PassageRefused)
+    async def unmeasured(request: Request, error: Exception) -> JSONResponse:
+        return JSONResponse({"detail": str(error)}, 422)
 
     @app.exception_handler(Unreadable)
     @app.exception_handler(PresetRefused)

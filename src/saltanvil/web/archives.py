@@ -8,7 +8,7 @@ from fastapi import APIRouter, Query, Request
 
 from saltanvil.media.names import file_name
 from saltanvil.store.archive import pack, unpack
-from saltanvil.web.delivery import all_or_nothing
+from saltanvil.web.delivered_files import all_or_nothing
 from saltanvil.web.imports import stored
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served

@@ -12,7 +12,7 @@ from saltanvil.engine.time import session_frames
 from saltanvil.session.document import Id, Session
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
-from saltanvil.studies.passage import window_frames
+from saltanvil.studies.scope.passage import window_frames
 from saltanvil.web.csv import CsvResponse
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 

@@ -11,7 +11,7 @@ from saltanvil.media.recording import Recording
 from saltanvil.processors.trim import TrimSettings
 from saltanvil.session.document import Path as StepPath
 from saltanvil.session.document import Session, Step, Strip
-from saltanvil.studies.delivery_check import Decoded
+from saltanvil.studies.delivery.check import Decoded
 
 #: Numbers of recordings begin here, far behind those of the store's media.
 FIRST_RECORDING = 1 << 52

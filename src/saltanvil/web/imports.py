@@ -26,7 +26,7 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import NotFound, Session, Strip
 from saltanvil.session.edits import AddStrip, Batch, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
-from saltanvil.studies.importing import MIDI, Sent, loudest_bars, proposals, rate_of
+from saltanvil.studies.importing.files import MIDI, Sent, loudest_bars, proposals, rate_of
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
 from saltanvil.web.uploads import Import, ImportView, NewImport

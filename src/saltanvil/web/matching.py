@@ -11,7 +11,7 @@ from saltanvil.session.document import NotFound
 from saltanvil.session.format import Unreadable
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore, Version
-from saltanvil.studies.match import Matched, Matcher, adopted, outdated
+from saltanvil.studies.match.match import Matched, Matcher, adopted, outdated
 
 log = logging.getLogger(__name__)
 

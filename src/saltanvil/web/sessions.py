@@ -18,7 +18,7 @@ from saltanvil.session.settings import Automation, differing, resolve
 from saltanvil.session.slots import Compared, SlotOwner, StoreSlot, compared, whole
 from saltanvil.store.sessions import Made, Version
 from saltanvil.studies.left_out import left_out
-from saltanvil.studies.match import is_matched
+from saltanvil.studies.match.match import is_matched
 from saltanvil.studies.moving import MovingValue
 from saltanvil.studies.routing import Routing, notices_of
 from saltanvil.web.jobs import Job, JobView

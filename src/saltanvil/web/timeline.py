@@ -11,8 +11,8 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document import Section
 from saltanvil.session.edits import MAX_VALUES, Batch, EditRefused, Set
 from saltanvil.session.settings import Moved
-from saltanvil.studies.parts import proposed
-from saltanvil.studies.stage_gain import Level, StripTrim, trims
+from saltanvil.studies.importing.parts import proposed
+from saltanvil.studies.importing.stage_gain import Level, StripTrim, trims
 from saltanvil.web.csv import CsvResponse
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 from saltanvil.media.names import without_marks
 from saltanvil.session.document import MAX_STRIPS, NotFound
 from saltanvil.session.importing import natural_key
-from saltanvil.studies.importing import Proposal, Sent
+from saltanvil.studies.importing.files import Proposal, Sent
 
 MAX_FILES = MAX_STRIPS - 1
 #: Imports that can still be asked about.

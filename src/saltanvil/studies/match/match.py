@@ -31,6 +31,7 @@ from saltanvil.session.document import Match, Session, Step, Stretch, Strip
 from saltanvil.session.edits import Edit
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.matches import with_matches
+from saltanvil.studies.scope.passage import Passage
 
 #: Positions at which the gain of the sum is found; between them it is drawn straight in decibels.
 POSITIONS = 41
@@ -323,3 +324,8 @@ def strip_energies(
         meter = meter or LoudnessMeter(session.rate_hz, len(block))
         meter.add(block)
     return np.array([] if meter is None else meter.energies)
+
+
+def make_up_level_db(result: Passage, level_db: float) -> float:
+    """The level at which a lane leaves as loud as it enters. result: of the lane's scope; level_db: its present level."""
+    return level_db - result.louder_db

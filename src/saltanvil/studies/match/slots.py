@@ -9,7 +9,7 @@ from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.session.document import Session
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of, with_slot
-from saltanvil.studies.match import settled, strip_energies
+from saltanvil.studies.match.match import settled, strip_energies
 
 #: Versions further apart are not made equally loud: one of them is most likely silent or broken.
 MAX_MATCH_DB = 20.0

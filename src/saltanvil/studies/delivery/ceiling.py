@@ -30,8 +30,8 @@ from saltanvil.session.document import Automated, Owner, Path, Session, Step, St
 from saltanvil.session.edits import Set
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import Automation, Moved
-from saltanvil.studies.delivery_check import THREADS, interruptible, true_peaks
-from saltanvil.studies.match import is_matched, settled
+from saltanvil.studies.delivery.check import THREADS, interruptible, true_peaks
+from saltanvil.studies.match.match import is_matched, settled
 
 #: Ceilings in use (common practice, no source).
 USUAL_DB = (-0.1, -0.3, -0.5, -1.0)

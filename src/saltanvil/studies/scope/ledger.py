@@ -10,9 +10,9 @@ from saltanvil.processors.split import SplitSettings
 from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document import Session, Step
 from saltanvil.session.settings import loudness_gain_db, resolve
-from saltanvil.studies.hints import general_hints
-from saltanvil.studies.passage import Passage
-from saltanvil.studies.slots import MAX_MATCH_DB, UNMEASURED
+from saltanvil.studies.match.slots import MAX_MATCH_DB, UNMEASURED
+from saltanvil.studies.scope.hints import general_hints
+from saltanvil.studies.scope.passage import Passage
 
 
 @dataclass(frozen=True)

@@ -17,9 +17,9 @@ from saltanvil.session.delivery import Delivery
 from saltanvil.session.document import Path, Session, Step
 from saltanvil.session.wording import with_unit
 from saltanvil.studies.contrast import Contrast
-from saltanvil.studies.delivery import DeliveredFile
-from saltanvil.studies.delivery_check import Checked
-from saltanvil.studies.playback import Playback
+from saltanvil.studies.delivery.check import Checked
+from saltanvil.studies.delivery.files import DeliveredFile
+from saltanvil.studies.delivery.playback import Playback
 
 COLUMNS = (
     "file", "strip", "section", "start_s", "format", "rate_hz", "channels", "length_s", "bytes", *FIGURES, "sample_overs",

@@ -7,7 +7,7 @@ from concurrent.futures import ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
 
 from saltanvil.errors import UserError
-from saltanvil.studies.batch import Item, Row, Treatment, process
+from saltanvil.studies.delivery.batch import Item, Row, Treatment, process
 
 #: How long a scheduler may take to answer.
 CONNECT_S = 10

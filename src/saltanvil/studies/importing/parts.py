@@ -15,7 +15,7 @@ from saltanvil.engine.render import render_strips
 from saltanvil.engine.time import session_frames
 from saltanvil.measure.loudness import LoudnessMeter, energy_to_lufs
 from saltanvil.session.document import MAIN_ID, Section, Session
-from saltanvil.studies.match import settled
+from saltanvil.studies.match.match import settled
 
 #: A cut must explain so much of the squared difference, in LU squared.
 PENALTY = 12.0

@@ -33,8 +33,8 @@ from saltanvil.media.stream import FileSound
 from saltanvil.media.table import guarded
 from saltanvil.session.format import Unreadable, read_path
 from saltanvil.session.importing import natural_key
-from saltanvil.studies.delivered import FileFacts, facts_of_file, figures_of_blocks
-from saltanvil.studies.match import settled
+from saltanvil.studies.delivery.facts import FileFacts, facts_of_file, figures_of_blocks
+from saltanvil.studies.match.match import settled
 
 #: What is looked for in a folder.
 SUFFIXES = (".wav", ".bwf", ".flac", ".aif", ".aiff", ".aifc", ".w64", ".rf64", ".mp3", ".m4a", ".aac", ".ogg", ".opus")

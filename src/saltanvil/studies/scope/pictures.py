@@ -12,7 +12,7 @@ from saltanvil.engine.scope import Compared
 from saltanvil.measure.spectrum import average_db, centres_hz, moving_db
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.document import Step
-from saltanvil.studies.passage import BIN_FRAMES, Passage, columns_of_bins
+from saltanvil.studies.scope.passage import BIN_FRAMES, Passage, columns_of_bins
 
 CURVE_LOW_DB = -90.0
 HISTOGRAM_STEP_DB = 1.5

@@ -14,8 +14,8 @@ from saltanvil.processors import processor_named
 from saltanvil.processors.split import band_gains_db
 from saltanvil.session.document import Lane, Session, Step, Strip
 from saltanvil.session.settings import resolve_split
-from saltanvil.studies.passage import Passage
-from saltanvil.studies.pictures import rounded
+from saltanvil.studies.scope.passage import Passage
+from saltanvil.studies.scope.pictures import rounded
 
 
 @dataclass(frozen=True)

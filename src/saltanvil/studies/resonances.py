@@ -16,8 +16,12 @@ from numpy.typing import NDArray
 from scipy.ndimage import convolve1d, maximum_filter1d, uniform_filter1d
 
 from saltanvil.dsp.resonance import bell_db, q_to_width
-from saltanvil.measure.resonances import Resonance
+from saltanvil.engine.audition import Scope
+from saltanvil.engine.render import Cancelled
+from saltanvil.measure.resonances import Resonance, verdict_text
 from saltanvil.measure.spectrum import banded_db, powers
+from saltanvil.studies.routing import source_name
+from saltanvil.studies.scope.study import PassageRefused, Study, key_scope
 
 Array = NDArray[np.float64]
 
@@ -268,3 +272,48 @@ def fitted(line: Line, over: Array, at: int, q: float, height: float, most_db: f
     start = np.clip([middle, np.log2(q), height], np.array(bounds[0]) + 1e-6, np.array(bounds[1]) - 1e-6)
     values = least_squares(rest, start, bounds=bounds, max_nfev=30).x
     return float(2.0 ** values[0]), float(2.0 ** values[1]), float(values[2])
+
+
+# ---- of a session ----------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class StepResonances:
+    """resonances, studied: for the step's settings; verdict: the findings in a sentence or two."""
+
+    resonances: list[Resonance]
+    studied: str
+    verdict: str
+
+
+def step_resonances(
+    passage: Study, step_id: str, name: str, progress: Callable[[float], None] = lambda share: None
+) -> StepResonances:
+    """What enters a tamer over a passage, or its outside key, studied. name: of the passage, for the document.
+
+    Raises PassageRefused, NotFound, Cancelled.
+    """
+    if passage.stop - passage.start > LONGEST_S * passage.rate:
+        raise PassageRefused(f"a study takes {LONGEST_S / 60:.0f} minutes at most; choose a shorter passage")
+    place = passage.session.step(step_id)
+    if place.step.kind != "tamer":
+        raise PassageRefused(f"this step is a {place.step.kind}; ask about a resonance tamer")
+    scope, entering = Scope(place.strip.id, place.step.id), True
+    if (key := place.step.key) is not None:
+        scope, entering = key_scope(passage.session, place.strip, key), key.at == "before"
+    parts = []
+    spans = passage.windows()
+    for number, (start, stop) in enumerate(spans):
+        result = passage.renderer(start, stop).compare(scope)
+        parts.append(result.before if entering else result.after)
+        progress(0.5 * (number + 1) / len(spans))
+
+    def second_half(share: float) -> None:
+        if passage.cancelled():
+            raise Cancelled
+        progress(0.5 + 0.5 * share)
+
+    resonances = study(np.concatenate(parts, axis=1), passage.rate, second_half)
+    start_s, end_s = passage.start / passage.rate, passage.stop / passage.rate
+    where = f" of {source_name(passage.session, key)}" if key is not None else ""
+    return StepResonances(resonances, f"{name}{where}, {start_s:.1f} to {end_s:.1f} s", verdict_text(resonances))

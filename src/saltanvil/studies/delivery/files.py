@@ -13,8 +13,8 @@ from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Writing
 from saltanvil.session.delivery import MAX_FILES, Delivery, OutgoingFile, Span, outgoing
 from saltanvil.session.document import Session
-from saltanvil.studies.delivered import FileFacts, facts_of_file
-from saltanvil.studies.match import settled
+from saltanvil.studies.delivery.facts import FileFacts, facts_of_file
+from saltanvil.studies.match.match import settled
 
 #: Of the time of a delivery, what rendering takes; the rest is reading back.
 RENDER_SHARE = 0.85

@@ -1,0 +1,65 @@
+"""Routes of aims: the setting that reaches a figure; and how far an answer is that takes long."""
+
+from typing import Annotated, Literal
+
+from fastapi import APIRouter, Query, Request
+from pydantic import BaseModel, Field
+
+from saltanvil.session.document import Id
+from saltanvil.session.slots import SlotOwner
+from saltanvil.studies.aim import Answer, Question, Search
+from saltanvil.web.asking import Asking, study_of
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
+
+router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
+
+
+class AimQuestion(BaseModel):
+    """A figure of a step, a lane or a strip over a passage, and the target; setting: what reaches it, the usual one if None."""
+
+    tab: str = Field(min_length=1, max_length=64)
+    number: Asking = None
+    of: SlotOwner
+    id: Id
+    figure: str = Field(max_length=64)
+    setting: str | None = Field(default=None, max_length=64)
+    target: float = Field(ge=-1000.0, le=1000.0)
+    start_s: float = Field(ge=0.0, le=1e6)
+    end_s: float = Field(ge=0.0, le=1e6)
+
+
+class AimAnswer(BaseModel):
+    revision: int
+    answer: Answer
+
+
+@router.post("/aim")
+async def study_aim(services: Served, request: Request, session_id: Number, question: AimQuestion) -> AimAnswer | None:
+    """The setting that reaches a figure; nothing is edited. Answers null if the same tab has asked again meanwhile."""
+    ticket = services.ask(question.tab, "aim", question.number)
+    return await answered(services, request, ticket, services.studies, aim_answer, session_id, question)
+
+
+def aim_answer(services: Services, ticket: Ticket, session_id: int, question: AimQuestion) -> AimAnswer:
+    study, revision = study_of(services, ticket, session_id, question)
+    search = Search(
+        study.session, Question(question.of, question.id, question.figure, question.target, question.setting), study.media,
+        services.cache,
+        study.start, study.stop, ticket.superseded, services.pool, ticket.progress,
+    )  # fmt: skip
+    return AimAnswer(revision=revision, answer=search.run())
+
+
+class Progress(BaseModel):
+    share: float
+
+
+@router.get("/progress")
+def study_progress(
+    services: Served,
+    session_id: Number,
+    tab: Annotated[str, Query(max_length=64)],
+    kind: Literal["bench", "contrast", "aim", "resonances"],
+) -> Progress:
+    """How much of an answer that a tab waits for is there; 1 if it waits for none."""
+    return Progress(share=services.shares.get((tab, kind), 1.0))
