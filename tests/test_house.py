@@ -1,6 +1,7 @@
 """The house rules: imports run downwards, nothing of this or another machine in the lock files."""
 
 import ast
+import re
 import subprocess
 from pathlib import Path
 
@@ -72,7 +73,8 @@ def test_rules_of_the_trade_stand_where_the_architecture_says():
     assert len(told) >= 12 and len({rule for rule, _, _ in told}) == len(told)
     for rule, file, name in told:
         tree = ast.parse((ROOT / "src/saltanvil" / file).read_text())
-        names = {node.name for node in tree.body if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef)}
+        named = ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef
+        names = {node.name for node in tree.body if isinstance(node, named)}
         for node in tree.body:
             targets = node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
             names |= {part.id for target in targets for part in ast.walk(target) if isinstance(part, ast.Name)}
@@ -92,3 +94,55 @@ def test_nobody_but_the_settings_resolves_what_a_step_runs_with():
             continue
         assert ".with_loudness_gain(" not in text or path.name == "match.py", path
         assert ".low_latency_settings(" not in text or path.name == "routing.py", path
+
+
+def test_the_readme_is_short_and_links_lead_somewhere():
+    text = (ROOT / "README.md").read_text()
+    assert len(text.split()) <= 1000
+    for page in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for target in re.findall(r"\]\(([^)#:]+)\)", page.read_text()):
+            assert (page.parent / target).exists(), f"{page.name} links to {target}"
+
+
+def module_name(path):
+    return ".".join(path.relative_to(ROOT / "src").with_suffix("").parts).removesuffix(".__init__")
+
+
+#: Imports within functions: what need not be there, and what would cost every start half a second.
+LATE = {("studies.delivery.batch_pool", "distributed"), ("studies.resonances", "scipy.optimize"), ("web.sessions", "saltanvil.demo.make"),
+        ("cli.serving", "saltanvil.demo.make")}  # fmt: skip
+
+
+def test_no_import_is_hidden_in_a_function_but_those_that_say_why():
+    late = set()
+    for path in (ROOT / "src/saltanvil").rglob("*.py"):
+        for function in ast.walk(ast.parse(path.read_text())):
+            if isinstance(function, ast.FunctionDef | ast.AsyncFunctionDef):
+                for node in ast.walk(function):
+                    if isinstance(node, ast.Import | ast.ImportFrom):
+                        name = node.module if isinstance(node, ast.ImportFrom) else node.names[0].name
+                        late.add((module_name(path).removeprefix("saltanvil."), name))
+    assert late == LATE
+
+
+def test_modules_import_each_other_in_no_circle():
+    modules = {module_name(path): path for path in (ROOT / "src").rglob("*.py")}
+    ahead = {}
+    for name, path in modules.items():
+        ahead[name] = set()
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.ImportFrom) and node.module in modules:
+                inner = {f"{node.module}.{alias.name}" for alias in node.names} & set(modules)
+                ahead[name] |= inner or {node.module}
+    done, trail = set(), []
+
+    def visit(name):
+        assert name not in trail, f"a circle: {' > '.join([*trail[trail.index(name) :], name])}"
+        if name not in done:
+            trail.append(name)
+            for other in ahead[name]:
+                visit(other)
+            done.add(trail.pop())
+
+    for name in ahead:
+        visit(name)

@@ -11,8 +11,7 @@ from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session
-from saltanvil.session.slots import with_slot
-from saltanvil.studies.match.slots import slot_loudness
+from saltanvil.studies.match.slots import slot_loudness, with_slot
 from saltanvil.studies.routing import notices_of
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import measured

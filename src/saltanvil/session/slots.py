@@ -417,10 +417,3 @@ def slots_in(path: Path) -> set[int]:
     """The numbers of all slots of a path and of what lies in it."""
     held: list[Slots[Any] | None] = [path.slots, *(step.slots for step in path.walk()), *(lane.slots for lane in path.lanes())]
     return {number for slots in held if slots is not None for number in slots.kept}
-
-
-def with_slot(session: Session, of: SlotOwner, name: str, slot: int) -> Session:
-    """The session as it would be with another slot on. Raises EditRefused, NotFound."""
-    from saltanvil.session.apply import apply
-
-    return apply(session, SwitchSlot(of=of, id=name, slot=slot, seed="slot"))

@@ -27,9 +27,9 @@ from saltanvil.session.document import Session, SlotNumber, Step, Strip
 from saltanvil.session.edits import EditRefused, MoveStep
 from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.settings import Moved
-from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of, with_slot
+from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.studies.match.match import settled, strip_energies
-from saltanvil.studies.match.slots import match_gain
+from saltanvil.studies.match.slots import match_gain, with_slot
 
 Mode = Literal["prefer", "hear"]
 LETTERS = ("X", "Y", "Z", "W")

@@ -8,6 +8,7 @@ Batch     sends them out, keeps a line of the journal for each that is done, and
 import csv
 import fcntl
 import hashlib
+import io
 import json
 import os
 import re
@@ -301,9 +302,7 @@ class Journal:
 
 def report_of(rows: Sequence[Row]) -> str:
     """The report as a table. A skipped file is as done as any."""
-    from io import StringIO
-
-    out = StringIO()
+    out = io.StringIO()
     writer = csv.writer(out)
     names = [field.name for field in fields(Row)]
     writer.writerow(names)

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import integrated_lufs
+from saltanvil.session.apply import apply
 from saltanvil.session.document import Session
-from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of, with_slot
+from saltanvil.session.slots import SlotOwner, SwitchSlot, owner_of, slots_of, strip_of
 from saltanvil.studies.match.match import settled, strip_energies
 
 #: Versions further apart are not made equally loud: one of them is most likely silent or broken.
@@ -25,6 +26,11 @@ class SlotLoudness:
     loudness_lufs: float | None
     gain_db: float
     refused: str | None
+
+
+def with_slot(session: Session, of: SlotOwner, name: str, slot: int) -> Session:
+    """The session as it would be with another slot on. Raises EditRefused, NotFound."""
+    return apply(session, SwitchSlot(of=of, id=name, slot=slot, seed="slot"))
 
 
 def match_gain(reference_lufs: float | None, lufs: float | None, what: str) -> tuple[float, str | None]:
