@@ -76,7 +76,8 @@ def test_rules_of_the_trade_stand_where_the_architecture_says():
         named = ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef
         names = {node.name for node in tree.body if isinstance(node, named)}
         for node in tree.body:
-            targets = node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
+            targets = node.targets if isinstance(node, ast.Assign) else []
+            targets += [node.target] if isinstance(node, ast.AnnAssign) else []
             names |= {part.id for target in targets for part in ast.walk(target) if isinstance(part, ast.Name)}
         assert name in names, f"{rule}: {file} has no {name}"
 
@@ -109,8 +110,12 @@ def module_name(path):
 
 
 #: Imports within functions: what need not be there, and what would cost every start half a second.
-LATE = {("studies.delivery.batch_pool", "distributed"), ("studies.resonances", "scipy.optimize"), ("web.sessions", "saltanvil.demo.make"),
-        ("cli.serving", "saltanvil.demo.make")}  # fmt: skip
+LATE = {
+    ("studies.delivery.batch_pool", "distributed"),
+    ("studies.resonances", "scipy.optimize"),
+    ("web.sessions", "saltanvil.demo.make"),
+    ("cli.serving", "saltanvil.demo.make"),
+}
 
 
 def test_no_import_is_hidden_in_a_function_but_those_that_say_why():
