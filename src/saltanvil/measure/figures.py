@@ -69,9 +69,9 @@ class Figures:
         short="Integrated",
     )  # fmt: skip
     max_short_term_lufs: float | None = figure(
-        "Short-term, max", "LUFS", 1, "The loudest three seconds.", R128, "ledger", "master", "sections"
+        "Short-term max", "LUFS", 1, "The loudest three seconds.", R128, "ledger", "master", "sections"
     )
-    max_momentary_lufs: float | None = figure("Momentary, max", "LUFS", 1, "The loudest 400 milliseconds.", R128, "master")
+    max_momentary_lufs: float | None = figure("Momentary max", "LUFS", 1, "The loudest 400 milliseconds.", R128, "master")
     loudness_range_lu: float = figure(
         "Loudness range", "LU", 1, "From the quiet parts to the loud ones, by their 10th and 95th percentile.", "EBU Tech 3342",
         "master", "report", short="Range",

@@ -35,7 +35,7 @@
       'tree timeline ledger' 104px
       'tree lanes ledger' auto
       'tree path ledger' var(--path)
-      'tree editor ledger' minmax(0, 1fr) / 15.5rem minmax(0, 1fr) 15rem;
+      'tree editor ledger' minmax(0, 1fr) / 15.5rem minmax(0, 1fr) 15.75rem;
   }
   .tree {
     grid-area: tree;
