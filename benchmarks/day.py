@@ -15,6 +15,7 @@ import sys
 import tempfile
 import threading
 import time
+from collections import deque
 from dataclasses import dataclass, field
 from pathlib import Path
 from statistics import median
@@ -25,13 +26,13 @@ import soundfile
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
+from ear import Ear
 from server import memory_mb
 
 from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document import Session
 from saltanvil.session.edits import EditRefused
-from tests.listener import Client
 from tests.schema_edits import World
 from tests.signals import noise
 
@@ -90,12 +91,14 @@ class Day:
         self.wrong: list[str] = []
         self.counts: dict[str, int] = {}
         self.gaps = self.kills = 0
+        self.began, self.recent = time.monotonic(), deque[tuple[str, float]](maxlen=5)
         self.life = self.begin()
         self.http = httpx.Client(timeout=300.0)
         self.number, self.mirror, self.revision = 0, Session(name="none"), 0
         self.in_flight: Any = None
         self.uncertain = False
-        self.ear: Client | None = None
+        self.ear: Ear | None = None
+        self.ear_gaps = 0
         self.tabs = 0
         self.job: int | None = None
         self.job_began = 0.0
@@ -181,12 +184,20 @@ class Day:
     def listen(self) -> None:
         self.tabs += 1
         self.tab = f"day-{self.tabs}"
-        self.ear = Client(self.life.address, self.number, self.tab)
+        self.ear = Ear(self.life.address, self.number, self.tab)
+        self.ear_gaps = 0
+
+    def heard(self) -> None:
+        """Counts the gaps since last asked, and says after which acts they came."""
+        if self.ear is not None and self.ear.gaps > self.ear_gaps:
+            self.gaps += self.ear.gaps - self.ear_gaps
+            self.ear_gaps = self.ear.gaps
+            recent = ", ".join(f"{what} {seconds:.2f} s" for what, seconds in self.recent)
+            print(f"          a gap at {time.monotonic() - self.began:.0f} s, after {recent}", flush=True)
 
     def leave(self) -> None:
         if self.ear is not None:
-            if self.ear.closed is None:
-                self.gaps += self.ear.queue.gaps
+            self.heard()
             self.ear.close()
             self.ear = None
 
@@ -251,8 +262,6 @@ class Day:
     def play(self) -> None:
         if self.ear is None:
             return
-        self.gaps += self.ear.queue.gaps
-        del self.ear.headers[:], self.ear.messages[:-10]
         if self.rng.random() < 0.2:
             self.ear.send(type="stop")
         else:
@@ -337,6 +346,7 @@ class Day:
                 time.sleep(0.1)
 
     def act(self) -> None:
+        began = time.monotonic()
         what = self.rng.choices(list(WEIGHTS), list(WEIGHTS.values()))[0]
         if what in ("deliver", "check", "pack", "import"):
             self.wait()
@@ -347,8 +357,8 @@ class Day:
             "pack": self.pack, "preset": self.preset,
         }[what]()  # fmt: skip
         self.counts[what] = self.counts.get(what, 0) + 1
-        if self.ear is not None:
-            del self.ear.queue.played[:-4], self.ear.queue.fades[:-4]
+        self.recent.append((what, time.monotonic() - began))
+        self.heard()
 
     def run(self, minutes: float) -> None:
         began = time.monotonic()

@@ -60,9 +60,9 @@ compile_kernels() {
   local stamp
   stamp=$(cat "$root"/src/saltanvil/dsp/*.py "$root"/src/saltanvil/demo/synth.py | sha256sum | cut -d' ' -f1)
   [ -f "$venv/kernels" ] && [ "$(cat "$venv/kernels")" = "$stamp" ] && return
-  say "Compiling the kernels (about half a minute, once) ..."
+  say "Compiling the kernels (a minute, once) ..."
   find "$root/src" -name '*.nb[ic]' -delete
   "$venv/bin/python" -m compileall -q "$root/src"
-  "$venv/bin/python" -c 'import saltanvil.web.app, saltanvil.demo.synth'
+  "$venv/bin/python" "$root/scripts/compile-kernels"
   printf '%s' "$stamp" >"$venv/kernels"
 }

@@ -119,13 +119,14 @@ def unpacked(message):
 
 
 class Client:
-    """Plays over the socket in real time, in threads of its own, and reports what it heard as the page does."""
+    """Plays over the socket in real time, in threads of its own, and reports what it heard as the page does. begins: what each of
+    them does first."""
 
-    def __init__(self, address, session, tab, rate=48000):
+    def __init__(self, address, session, tab, rate=48000, begins=lambda: None):
         self.rate, self.queue, self.epoch = rate, Queue(), -1
         self.headers, self.messages, self.late = [], [], 0
         self.closed = None
-        self._lock = threading.Lock()
+        self._lock, self._begins, self._earlier_gaps = threading.Lock(), begins, 0
         url = f"{address.replace('http', 'ws')}/api/sessions/{session}/audition?tab={tab}"
         self.socket = connect(url, max_size=1 << 24, origin=address, compression=None, legacy=True)
         self._running = True
@@ -145,7 +146,19 @@ class Client:
         for thread in self._threads:
             thread.join(5)
 
+    @property
+    def gaps(self):
+        """Of all plays."""
+        with self._lock:
+            return self._earlier_gaps + self.queue.gaps
+
+    def forget(self):
+        """What was heard longer ago: for one that listens all day."""
+        with self._lock:
+            del self.queue.played[:-4], self.queue.fades[:-4], self.headers[:-4], self.messages[:-4]
+
     def _read(self):
+        self._begins()
         try:
             for message in self.socket:
                 if isinstance(message, str):
@@ -153,6 +166,7 @@ class Client:
                     self.messages.append(told)
                     if told["type"] in ("playing", "stopped"):
                         with self._lock:
+                            self._earlier_gaps += self.queue.gaps
                             self.epoch, self.queue = told["epoch"], Queue()
                     continue
                 header, audio = unpacked(message)
@@ -165,6 +179,7 @@ class Client:
             self.closed = error
 
     def _play(self):
+        self._begins()
         began, played, told = None, 0, 0
         while self._running:
             time.sleep(0.01)
