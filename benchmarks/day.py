@@ -371,6 +371,9 @@ class Day:
                 self.fresh()
                 session = now
             self.act()
+            if not self.life.memory or now - self.looked > 5.0:
+                self.life.look()
+                self.looked = now
             if now - minute > 60.0:
                 self.compare("every minute")
                 minute = now
@@ -380,9 +383,6 @@ class Day:
                     f"{life.files[-1]:4} descriptors  {life.threads[-1]:3} threads  {self.gaps} gaps  {len(self.wrong)} wrong",
                     flush=True,
                 )
-            if not self.life.memory or now - self.looked > 5.0:
-                self.life.look()
-                self.looked = now
             time.sleep(max(0.0, PAUSE_S * self.rng.expovariate(1.0) - (time.monotonic() - now)))
         self.wait()
         self.compare("in the evening")

@@ -12,7 +12,10 @@ from saltanvil.cli import main
 from saltanvil.measure import distortion
 from saltanvil.processors import REGISTRY
 from saltanvil.session.document import Key, Path, Step
-from saltanvil.studies.bench import TESTS, Bench, Question, csv_of, measured, path_on_bench
+from saltanvil.studies.bench.measured import measured
+from saltanvil.studies.bench.result import TESTS, Question, csv_of
+from saltanvil.studies.bench.runner import Bench
+from saltanvil.studies.bench.subject import path_on_bench
 from tests.engine.test_routing import session_of, step, strip
 
 RATE, FRAMES = 48000, 1 << 16

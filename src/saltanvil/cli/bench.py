@@ -15,22 +15,25 @@ from saltanvil.processors.reference import reference_of
 from saltanvil.session.apply import apply
 from saltanvil.session.edits import Set
 from saltanvil.session.settings import Moved
-from saltanvil.studies import aim, bench
+from saltanvil.studies import aim
+from saltanvil.studies.bench.measured import measured
+from saltanvil.studies.bench.result import Question, csv_of
+from saltanvil.studies.bench.runner import Bench
 from saltanvil.studies.match.match import settled
 
 
 def run_bench(request: argparse.Namespace) -> None:
     check_tempo(request.tempo)
     path = path_from(request.path)
-    question = bench.Question(
+    question = Question(
         request.test, request.frequency_hz, request.level_dbfs, request.low_dbfs, request.burst_ms, request.compare
     )
     with refusing():
-        result = bench.measured(bench.Bench(path, request.rate, request.channels, request.tempo), question)
+        result = measured(Bench(path, request.rate, request.channels, request.tempo), question)
     if request.json:
         print(json.dumps(result.as_dict(), indent=1))
     elif request.csv:
-        print(bench.csv_of(result), end="")
+        print(csv_of(result), end="")
     else:
         for figure in result.figures:
             print(f"{figure.label:<40}{'--' if figure.value is None else f'{figure.value:10.2f}'} {figure.unit}")

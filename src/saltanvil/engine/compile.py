@@ -11,23 +11,12 @@ from saltanvil.engine.audition import Audition, heard_alone
 from saltanvil.engine.automation import GAIN_GRID_FRAMES, GRID_FRAMES, Moving
 from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Media
-from saltanvil.engine.nodes import (
-    BypassFade,
-    DividedNode,
-    EndNode,
-    Entry,
-    Feed,
-    Gains,
-    KeyFeed,
-    LaneEntry,
-    LaneNode,
-    Node,
-    OutNode,
-    PlacedNode,
-    SplitNode,
-    StepNode,
-    StripNode,
-)
+from saltanvil.engine.nodes.base import Node
+from saltanvil.engine.nodes.feeds import Entry, Feed, KeyFeed
+from saltanvil.engine.nodes.gains import BypassFade, Gains
+from saltanvil.engine.nodes.split import DividedNode, LaneEntry, LaneNode, PlacedNode, SplitNode
+from saltanvil.engine.nodes.step import StepNode
+from saltanvil.engine.nodes.strip import EndNode, OutNode, StripNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Key as StateKey
 from saltanvil.engine.rack import Rack

@@ -17,13 +17,9 @@ from dataclasses import dataclass
 
 from saltanvil.engine.audition import Audition, ScopeMonitor
 from saltanvil.engine.media import Media
-from saltanvil.engine.nodes import (
-    NOTHING,
-    Node,
-    OutNode,
-    StepNode,
-    StripNode,
-)
+from saltanvil.engine.nodes.base import NOTHING, Node
+from saltanvil.engine.nodes.step import StepNode
+from saltanvil.engine.nodes.strip import OutNode, StripNode
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.run_graph import run_graph
 from saltanvil.session.document import MAIN_ID, Session

@@ -9,7 +9,7 @@ from saltanvil.engine.audition import RENDERED
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Audio, Media
 from saltanvil.engine.memory import keep_freed_memory
-from saltanvil.engine.nodes import NOTHING, Node
+from saltanvil.engine.nodes.base import NOTHING, Node
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.run_graph import THREADS

@@ -5,7 +5,7 @@ import threading
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
 
-from saltanvil.engine.nodes import Node
+from saltanvil.engine.nodes.base import Node
 
 THREADS = os.cpu_count() or 1
 

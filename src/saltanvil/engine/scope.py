@@ -15,7 +15,10 @@ from saltanvil.engine.audition import RENDERED, Scope
 from saltanvil.engine.cache import RenderedSegment, SegmentCache, fingerprint
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
-from saltanvil.engine.nodes import Entry, Node, PlacedNode, SplitNode, StepNode, joined, widened
+from saltanvil.engine.nodes.base import Node, widened
+from saltanvil.engine.nodes.feeds import Entry
+from saltanvil.engine.nodes.split import PlacedNode, SplitNode
+from saltanvil.engine.nodes.step import StepNode, joined
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.render import Cancelled

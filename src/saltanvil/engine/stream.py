@@ -22,7 +22,7 @@ from saltanvil.engine.audition import Audition
 from saltanvil.engine.compile import Compiled, compile_plan, structure_of
 from saltanvil.engine.media import Media
 from saltanvil.engine.monitor import Monitor, MonitorName
-from saltanvil.engine.nodes import SplitNode
+from saltanvil.engine.nodes.split import SplitNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack, SavedRack
 from saltanvil.engine.run_graph import THREADS

@@ -5,7 +5,10 @@ from typing import Annotated
 from fastapi import APIRouter, HTTPException, Request
 from pydantic import BaseModel, Field
 
-from saltanvil.studies.bench import Bench, Question, Result, Test, csv_of, measured, path_on_bench
+from saltanvil.studies.bench.measured import measured
+from saltanvil.studies.bench.result import Question, Result, Test, csv_of
+from saltanvil.studies.bench.runner import Bench
+from saltanvil.studies.bench.subject import path_on_bench
 from saltanvil.web.csv import CsvResponse
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 

@@ -17,7 +17,8 @@ from saltanvil.engine.audition import RENDERED
 from saltanvil.engine.cache import fingerprint
 from saltanvil.engine.compile import LANE_MOVES, compile_plan
 from saltanvil.engine.media import Media
-from saltanvil.engine.nodes import PlacedNode, SplitNode, StepNode
+from saltanvil.engine.nodes.split import PlacedNode, SplitNode
+from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes
