@@ -31,7 +31,7 @@ from server import memory_mb
 
 from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from tests.schema_edits import World
 from tests.signals import noise
@@ -266,7 +266,7 @@ class Day:
             self.ear.send(type="stop")
         else:
             self.ear.send(type="passage", start_s=0.0, end_s=60.0, loop=True)
-            self.ear.play(self.rng.uniform(0.0, 40.0))
+            self.ear.send(type="play", position_s=self.rng.uniform(0.0, 40.0))
 
     def study(self) -> None:
         strip = self.rng.choice(self.mirror.strips)

@@ -33,8 +33,9 @@ from saltanvil.processors.compressor import Compressor, CompressorSettings
 from saltanvil.processors.equaliser import Equaliser, EqualiserSettings
 from saltanvil.processors.saturator import Saturator, SaturatorSettings
 from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings
-from saltanvil.session.document import Path as StepPath
-from saltanvil.session.document import Send, Session, Step, Strip
+from saltanvil.session.document.path import Path as StepPath
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.studies.aim import Answer, Question, Search

@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 
 from saltanvil.session.changes import difference
 from saltanvil.session.changes import moved as gone_over
-from saltanvil.session.document import NotFound
+from saltanvil.session.document.base import NotFound
 from saltanvil.session.edits import Batch, Set, SetOutput
 from saltanvil.session.settings import Address, automated_parts, descriptor
 

@@ -1,7 +1,7 @@
 """Edits of every kind, drawn from their JSON schema; some of what they name is there, some has gone, some belongs to another."""
 
 from saltanvil.session.apply import EDIT
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.validate import checked
 from tests.edits import numbers
 

@@ -12,7 +12,7 @@ from saltanvil.cli import main
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.compressor import Compressor, CompressorSettings
-from saltanvil.session.document import Session, Strip
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore

@@ -84,7 +84,7 @@ def test_rules_of_the_trade_stand_where_the_architecture_says():
 
 def test_the_document_and_its_graph_do_not_know_each_other():
     """The document is data; what makes it whole stands above it."""
-    named = set(imports(ROOT / "src/saltanvil/session/document.py"))
+    named = {name for path in (ROOT / "src/saltanvil/session/document").glob("*.py") for name in imports(path)}
     assert not named & {f"saltanvil.session.{name}" for name in ("graph", "validate", "edits", "apply", "settings", "levels")}
 
 

@@ -26,7 +26,9 @@ from saltanvil.engine.stream import Passage, Stream, Wanted
 from saltanvil.media.encode import Writing
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.descriptor import descriptors_of
-from saltanvil.session.document import Envelope, Key, Lever, Path, Session, Step, Strip
+from saltanvil.session.document.automation import Envelope, Lever
+from saltanvil.session.document.path import Key, Path, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import Address, automation_refusal, descriptor
 from saltanvil.studies.match.match import settled

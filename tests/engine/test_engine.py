@@ -24,7 +24,8 @@ from saltanvil.media.encode import Writing
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.freecurve import MAX_CHANGE_DB
-from saltanvil.session.document import Path, Session, Step, Strip
+from saltanvil.session.document.path import Path, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.levels import audible
 from tests.signals import noise
 

@@ -14,7 +14,7 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import Cancelled
 from saltanvil.media import encode
 from saltanvil.media.encode import Writing
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from tests.signals import noise
 
 RATE, FRAMES = 48000, 12 * 48000

@@ -15,7 +15,7 @@ from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.stream import BLOCK_FRAMES, Stream, Wanted
-from saltanvil.session.document import MAIN_ID
+from saltanvil.session.document.base import MAIN_ID
 from tests.engine.test_stream import MEDIA, RATE, SESSIONS
 
 #: Of an array: a block of stereo at the length of a chunk.

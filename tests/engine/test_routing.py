@@ -19,7 +19,8 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Key, Path, Session, Step, Strip
+from saltanvil.session.document.path import Key, Path, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import Graph
 from saltanvil.session.validate import checked

@@ -8,7 +8,7 @@ from saltanvil.engine.audition import Audition
 from saltanvil.engine.live import LEAD_S
 from saltanvil.engine.stream import BLOCK_FRAMES, Passage, Stream, Wanted
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from tests.engine.test_engine import Arrays
 from tests.signals import tone
 

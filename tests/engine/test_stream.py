@@ -33,7 +33,8 @@ from saltanvil.engine.stream import BLOCK_FRAMES, Passage, Stream, Wanted
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.echo import MAX_NOTE_MS
-from saltanvil.session.document import Path, Session, Step, Strip
+from saltanvil.session.document.path import Path, Step
+from saltanvil.session.document.session import Session, Strip
 from tests.engine.test_engine import Arrays
 from tests.listener import FADE_FRAMES, Queue, Taken
 from tests.signals import noise

@@ -13,7 +13,9 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.path_runner import PathRunner
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.tail import DECAYED_DBFS, MAX_TAIL_S, last_sounding, with_tail
-from saltanvil.session.document import MAIN_ID, Path, Session, Strip
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.path import Path
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.validate import checked
 from tests.engine.test_engine import played
 

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from saltanvil.engine.path_runner import PathRunner
 from saltanvil.media.stream import FileSound
-from saltanvil.session.document import Path as StepPath
+from saltanvil.session.document.path import Path as StepPath
 from tests.signals import noise
 
 STEPS = {"steps": [{"kind": "compressor", "settings": {"threshold_db": -30, "lookahead_ms": 5}},

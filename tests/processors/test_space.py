@@ -11,7 +11,8 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.path_runner import PathRunner
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.session.document import Path, Session, Strip
+from saltanvil.session.document.path import Path
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.validate import checked
 from tests.processors.test_processors import RATE, db, run
 from tests.signals import noise, tone

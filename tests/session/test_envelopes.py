@@ -8,7 +8,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Breakpoint, Envelope, Session
+from saltanvil.session.document.automation import Breakpoint, Envelope
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.envelope_edits import (
     ChangeEnvelope,

@@ -10,7 +10,6 @@ import scipy.signal
 import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from saltanvil.studies.make_up import make_up_level_db
 
 from saltanvil.demo import low_water
 from saltanvil.engine.audition import Audition, Scope
@@ -26,12 +25,13 @@ from saltanvil.processors.base import Context
 from saltanvil.processors.split import BAND_STARTS, Split, SplitSettings, band_gains_db
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.blend import blend_gains, full_sum_db
-from saltanvil.session.document import Path, Session, Step, Stretch, Strip
+from saltanvil.session.document.path import Path, Step, Stretch
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.matches import matches_of
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.session.validate import checked
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import make_up_level_db, settled
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import passage_of
 from tests.edits import edit_json, set_lane, set_step, undone

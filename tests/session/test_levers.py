@@ -3,7 +3,8 @@
 import pytest
 
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Lever, LeverTarget, Session
+from saltanvil.session.document.automation import Lever, LeverTarget
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused, MoveStep, RemoveStep, Set
 from saltanvil.session.format import read_session, written
 from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever

@@ -18,7 +18,9 @@ from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.descriptor import descriptors_of
 from saltanvil.session.apply import apply
-from saltanvil.session.document import MAIN_ID, NotFound, Session, Step, Strip
+from saltanvil.session.document.base import MAIN_ID, NotFound
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import EditRefused, Set
 from saltanvil.session.settings import (
     PART_DESCRIPTORS,

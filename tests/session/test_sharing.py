@@ -6,7 +6,8 @@ from hypothesis import strategies as st
 
 from saltanvil.demo import harbour_walk, low_water
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Match, Session
+from saltanvil.session.document.path import Match
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused, Set
 from saltanvil.session.matches import with_matches
 from saltanvil.session.sharing import forked

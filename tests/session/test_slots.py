@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 
 from saltanvil.engine.render import render_strips
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Path, Session
+from saltanvil.session.document.path import Path
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import FORMAT, read_path, read_session, written
 from saltanvil.session.slots import compared, slots_in, with_slots_on

@@ -16,7 +16,7 @@ from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.stream import Stream, Wanted
 from saltanvil.media.recording import recorded
 from saltanvil.session.apply import AnyEdit, apply
-from saltanvil.session.document import Strip
+from saltanvil.session.document.session import Strip
 from saltanvil.session.edits import EditRefused
 from saltanvil.sound.line import SoundProcess
 from saltanvil.sound.player import RemotePlayer

@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from saltanvil.cli import main
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.time import session_frames
-from saltanvil.session.document import Session, Step, Strip
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.store.archive import ARCHIVE, ArchiveError, pack, unpack
 from saltanvil.store.database import Database
 from saltanvil.store.media import ImportCancelled, MediaStore

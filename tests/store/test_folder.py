@@ -17,7 +17,7 @@ import soundfile
 from saltanvil.cli import main
 from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Session, Strip
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import AddStrip, EditRefused, RemoveStrip, Set
 from saltanvil.session.settings import Moved
 from saltanvil.store.comparisons import ComparisonStore

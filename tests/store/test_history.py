@@ -7,7 +7,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Match, Session, Stretch
+from saltanvil.session.document.path import Match, Stretch
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused, Set
 from saltanvil.session.format import FORMAT
 from saltanvil.session.validate import checked

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 from fastapi.testclient import TestClient
 
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.format import Unreadable
 from saltanvil.store.comparisons import RESULT, ComparisonStore
 from saltanvil.store.database import Database

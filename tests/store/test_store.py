@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.changes import difference
 from saltanvil.session.changes import moved as gone_over
-from saltanvil.session.document import Session, Step, Strip
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import (
     AddStep,
     AddStrip,
@@ -198,7 +199,7 @@ from saltanvil.store.database import Database
 from saltanvil.store.sessions import SessionStore
 from saltanvil.store.media import MediaStore
 from tests.edits import set_session, set_strip
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 database = Database(Path(sys.argv[1]))
 if sys.argv[2] == "edits":
     store = SessionStore(database)

@@ -18,7 +18,7 @@ from saltanvil.engine.render import Cancelled, render_nodes
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import NodeId
 from saltanvil.session.settings import Address, descriptor

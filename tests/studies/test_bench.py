@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from saltanvil.cli import main
 from saltanvil.measure import distortion
 from saltanvil.processors import REGISTRY
-from saltanvil.session.document import Key, Path, Step
+from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.studies.bench.measured import measured
 from saltanvil.studies.bench.result import TESTS, Question, csv_of
 from saltanvil.studies.bench.runner import Bench

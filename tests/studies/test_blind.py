@@ -15,7 +15,7 @@ from scipy.stats import binomtest, chisquare
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import render_nodes
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import NodeId
 from saltanvil.studies.blind import (

@@ -15,7 +15,8 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import MAIN_ID, Session
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.session import Session
 from saltanvil.studies.contrast import contrast_of, csv_of
 from saltanvil.studies.match.match import settled
 from tests.signals import noise

@@ -22,7 +22,8 @@ from saltanvil.media.encode import Writing
 from saltanvil.media.recording import recorded
 from saltanvil.session.apply import apply
 from saltanvil.session.delivery import Delivery, Span, outgoing
-from saltanvil.session.document import Section, Session, Step, Strip
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Section, Session, Strip
 from saltanvil.session.edits import EditRefused, Set, SetDelivery
 from saltanvil.session.settings import Moved
 from saltanvil.studies.contrast import contrast_of

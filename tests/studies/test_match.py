@@ -14,7 +14,8 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import Cancelled, render_nodes, render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Session, Stretch
+from saltanvil.session.document.path import Stretch
+from saltanvil.session.document.session import Session
 from saltanvil.session.graph import NodeId
 from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.validate import checked

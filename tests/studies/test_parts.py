@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 from pyloudnorm import Meter
 
 from saltanvil.engine.media import Arrays
-from saltanvil.session.document import Session, Strip
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.studies.importing.parts import cuts, parts
 from saltanvil.studies.importing.stage_gain import trims
 from tests.signals import noise, snare

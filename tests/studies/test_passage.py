@@ -9,7 +9,7 @@ import pytest
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.studies.scope import passage
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import BIN_FRAMES, measured, passage_of, windows
@@ -101,7 +101,7 @@ from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.memory import keep_freed_memory
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 keep_freed_memory()
 RATE = 48000
 BLOCK = np.random.default_rng(0).standard_normal((2, 1 << 16)).astype(np.float32) * 0.05

@@ -7,7 +7,7 @@ from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.session.document import Key
+from saltanvil.session.document.path import Key
 from saltanvil.studies.routing import notices_of, routing_of, source_name
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import passage_of

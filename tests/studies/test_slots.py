@@ -10,7 +10,7 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.studies.match.slots import slot_loudness, with_slot
 from saltanvil.studies.routing import notices_of
 from saltanvil.studies.scope.ledger import ledger_of

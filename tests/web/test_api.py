@@ -13,7 +13,7 @@ from fastapi.testclient import TestClient
 from starlette.websockets import WebSocketDisconnect
 
 from saltanvil.session.apply import EDIT
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.studies.match.match import Matcher
 from saltanvil.web.app import create_app
 from tests.edits import edit_json, moved_json

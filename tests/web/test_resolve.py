@@ -14,7 +14,7 @@ from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.path_runner import PathRunner
 from saltanvil.engine.rack import Rack
 from saltanvil.processors import REGISTRY, processor_named
-from saltanvil.session.document import NotFound
+from saltanvil.session.document.base import NotFound
 from saltanvil.session.settings import resolve
 from saltanvil.studies.match.match import settled
 from saltanvil.web.app import create_app

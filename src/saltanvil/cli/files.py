@@ -9,7 +9,7 @@ from saltanvil.cli.errors import Refused, refusing
 from saltanvil.media.decode import Source, open_audio
 from saltanvil.media.encode import Writing, Written
 from saltanvil.media.formats import format_named
-from saltanvil.session.document import Path as StepPath
+from saltanvil.session.document.path import Path as StepPath
 from saltanvil.session.format import Unreadable, read_path
 from saltanvil.session.slots import slots_in, with_slots_on
 

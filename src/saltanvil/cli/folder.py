@@ -10,7 +10,7 @@ from tqdm import tqdm
 from saltanvil.cli.errors import Refused
 from saltanvil.cli.files import existing
 from saltanvil.media.encode import whole_or_none
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.store.archive import ArchiveError, pack, unpack
 from saltanvil.store.copies import back_up, findings, reading, restore_documents
 from saltanvil.store.database import Database

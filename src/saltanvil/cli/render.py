@@ -16,7 +16,8 @@ from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Written, whole_or_none
 from saltanvil.media.formats import format_named
 from saltanvil.media.names import file_names
-from saltanvil.session.document import MAIN_ID, Session
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.session import Session
 from saltanvil.store.copies import reading
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore

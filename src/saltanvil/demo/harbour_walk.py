@@ -16,7 +16,8 @@ from saltanvil.demo.low_water import decibels, midi_to_hz, peak_to, put
 from saltanvil.demo.synth import RATE, Sound
 from saltanvil.processors.base import Context
 from saltanvil.processors.room import Room, RoomSettings
-from saltanvil.session.document import Key, Path, Section, Send, Session, Step, Strip
+from saltanvil.session.document.path import Key, Path, Step
+from saltanvil.session.document.session import Section, Send, Session, Strip
 
 TEMPO_BPM = 72.0
 BEAT_S = 60.0 / TEMPO_BPM

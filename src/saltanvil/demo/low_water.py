@@ -9,7 +9,9 @@ from numpy.typing import NDArray
 
 from saltanvil.demo import synth
 from saltanvil.demo.synth import RATE, Sound
-from saltanvil.session.document import Key, Lever, Path, Section, Send, Session, Step, Strip
+from saltanvil.session.document.automation import Lever
+from saltanvil.session.document.path import Key, Path, Step
+from saltanvil.session.document.session import Section, Send, Session, Strip
 
 TEMPO_BPM = 84.0
 BEAT_S = 60.0 / TEMPO_BPM

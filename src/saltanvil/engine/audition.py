@@ -10,7 +10,8 @@ from saltanvil.dsp import mix
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.rack import Audio, Rack
-from saltanvil.session.document import MAIN_ID, NotFound, Session
+from saltanvil.session.document.base import MAIN_ID, NotFound
+from saltanvil.session.document.session import Session
 
 #: *key* is the key of the scope's step; *solo lane* passes the scope's lane alone.
 Listening = Literal["before", "after", "difference", "key", "solo lane"]

@@ -17,7 +17,7 @@ import numpy as np
 
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.state import Stateful
-from saltanvil.session.document import SettingName
+from saltanvil.session.document.automation import SettingName
 from saltanvil.session.envelopes import Course
 
 #: How often a value that moves steadily is read: of a processor's settings, whose coefficients are worked out anew, every

@@ -24,7 +24,9 @@ from saltanvil.processors import Processor, processor_named
 from saltanvil.processors.base import Context, Settings
 from saltanvil.processors.split import Split, SplitSettings
 from saltanvil.session.blend import lane_shares
-from saltanvil.session.document import Automated, Key, Lane, Owner, Path, Send, Session, Step, Strip
+from saltanvil.session.document.automation import Automated, Owner
+from saltanvil.session.document.path import Key, Lane, Path, Step
+from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.session.envelopes import Course
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import audible, key_muted, lane_levels, level_gain, pan_gains

@@ -15,7 +15,7 @@ from saltanvil.engine.media import Media
 from saltanvil.engine.rack import Audio
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.media.encode import AudioWriter, Writing, Written
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 
 #: Files open at a time; more are made in several passes.
 MAX_OPEN_FILES = 32

@@ -13,7 +13,7 @@ from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.priority import sound_first
 from saltanvil.engine.stream import BLOCK_FRAMES, Block, Passage, Stream, Wanted
 from saltanvil.engine.time import ceil_tick, floor_tick
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 
 log = logging.getLogger(__name__)
 

@@ -11,7 +11,9 @@ from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
 from saltanvil.processors import processor_named
-from saltanvil.session.document import MAIN_ID, Key, Path, Session, Strip
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.path import Key, Path
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.graph import NodeId
 from saltanvil.session.validate import checked
 

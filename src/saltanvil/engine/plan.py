@@ -22,7 +22,8 @@ from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.nodes.strip import OutNode, StripNode
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.engine.run_graph import run_graph
-from saltanvil.session.document import MAIN_ID, Session
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.session import Session
 from saltanvil.session.graph import Graph, NodeId
 
 

@@ -8,7 +8,7 @@ from saltanvil.engine.plan import Plan
 from saltanvil.engine.render import render_nodes
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
 from saltanvil.media.stream import FileMedia, FileSound
-from saltanvil.session.document import Path
+from saltanvil.session.document.path import Path
 from saltanvil.session.graph import NodeId
 
 

@@ -11,7 +11,7 @@ from saltanvil.engine.automation import Clock
 from saltanvil.engine.saved import Saved, Stretch
 from saltanvil.processors import Processor, Settings, processor_named
 from saltanvil.processors.base import Context
-from saltanvil.session.document import Step
+from saltanvil.session.document.path import Step
 
 Audio = NDArray[np.float32]
 

@@ -15,7 +15,8 @@ from saltanvil.engine.rack import Rack
 from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
 from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
-from saltanvil.session.document import MAIN_ID, NotFound, Session
+from saltanvil.session.document.base import MAIN_ID, NotFound
+from saltanvil.session.document.session import Session
 from saltanvil.session.graph import NodeId
 
 #: Long enough that two threads seldom wait for the interpreter lock: 8192 runs at a third of the speed.

@@ -25,7 +25,7 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.engine.run_graph import run_graph
 from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
 from saltanvil.processors.base import Telemetry
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.graph import NodeId
 
 #: Windows are longer than the passage by the latency, rounded up to this, so that a moved lookahead reuses them.

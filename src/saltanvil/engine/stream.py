@@ -29,7 +29,8 @@ from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.tail import MAX_TAIL_S, last_sounding, quiet_frames
 from saltanvil.engine.time import ceil_tick, preroll_start, session_frames
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
-from saltanvil.session.document import MAIN_ID, Session
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.session import Session
 
 #: What a block costs beside its samples (dispatch, states, figures, its way) is as much as a thousand of them; meters move some
 #: twenty times a second.

@@ -7,7 +7,7 @@ import numpy as np
 from saltanvil.engine.media import Audio
 from saltanvil.processors import processor_named
 from saltanvil.processors.base import Context
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.settings import Automation, resolve
 
 #: What stays below this has decayed.

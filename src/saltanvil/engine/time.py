@@ -2,7 +2,7 @@
 
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.media import Media
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 
 #: Played before what is wanted, so that detectors have settled; the same live and offline, so that the samples agree.
 PREROLL_S = 2.0

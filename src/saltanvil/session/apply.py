@@ -5,7 +5,8 @@ from typing import Annotated
 from pydantic import Field, TypeAdapter
 
 from saltanvil.errors import reason
-from saltanvil.session.document import NotFound, Session
+from saltanvil.session.document.base import NotFound
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import (
     AddSend,
     AddStep,

@@ -6,7 +6,7 @@ import numpy as np
 
 from saltanvil.dsp.units import db_to_gain, gain_to_db
 from saltanvil.processors.split import SplitSettings
-from saltanvil.session.document import Match, Step
+from saltanvil.session.document.path import Match, Step
 from saltanvil.session.levels import lane_levels
 
 

@@ -13,7 +13,7 @@ to what was there, to the byte.
 from collections.abc import Container, Iterable
 from typing import Any
 
-from saltanvil.session.document import Session, Strip
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.validate import checked
 
 Json = Any

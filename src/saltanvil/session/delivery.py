@@ -10,7 +10,7 @@ from pydantic import AfterValidator, Field
 from saltanvil.media.dither import Dither
 from saltanvil.media.formats import FormatName, Origin, Tags, format_named
 from saltanvil.media.names import file_names
-from saltanvil.session.part import MAX_STRIPS, Id, Part, Rate
+from saltanvil.session.document.base import MAX_STRIPS, Id, Part, Rate
 
 #: Formats of one delivery, encoders of one check.
 MAX_FORMATS, MAX_ENCODERS = 8, 12

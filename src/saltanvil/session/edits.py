@@ -6,20 +6,9 @@ from pydantic import BaseModel, ConfigDict, Field, JsonValue
 
 from saltanvil.errors import UserError
 from saltanvil.session.delivery import Delivery
-from saltanvil.session.document import (
-    MAIN_ID,
-    WHOLE_SONG,
-    Id,
-    Key,
-    Path,
-    Place,
-    Rate,
-    Send,
-    Session,
-    Step,
-    Stretch,
-    Strip,
-)
+from saltanvil.session.document.base import MAIN_ID, Id, Rate
+from saltanvil.session.document.path import WHOLE_SONG, Key, Path, Step, Stretch
+from saltanvil.session.document.session import Place, Send, Session, Strip
 from saltanvil.session.levers import lost_targets
 from saltanvil.session.settings import Address, Moved, automated_parts, descriptor, put, strip_at, value
 from saltanvil.session.validate import KeySources

@@ -9,7 +9,9 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field
 
-from saltanvil.session.document import MAX_POINT_S, MAX_POINTS, Breakpoint, Envelope, Id, Owner, Session, SettingName
+from saltanvil.session.document.automation import MAX_POINT_S, MAX_POINTS, Breakpoint, Envelope, Owner, SettingName
+from saltanvil.session.document.base import Id
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Batch, Edit, EditRefused, Set
 from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, as_sections, course_of, replaced, shifted, thinned
 from saltanvil.session.lanes import Seed, names_from

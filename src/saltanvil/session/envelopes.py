@@ -16,7 +16,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.processors.descriptor import Descriptor
-from saltanvil.session.document import Breakpoint, Envelope, PointShape, Section
+from saltanvil.session.document.automation import Breakpoint, Envelope, PointShape
+from saltanvil.session.document.session import Section
 
 Values = NDArray[np.float64]
 #: How strongly a curve is bent at most: its first half covers 1 - 1/(1 + e^4) of the way.

@@ -21,24 +21,10 @@ from saltanvil.errors import UserError, reason
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.apply import EDIT
 from saltanvil.session.delivery import Delivery
-from saltanvil.session.document import (
-    Automated,
-    Breakpoint,
-    Envelope,
-    Key,
-    Lane,
-    Lever,
-    LeverTarget,
-    Match,
-    Part,
-    Path,
-    Section,
-    Send,
-    Session,
-    Step,
-    Stretch,
-    Strip,
-)
+from saltanvil.session.document.automation import Automated, Breakpoint, Envelope, Lever, LeverTarget
+from saltanvil.session.document.base import Part
+from saltanvil.session.document.path import Key, Lane, Match, Path, Step, Stretch
+from saltanvil.session.document.session import Section, Send, Session, Strip
 from saltanvil.session.edits import Edit
 from saltanvil.session.validate import checked
 

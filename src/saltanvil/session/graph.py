@@ -12,7 +12,8 @@ from collections.abc import Iterable, Iterator
 from typing import Literal, NamedTuple
 
 from saltanvil.processors import processor_named
-from saltanvil.session.document import Key, Path, Session, Step, Strip
+from saltanvil.session.document.path import Key, Path, Step
+from saltanvil.session.document.session import Session, Strip
 
 #: in, end, out: of a strip; step: what leaves a step; divided: what a split makes of its input; enter, lane, placed:
 #: what enters a lane, leaves its path, and lies in the sum.

@@ -12,7 +12,9 @@ from pydantic import Field
 from saltanvil.dsp.units import gain_to_db
 from saltanvil.processors.split import BAND_STARTS, Dividers, SplitMode, SplitSettings
 from saltanvil.session.blend import blend_gains
-from saltanvil.session.document import Id, Lane, Name, Path, Place, Session, Step, Strip, new_id
+from saltanvil.session.document.base import Id, Name, new_id
+from saltanvil.session.document.path import Lane, Path, Step
+from saltanvil.session.document.session import Place, Session, Strip
 from saltanvil.session.edits import MAX_INDEX, AddStrip, Edit, EditRefused
 from saltanvil.session.levels import OFF_DB
 

@@ -3,7 +3,8 @@
 import math
 
 from saltanvil.dsp.units import db_to_gain
-from saltanvil.session.document import Key, Lane, Session, Step, Strip
+from saltanvil.session.document.path import Key, Lane, Step
+from saltanvil.session.document.session import Session, Strip
 
 #: A level of this and less is off.
 OFF_DB = -90.0

@@ -2,7 +2,8 @@
 
 from collections.abc import Iterator, Mapping
 
-from saltanvil.session.document import Lever, LeverTarget, Owner, Session, Strip
+from saltanvil.session.document.automation import Lever, LeverTarget, Owner
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.settings import Address, automation_refusal, descriptor, scale_of, switched
 
 

@@ -2,7 +2,8 @@
 
 from collections.abc import Mapping
 
-from saltanvil.session.document import Match, Session, Strip
+from saltanvil.session.document.path import Match
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.sharing import forked
 
 

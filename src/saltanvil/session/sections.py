@@ -7,7 +7,8 @@ from typing import Literal
 from pydantic import Field
 
 from saltanvil.media.table import guarded, unguarded
-from saltanvil.session.document import Id, Name, NotFound, Section, Session
+from saltanvil.session.document.base import Id, Name, NotFound
+from saltanvil.session.document.session import Section, Session
 from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.settings import automated_parts
 

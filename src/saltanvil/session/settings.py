@@ -14,22 +14,10 @@ from pydantic import BaseModel, ConfigDict
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.descriptor import Descriptor, SettingValue, descriptors_of
 from saltanvil.processors.split import MIN_RATIO, SplitSettings
-from saltanvil.session.document import (
-    Automated,
-    Id,
-    Key,
-    Lane,
-    Lever,
-    LeverTarget,
-    NotFound,
-    Owner,
-    Part,
-    Send,
-    Session,
-    SettingName,
-    Step,
-    Strip,
-)
+from saltanvil.session.document.automation import Automated, Lever, LeverTarget, Owner, SettingName
+from saltanvil.session.document.base import Id, NotFound, Part
+from saltanvil.session.document.path import Key, Lane, Step
+from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.session.envelopes import Course, MovedCourse, Scale, bent, course_of
 
 #: What is described of the parts of a session themselves; a step's settings are described by its processor.

@@ -7,7 +7,9 @@ A version is never changed; a fork of it is, and what the fork left as it was is
 from collections.abc import Container
 from typing import TypeVar
 
-from saltanvil.session.document import Lane, Part, Path, Session, Step, Strip
+from saltanvil.session.document.base import Part
+from saltanvil.session.document.path import Lane, Path, Step
+from saltanvil.session.document.session import Session, Strip
 
 T = TypeVar("T", bound=Part)
 #: The parts of a part that an edit may change in place; everything else is only ever replaced.

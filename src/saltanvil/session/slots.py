@@ -14,7 +14,9 @@ from pydantic import BaseModel, model_validator
 
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue, descriptors_of
-from saltanvil.session.document import MAX_SLOTS, Id, Key, Lane, Part, Path, Session, SlotNumber, Slots, Step, Strip
+from saltanvil.session.document.base import Id, Part
+from saltanvil.session.document.path import MAX_SLOTS, Key, Lane, Path, SlotNumber, Slots, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.lanes import Seed, names_from, replace_step, with_new_ids
 from saltanvil.session.levers import renamed_targets

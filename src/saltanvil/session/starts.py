@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from saltanvil.processors.split import BAND_STARTS
-from saltanvil.session.document import Path
+from saltanvil.session.document.path import Path
 from saltanvil.session.lanes import BAND_NAMES
 
 

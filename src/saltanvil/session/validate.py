@@ -4,7 +4,9 @@ from dataclasses import dataclass
 from typing import Self
 
 from saltanvil.processors import processor_named
-from saltanvil.session.document import MAIN_ID, Key, Session, Strip
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.path import Key
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.graph import Graph
 from saltanvil.session.levers import check_levers
 from saltanvil.session.settings import Address, automated_parts, automation_refusal

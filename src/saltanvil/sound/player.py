@@ -10,7 +10,7 @@ from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.live import SILENT_S
 from saltanvil.engine.monitor import MonitorName
 from saltanvil.media.recording import Recording
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.sound.line import SOUND, SoundProcess
 from saltanvil.sound.wire import change_of
 

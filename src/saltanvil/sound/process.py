@@ -24,7 +24,7 @@ from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.priority import sound_first
 from saltanvil.engine.stream import Block
 from saltanvil.media.recording import Recording
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.sound.wire import Change, changed, pack
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore

@@ -7,7 +7,7 @@ from typing import Any
 from pydantic_core import to_json
 
 from saltanvil.engine.stream import Block
-from saltanvil.session.document import Session, Strip
+from saltanvil.session.document.session import Session, Strip
 
 NOTHING = object()
 

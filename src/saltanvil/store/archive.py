@@ -32,7 +32,8 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.errors import UserError, reason
 from saltanvil.media.decode import MAX_RATE, MAX_S, MIN_RATE, MediaError, open_audio
 from saltanvil.media.encode import WAV_LIMIT_BYTES
-from saltanvil.session.document import MAX_STRIPS, Session
+from saltanvil.session.document.base import MAX_STRIPS
+from saltanvil.session.document.session import Session
 from saltanvil.session.format import Unreadable, read_session, written
 from saltanvil.store.database import StoreError
 from saltanvil.store.media import MediaRow, MediaStore

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp.envelope import extremes
 from saltanvil.media.decode import Source
-from saltanvil.session.document import NotFound
+from saltanvil.session.document.base import NotFound
 from saltanvil.store.database import Database, StoreError
 
 Audio = NDArray[np.float32]

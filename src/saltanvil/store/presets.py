@@ -7,7 +7,8 @@ from typing import Any
 
 from saltanvil.errors import UserError
 from saltanvil.processors import Settings
-from saltanvil.session.document import NotFound, Path
+from saltanvil.session.document.base import NotFound
+from saltanvil.session.document.path import Path
 from saltanvil.session.format import Unreadable, read_preset, written
 from saltanvil.store.database import Database
 

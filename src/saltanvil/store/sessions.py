@@ -8,7 +8,9 @@ from dataclasses import dataclass, replace
 
 from saltanvil.session.apply import apply
 from saltanvil.session.changes import difference
-from saltanvil.session.document import Match, NotFound, Session
+from saltanvil.session.document.base import NotFound
+from saltanvil.session.document.path import Match
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Edit, EditRefused, Set
 from saltanvil.session.format import read_edit, read_session, written
 from saltanvil.session.matches import matches_of, with_matches

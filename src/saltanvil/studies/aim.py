@@ -24,7 +24,7 @@ from saltanvil.processors import processor_named
 from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS, Aim, LevelAim
 from saltanvil.processors.descriptor import Descriptor
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Edit, EditRefused, Set
 from saltanvil.session.envelope_edits import ShiftEnvelope
 from saltanvil.session.graph import NodeId

@@ -23,7 +23,8 @@ from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.media.table import guarded
 from saltanvil.processors import processor_named
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Session, SlotNumber, Step, Strip
+from saltanvil.session.document.path import SlotNumber, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import EditRefused, MoveStep
 from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.settings import Moved

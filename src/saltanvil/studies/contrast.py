@@ -20,7 +20,7 @@ from saltanvil.measure.loudness import OFFSET_LUFS, SHORT_TERM_HOPS, LoudnessMet
 from saltanvil.measure.reduction import Reduction, reduction_of
 from saltanvil.media.table import guarded
 from saltanvil.processors.evidence import Hint
-from saltanvil.session.document import Section
+from saltanvil.session.document.session import Section
 from saltanvil.studies.scope.passage import Render, windows
 
 #: Points of the short-term lines at most, and how close they lie at best, in hops of 10 ms.

@@ -5,7 +5,9 @@ from collections.abc import Iterator
 from pydantic import BaseModel
 
 from saltanvil.processors import processor_named
-from saltanvil.session.document import Lever, Session, Step
+from saltanvil.session.document.automation import Lever
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Edit
 
 

@@ -2,7 +2,9 @@
 
 from dataclasses import dataclass
 
-from saltanvil.session.document import NotFound, Owner, Session
+from saltanvil.session.document.automation import Owner
+from saltanvil.session.document.base import NotFound
+from saltanvil.session.document.session import Session
 from saltanvil.session.envelopes import bent
 from saltanvil.session.levers import parts_of
 from saltanvil.session.settings import Address, Automation, descriptor, owner_of, scale_of, strip_at, value

@@ -7,7 +7,9 @@ from functools import lru_cache
 from saltanvil.engine.latency import Latencies
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.descriptor import descriptors_of
-from saltanvil.session.document import MAIN_ID, Key, NotFound, Path, Send, Session, Step, Strip
+from saltanvil.session.document.base import MAIN_ID, NotFound
+from saltanvil.session.document.path import Key, Path, Step
+from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import OFF_DB, audible
 from saltanvil.session.settings import Automation, resolve

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 from fastapi import APIRouter, Query, Request
 from pydantic import BaseModel, Field
 
-from saltanvil.session.document import Id
+from saltanvil.session.document.base import Id
 from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.aim import Answer, Question, Search
 from saltanvil.web.asking import Asking, study_of

@@ -18,7 +18,9 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.monitor import MonitorName
 from saltanvil.session.apply import AnyEdit, apply
-from saltanvil.session.document import MAX_SLOTS, NotFound, Session, SlotNumber
+from saltanvil.session.document.base import NotFound
+from saltanvil.session.document.path import MAX_SLOTS, SlotNumber
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.format import Unreadable

@@ -6,7 +6,7 @@ from fastapi import APIRouter, HTTPException, Query, Request
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.time import session_frames
-from saltanvil.session.document import NotFound
+from saltanvil.session.document.base import NotFound
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.blind import BlindResult, Comparison, csv_of, label_of, soundings
 from saltanvil.web.comparing import Blind, BlindQuestion, BlindView

@@ -8,7 +8,8 @@ from typing import Protocol
 from pydantic import BaseModel, Field
 
 from saltanvil.media.recording import Recording
-from saltanvil.session.document import Id, Session
+from saltanvil.session.document.base import Id
+from saltanvil.session.document.session import Session
 from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.blind import (
     LETTERS,

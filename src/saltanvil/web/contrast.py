@@ -9,7 +9,8 @@ from pydantic import BaseModel, Field
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
-from saltanvil.session.document import Id, Session
+from saltanvil.session.document.base import Id
+from saltanvil.session.document.session import Session
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
 from saltanvil.studies.scope.passage import window_frames

@@ -18,7 +18,8 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
 from saltanvil.media.formats import FormatName
 from saltanvil.session.delivery import Delivery
-from saltanvil.session.document import MAIN_ID, Id, NotFound, Session
+from saltanvil.session.document.base import MAIN_ID, Id, NotFound
+from saltanvil.session.document.session import Session
 from saltanvil.session.format import written
 from saltanvil.studies.contrast import Contrast, contrast_of
 from saltanvil.studies.delivery.batch import Row, Treatment, planned, process, report_of

@@ -9,8 +9,9 @@ from pathlib import Path
 
 from saltanvil.media.recording import Recording
 from saltanvil.processors.trim import TrimSettings
-from saltanvil.session.document import Path as StepPath
-from saltanvil.session.document import Session, Step, Strip
+from saltanvil.session.document.path import Path as StepPath
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.studies.delivery.check import Decoded
 
 #: Numbers of recordings begin here, far behind those of the store's media.

@@ -11,7 +11,7 @@ from pydantic import BaseModel, Field
 from saltanvil.media.dither import shaped_power_db, shaping_db
 from saltanvil.media.formats import FORMATS, RATES, Kind
 from saltanvil.session.delivery import FIELDS
-from saltanvil.session.document import MAIN_ID, Id, NotFound
+from saltanvil.session.document.base import MAIN_ID, Id, NotFound
 from saltanvil.studies.delivery.ceiling import Ceilings, CeilingSearch
 from saltanvil.studies.delivery.check import Checked
 from saltanvil.studies.delivery.files import digest_of

@@ -23,7 +23,8 @@ from saltanvil.media.disk import what_failed
 from saltanvil.media.markers import wav_markers
 from saltanvil.media.midi import MAX_MIDI_BYTES, midi_markers
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.document import NotFound, Session, Strip
+from saltanvil.session.document.base import NotFound
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import AddStrip, Batch, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
 from saltanvil.studies.importing.files import MIDI, Sent, loudest_bars, proposals, rate_of

@@ -20,7 +20,7 @@ from pydantic import BaseModel
 from saltanvil.engine.render import Cancelled
 from saltanvil.errors import UserError
 from saltanvil.media.disk import what_failed
-from saltanvil.session.document import NotFound
+from saltanvil.session.document.base import NotFound
 from saltanvil.store.media import ImportCancelled
 
 log = logging.getLogger(__name__)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from concurrent.futures import Executor
 
 from saltanvil.engine.render import Cancelled
-from saltanvil.session.document import NotFound
+from saltanvil.session.document.base import NotFound
 from saltanvil.session.format import Unreadable
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore, Version

@@ -8,8 +8,8 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 from saltanvil.errors import reason
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.freecurve import FreeCurveSettings, points_from_text, points_to_csv
-from saltanvil.session.document import Name
-from saltanvil.session.document import Path as StepPath
+from saltanvil.session.document.base import Name
+from saltanvil.session.document.path import Path as StepPath
 from saltanvil.session.format import PATH, from_2, settings_from_2, without_outputs
 from saltanvil.session.slots import without_slots
 from saltanvil.session.starts import PATH_STARTS

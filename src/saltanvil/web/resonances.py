@@ -4,7 +4,7 @@ from fastapi import APIRouter, Request
 from pydantic import BaseModel, Field
 
 from saltanvil.measure.resonances import Resonance
-from saltanvil.session.document import Id
+from saltanvil.session.document.base import Id
 from saltanvil.studies.resonances import step_resonances
 from saltanvil.web.asking import Asking, study_of
 from saltanvil.web.services import Number, Served, Services, Ticket, answered

@@ -19,7 +19,8 @@ from saltanvil.engine.memory import give_back_memory, keep_freed_memory
 from saltanvil.engine.priority import give_way, sound_first
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import check_length
-from saltanvil.session.document import NotFound, Session
+from saltanvil.session.document.base import NotFound
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import copy_documents

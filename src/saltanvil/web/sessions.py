@@ -12,7 +12,9 @@ from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.blend import full_sum_db
-from saltanvil.session.document import Rate, Session, SlotNumber
+from saltanvil.session.document.base import Rate
+from saltanvil.session.document.path import SlotNumber
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Batch
 from saltanvil.session.settings import Automation, differing, resolve
 from saltanvil.session.slots import Compared, SlotOwner, StoreSlot, compared, whole

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, Field
 
 from saltanvil.media.names import without_marks
-from saltanvil.session.document import MAX_STRIPS, NotFound
+from saltanvil.session.document.base import MAX_STRIPS, NotFound
 from saltanvil.session.importing import natural_key
 from saltanvil.studies.importing.files import Proposal, Sent
 

@@ -13,7 +13,7 @@ from saltanvil.engine.media import Media
 from saltanvil.engine.nodes.base import Node
 from saltanvil.engine.nodes.gains import Gains, moves_of, place
 from saltanvil.engine.rack import Audio, DelayLine, Glide
-from saltanvil.session.document import Strip
+from saltanvil.session.document.session import Strip
 
 
 @dataclass

@@ -15,7 +15,7 @@ from saltanvil.engine.rack import Audio, DelayLine, Glide, Rack
 from saltanvil.processors import Settings
 from saltanvil.processors.base import Context, sensible
 from saltanvil.processors.split import Split
-from saltanvil.session.document import Lane
+from saltanvil.session.document.path import Lane
 
 
 class DividedNode(Node):

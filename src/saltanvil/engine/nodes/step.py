@@ -15,7 +15,7 @@ from saltanvil.engine.nodes.gains import BypassFade, moves_of
 from saltanvil.engine.rack import Audio, Rack
 from saltanvil.processors import Processor, Settings
 from saltanvil.processors.base import Context, Telemetry
-from saltanvil.session.document import Step
+from saltanvil.session.document.path import Step
 
 #: Below this a change of level is not worth telling.
 SOUNDING_DB = -60.0

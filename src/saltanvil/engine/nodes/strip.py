@@ -14,7 +14,7 @@ from saltanvil.engine.nodes.feeds import Entry
 from saltanvil.engine.nodes.gains import Gains, moves_of, place
 from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.rack import Audio, DelayLine, Glide
-from saltanvil.session.document import Strip
+from saltanvil.session.document.session import Strip
 
 
 class EndNode(Node):

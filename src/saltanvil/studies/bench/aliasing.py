@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from saltanvil.measure import distortion
-from saltanvil.session.document import Path
+from saltanvil.session.document.path import Path
 from saltanvil.studies.bench.lines import FLOOR_DB
 from saltanvil.studies.bench.result import BenchFigure, Line, Mark, Question, Result
 from saltanvil.studies.bench.runner import SHORT_FRAMES, Array, Bench

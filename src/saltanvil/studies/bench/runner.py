@@ -13,7 +13,7 @@ from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.path_runner import PathRunner
 from saltanvil.engine.render import Cancelled
 from saltanvil.measure import distortion
-from saltanvil.session.document import Path
+from saltanvil.session.document.path import Path
 
 FRAMES = 1 << 16
 SHORT_FRAMES = 1 << 14

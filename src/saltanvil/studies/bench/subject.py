@@ -1,6 +1,7 @@
 """What of a session is put on the bench."""
 
-from saltanvil.session.document import Path, Session, Step
+from saltanvil.session.document.path import Path, Step
+from saltanvil.session.document.session import Session
 from saltanvil.session.settings import Automation
 
 

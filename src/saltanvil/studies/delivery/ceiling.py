@@ -26,7 +26,9 @@ from saltanvil.media.formats import FORMATS
 from saltanvil.media.recording import Recording, recorded
 from saltanvil.media.stream import FileMedia
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Automated, Owner, Path, Session, Step, Strip
+from saltanvil.session.document.automation import Automated, Owner
+from saltanvil.session.document.path import Path, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import Set
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import Automation, Moved

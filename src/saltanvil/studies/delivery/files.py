@@ -12,7 +12,7 @@ from saltanvil.engine.media import Media
 from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Writing
 from saltanvil.session.delivery import MAX_FILES, Delivery, OutgoingFile, Span, outgoing
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.studies.delivery.facts import FileFacts, facts_of_file
 from saltanvil.studies.match.match import settled
 

@@ -17,7 +17,7 @@ from saltanvil.media.encode import Writing
 from saltanvil.media.recording import Recording, recorded
 from saltanvil.session.apply import apply
 from saltanvil.session.delivery import Delivery, Span
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Set
 from saltanvil.session.settings import Address, Automation, Moved, descriptor
 from saltanvil.studies.delivery.ceiling import Ceilings, last_limiter

@@ -7,7 +7,7 @@ from pydantic import BaseModel
 
 from saltanvil.measure.figures import Figures, FiguresMeter
 from saltanvil.media.recording import Recording
-from saltanvil.session.document import Section
+from saltanvil.session.document.session import Section
 
 #: Players turn up no further than to this true peak (EBU R 128 asks for it; others do alike: common practice, no source).
 PLAYED_DBTP = -1.0

@@ -14,7 +14,8 @@ from saltanvil.media.table import guarded
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import Descriptor, descriptors_of
 from saltanvil.session.delivery import Delivery
-from saltanvil.session.document import Path, Session, Step
+from saltanvil.session.document.path import Path, Step
+from saltanvil.session.document.session import Session
 from saltanvil.session.wording import with_unit
 from saltanvil.studies.contrast import Contrast
 from saltanvil.studies.delivery.check import Checked

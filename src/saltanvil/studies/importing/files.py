@@ -13,7 +13,8 @@ from pydantic import BaseModel
 from saltanvil.engine.time import MAX_SESSION_S
 from saltanvil.media.markers import FileMarkers, Marker
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.document import MAX_SECTIONS, Rate, Section, Session, Strip, new_id
+from saltanvil.session.document.base import MAX_SECTIONS, Rate, new_id
+from saltanvil.session.document.session import Section, Session, Strip
 from saltanvil.session.edits import MAX_VALUES, AddStrip, Batch, Set, SetOutput
 from saltanvil.session.importing import grouped
 from saltanvil.session.sections import AddSection

@@ -14,7 +14,8 @@ from saltanvil.engine.media import Media
 from saltanvil.engine.render import render_strips
 from saltanvil.engine.time import session_frames
 from saltanvil.measure.loudness import LoudnessMeter, energy_to_lufs
-from saltanvil.session.document import MAIN_ID, Section, Session
+from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.session import Section, Session
 from saltanvil.studies.match.match import settled
 
 #: A cut must explain so much of the squared difference, in LU squared.

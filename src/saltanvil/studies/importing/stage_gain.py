@@ -14,7 +14,7 @@ from pydantic import BaseModel
 from saltanvil.dsp.units import SILENCE_DB, gain_to_db
 from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import SHORT_TERM_HOPS, LoudnessMeter, energy_to_lufs, windowed
-from saltanvil.session.document import Session, Strip
+from saltanvil.session.document.session import Session, Strip
 
 Level = Literal["rms", "short-term", "peak"]
 TARGETS: dict[Level, float] = {"rms": -18.0, "short-term": -18.0, "peak": -6.0}

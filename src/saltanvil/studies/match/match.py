@@ -28,7 +28,8 @@ from saltanvil.measure.loudness import OFFSET_LUFS, LoudnessMeter, integrated_lu
 from saltanvil.processors import processor_named
 from saltanvil.session.apply import apply
 from saltanvil.session.blend import shares
-from saltanvil.session.document import Match, Session, Step, Stretch, Strip
+from saltanvil.session.document.path import Match, Step, Stretch
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import Edit
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.matches import with_matches

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.session.apply import apply
-from saltanvil.session.document import Session
+from saltanvil.session.document.session import Session
 from saltanvil.session.slots import SlotOwner, SwitchSlot, owner_of, slots_of, strip_of
 from saltanvil.studies.match.match import settled, strip_energies
 

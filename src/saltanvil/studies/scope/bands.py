@@ -12,7 +12,8 @@ from saltanvil.engine.audition import Scope
 from saltanvil.measure.spectrum import centres_hz
 from saltanvil.processors import processor_named
 from saltanvil.processors.split import band_gains_db
-from saltanvil.session.document import Lane, Session, Step, Strip
+from saltanvil.session.document.path import Lane, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.settings import resolve_split
 from saltanvil.studies.scope.passage import Passage
 from saltanvil.studies.scope.pictures import rounded

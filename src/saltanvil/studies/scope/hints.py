@@ -3,7 +3,7 @@ its processor's file."""
 
 from saltanvil.processors import Settings
 from saltanvil.processors.evidence import Evidence, Hint
-from saltanvil.session.document import Step
+from saltanvil.session.document.path import Step
 
 SILENT_DBFS = -120.0
 #: A filter that takes more than this of the key's peak is worth a word where the rest does nothing.

@@ -8,7 +8,8 @@ from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 from saltanvil.processors.split import SplitSettings
 from saltanvil.session.blend import full_sum_db
-from saltanvil.session.document import Session, Step
+from saltanvil.session.document.path import Step
+from saltanvil.session.document.session import Session
 from saltanvil.session.settings import loudness_gain_db, resolve
 from saltanvil.studies.match.slots import MAX_MATCH_DB, UNMEASURED
 from saltanvil.studies.scope.hints import general_hints

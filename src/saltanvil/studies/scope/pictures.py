@@ -11,7 +11,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.scope import Compared
 from saltanvil.measure.spectrum import average_db, centres_hz, moving_db
 from saltanvil.processors import Settings, processor_named
-from saltanvil.session.document import Step
+from saltanvil.session.document.path import Step
 from saltanvil.studies.scope.passage import BIN_FRAMES, Passage, columns_of_bins
 
 CURVE_LOW_DB = -90.0

@@ -7,7 +7,7 @@ from saltanvil.engine.latency import Latencies
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.processors.evidence import Hint
-from saltanvil.session.document import Strip
+from saltanvil.session.document.session import Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.settings import resolve
 from saltanvil.studies.moving import MovedOver, moved_over

@@ -10,7 +10,8 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
 from saltanvil.errors import UserError
 from saltanvil.processors import processor_named
-from saltanvil.session.document import Key, Session, Step, Strip
+from saltanvil.session.document.path import Key, Step
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.settings import resolve
 from saltanvil.studies.scope.passage import Passage, measured, window_frames, windows
 
