@@ -4,11 +4,12 @@ import json
 
 from hypothesis import strategies as st
 
+from saltanvil.session.address import Address, descriptor
+from saltanvil.session.automation import automated_parts
 from saltanvil.session.changes import difference
 from saltanvil.session.changes import moved as gone_over
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.edits import Batch, Set, SetOutput
-from saltanvil.session.settings import Address, automated_parts, descriptor
 
 
 def moved(of, id, values, alone=False):

@@ -16,9 +16,10 @@ from saltanvil.engine.render import render_strips
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.measure import speaker
 from saltanvil.measure.figures import figures_of
+from saltanvil.session.address import Address
+from saltanvil.session.automation import Automation
 from saltanvil.session.document.session import Session
 from saltanvil.session.matches import matches_of
-from saltanvil.session.settings import Address, Automation
 from saltanvil.studies.contrast import contrast_of
 from saltanvil.studies.match.match import settled
 

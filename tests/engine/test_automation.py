@@ -26,11 +26,12 @@ from saltanvil.engine.stream import Passage, Stream, Wanted
 from saltanvil.media.encode import Writing
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.descriptor import descriptors_of
+from saltanvil.session.address import Address, descriptor
+from saltanvil.session.automation import automation_refusal
 from saltanvil.session.document.automation import Envelope, Lever
 from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.graph import Graph, NodeId
-from saltanvil.session.settings import Address, automation_refusal, descriptor
 from saltanvil.studies.match.match import settled
 from tests.signals import noise
 

@@ -6,8 +6,10 @@ from hypothesis import strategies as st
 
 from saltanvil.demo import harbour_walk, low_water
 from saltanvil.engine.audition import Audition, Scope
-from saltanvil.engine.compile import Compiled, compile_plan, structure_of
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.compiled import Compiled
 from saltanvil.engine.rack import Rack
+from saltanvil.engine.structure import structure_of
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import Graph

@@ -12,7 +12,8 @@ from scipy.signal import lfilter, welch
 from saltanvil.dsp import biquad, resonance
 from saltanvil.measure.resonances import REGIONS, Resonance, verdict_of, verdict_text
 from saltanvil.processors.base import Context
-from saltanvil.processors.tamer import AHEAD_MS, Tamer, TamerSettings, weights
+from saltanvil.processors.resonance_reading import weights
+from saltanvil.processors.tamer import AHEAD_MS, Tamer, TamerSettings
 from tests.signals import pink, snare
 
 RATE = 48000

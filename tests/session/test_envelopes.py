@@ -7,7 +7,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from saltanvil.session.address import Address
 from saltanvil.session.apply import apply
+from saltanvil.session.automation import Automation
 from saltanvil.session.document.automation import Breakpoint, Envelope
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
@@ -22,7 +24,6 @@ from saltanvil.session.envelope_edits import (
 from saltanvil.session.envelopes import PointCourse, Scale, bent, section_points, thinned
 from saltanvil.session.format import read_session, written
 from saltanvil.session.sections import AddSection, RemoveSection, SetSection
-from saltanvil.session.settings import Address, Automation
 from saltanvil.session.wording import in_words
 from tests.edits import undone
 

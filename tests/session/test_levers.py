@@ -2,13 +2,15 @@
 
 import pytest
 
+from saltanvil.session.address import Address, Moved, value
 from saltanvil.session.apply import apply
+from saltanvil.session.automation import Automation
 from saltanvil.session.document.automation import Lever, LeverTarget
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused, MoveStep, RemoveStep, Set
 from saltanvil.session.format import read_session, written
 from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever
-from saltanvil.session.settings import Address, Automation, Moved, resolve, value
+from saltanvil.session.settings import resolve
 from saltanvil.session.slots import StoreSlot, SwitchSlot
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.studies.moving import moving_values

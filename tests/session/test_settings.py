@@ -17,21 +17,13 @@ from saltanvil.measure.resonances import Resonance
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.descriptor import descriptors_of
+from saltanvil.session.address import PART_DESCRIPTORS, Address, descriptor, owner_of, value
 from saltanvil.session.apply import apply
 from saltanvil.session.document.base import MAIN_ID, NotFound
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import EditRefused, Set
-from saltanvil.session.settings import (
-    PART_DESCRIPTORS,
-    Address,
-    descriptor,
-    differing,
-    loudness_gain_db,
-    owner_of,
-    resolve,
-    value,
-)
+from saltanvil.session.settings import differing, loudness_gain_db, resolve
 from saltanvil.session.validate import checked
 from tests.edits import set_step, undone
 from tests.signals import noise

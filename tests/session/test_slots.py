@@ -13,7 +13,8 @@ from saltanvil.session.document.path import Path
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import FORMAT, read_path, read_session, written
-from saltanvil.session.slots import compared, slots_in, with_slots_on
+from saltanvil.session.slot_differences import compared
+from saltanvil.session.slots import slots_in, with_slots_on
 from tests.edits import undone
 from tests.engine.test_engine import Arrays
 from tests.engine.test_stream import any_session

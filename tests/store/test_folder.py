@@ -16,10 +16,10 @@ import soundfile
 
 from saltanvil.cli import main
 from saltanvil.cli.serving import ensure_demo
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import AddStrip, EditRefused, RemoveStrip, Set
-from saltanvil.session.settings import Moved
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import KEPT_DAYS, back_up, copy_documents, findings, restore_documents
 from saltanvil.store.database import Database, StoreError, newest_version

@@ -17,11 +17,11 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import Cancelled, render_nodes
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS
+from saltanvil.session.address import Address, descriptor
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import NodeId
-from saltanvil.session.settings import Address, descriptor
 from saltanvil.studies.aim import Question, Search
 from saltanvil.studies.match.match import settled
 

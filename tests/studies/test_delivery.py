@@ -20,12 +20,12 @@ from saltanvil.engine.time import session_frames
 from saltanvil.measure.figures import Figures, figures_of
 from saltanvil.media.encode import Writing
 from saltanvil.media.recording import recorded
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
 from saltanvil.session.delivery import Delivery, Span, outgoing
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Section, Session, Strip
 from saltanvil.session.edits import EditRefused, Set, SetDelivery
-from saltanvil.session.settings import Moved
 from saltanvil.studies.contrast import contrast_of
 from saltanvil.studies.delivery.ceiling import CeilingSearch
 from saltanvil.studies.delivery.check import check_formats, measured_master

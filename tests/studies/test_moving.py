@@ -3,7 +3,8 @@
 import numpy as np
 import pytest
 
-from saltanvil.session.settings import Address, Automation
+from saltanvil.session.address import Address
+from saltanvil.session.automation import Automation
 from saltanvil.studies.moving import moved_over, moving_values
 from tests.engine.test_automation import everything
 

@@ -12,9 +12,9 @@ from saltanvil.media.stream import FileMedia, FileSound
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.descriptor import Descriptor
 from saltanvil.processors.reference import reference_of
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
 from saltanvil.session.edits import Set
-from saltanvil.session.settings import Moved
 from saltanvil.studies import aim
 from saltanvil.studies.bench.measured import measured
 from saltanvil.studies.bench.result import Question, csv_of

@@ -1,7 +1,6 @@
-"""Compiling a session to a plan: which nodes there are, with what gains and delays; and what of it cannot glide."""
+"""Makes the nodes of a plan from a session, one by one, and uses again what an edit left alone."""
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from functools import partial
 from types import MappingProxyType
 from typing import Literal, TypeVar
@@ -9,6 +8,7 @@ from typing import Literal, TypeVar
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.audition import Audition, heard_alone
 from saltanvil.engine.automation import GAIN_GRID_FRAMES, GRID_FRAMES, Moving
+from saltanvil.engine.compiled import Compiled, Made
 from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes.base import Node
@@ -18,11 +18,12 @@ from saltanvil.engine.nodes.split import DividedNode, LaneEntry, LaneNode, Place
 from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.nodes.strip import EndNode, OutNode, StripNode
 from saltanvil.engine.plan import Plan
-from saltanvil.engine.rack import Key as StateKey
 from saltanvil.engine.rack import Rack
-from saltanvil.processors import Processor, processor_named
+from saltanvil.engine.structure import LANE_MOVES, widening
+from saltanvil.processors import Processor
 from saltanvil.processors.base import Context, Settings
 from saltanvil.processors.split import Split, SplitSettings
+from saltanvil.session.automation import Automation, settings_with, with_values
 from saltanvil.session.blend import lane_shares
 from saltanvil.session.document.automation import Automated, Owner
 from saltanvil.session.document.path import Key, Lane, Path, Step
@@ -30,92 +31,10 @@ from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.session.envelopes import Course
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import audible, key_muted, lane_levels, level_gain, pan_gains
-from saltanvil.session.settings import Automation, resolve, settings_of, settings_with, with_values
-from saltanvil.session.sharing import shared
+from saltanvil.session.settings import resolve, settings_of
 
 T = TypeVar("T")
 NO_VALUES: Mapping[str, float] = MappingProxyType({})
-#: What of a lane moves its place in the sum.
-LANE_MOVES = ("level_db", "mute")
-
-
-@dataclass
-class Made:
-    """A node, what it was made of (compared to find out whether it still holds), and the names of its states."""
-
-    of: tuple[object, ...]
-    node: Node
-    used: set[StateKey]
-
-
-@dataclass
-class Compiled:
-    """What the last compilation of a play made with its rack. Versions of a session share the strips that an edit left alone
-    (`session/sharing.py`), so what was made of the same strip object is used again as long as `whole` is the same.
-
-    whole: what all strips depend on; the rest by strip or point. session: keeps the strips, so that identities mean something.
-    """
-
-    session: Session | None = None
-    whole: tuple[object, ...] = ()
-    structures: dict[str, tuple[Strip, tuple[object, ...]]] = field(default_factory=dict)
-    settings: dict[str, tuple[Strip, dict[str, Settings]]] = field(default_factory=dict)
-    nodes: dict[NodeId, Made] = field(default_factory=dict)
-    graph: Graph | None = None
-
-    def take(self, session: Session, audition: Audition) -> None:
-        """Forget what does not hold for this version."""
-        whole = (*shared(session), audition.live, heard_alone(session, audition))
-        if whole != self.whole:
-            self.structures, self.settings, self.nodes = {}, {}, {}
-        self.session, self.whole = session, whole
-
-
-def structure_of(session: Session, audition: Audition, before: Compiled | None = None) -> tuple[object, ...]:
-    """What cannot change without a crossfade; all else glides. before: what is known of this version's strips."""
-    automation = Automation(session)
-    known = {} if before is None else before.structures
-    result: dict[str, tuple[Strip, tuple[object, ...]]] = {}
-    for strip in session.strips:
-        held = known.get(strip.id)
-        if held is None or held[0] is not strip:
-            sends = [(send.id, send.target) for send in strip.sends]
-            path = structural_key(automation, strip.path, audition.live)
-            held = strip, (strip.id, strip.output, strip.media_id, strip.start_s, sends, path)
-        result[strip.id] = held
-    if before is not None:
-        before.structures = result
-    return tuple(structure for _, structure in result.values()), audition.scope, audition.listening
-
-
-def structural_key(automation: Automation, path: Path, live: bool) -> tuple[object, ...]:
-    """What of a path cannot change without a crossfade."""
-    session, result = automation.session, list[object]()
-    for step in path.steps:
-        kind, settings = processor_named(step.kind), resolve(session, step, live, automation=automation)
-        lanes = tuple((lane.id, lane.bypassed, lane.output, structural_key(automation, lane.path, live)) for lane in step.lanes)
-        key = None if step.key is None else (step.key.strip_id, step.key.step_id, step.key.lane_id, step.key.at)
-        latency = kind.latency_of(settings, session.rate_hz)
-        result.append(
-            (step.id, step.kind, step.bypassed, latency, kind.structural_key(settings), kind.widens(settings), key, lanes)
-        )
-    return tuple(result)
-
-
-def widening(path: Path, settings: dict[str, Settings]) -> set[str]:
-    """The steps at which a mono sound becomes stereo: those that ask for it, and splits around them.
-
-    What lies in a lane of one side (mid/side, left/right) stays mono.
-    """
-    result: set[str] = set()
-    for step in path.steps:
-        if step.split is None:
-            if processor_named(step.kind).widens(settings[step.id]):
-                result.add(step.id)
-        elif step.split.by in ("copies", "bands"):
-            inside = set().union(*(widening(lane.path, settings) for lane in step.lanes))
-            result |= {step.id, *inside} if inside else set()
-    return result
 
 
 def compile_plan(

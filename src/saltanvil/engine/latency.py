@@ -4,8 +4,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from saltanvil.processors import Settings, processor_named
+from saltanvil.session.automation import Automation
 from saltanvil.session.graph import Graph, NodeId
-from saltanvil.session.settings import Automation, resolve
+from saltanvil.session.settings import resolve
 
 
 class Latencies:

@@ -19,13 +19,15 @@ import numpy as np
 from saltanvil.dsp import mix
 from saltanvil.dsp.units import SILENCE_DB, gain_to_db
 from saltanvil.engine.audition import Audition
-from saltanvil.engine.compile import Compiled, compile_plan, structure_of
+from saltanvil.engine.compile import compile_plan
+from saltanvil.engine.compiled import Compiled
 from saltanvil.engine.media import Media
 from saltanvil.engine.monitor import Monitor, MonitorName
 from saltanvil.engine.nodes.split import SplitNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack, SavedRack
 from saltanvil.engine.run_graph import THREADS
+from saltanvil.engine.structure import structure_of
 from saltanvil.engine.tail import MAX_TAIL_S, last_sounding, quiet_frames
 from saltanvil.engine.time import ceil_tick, preroll_start, session_frames
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter

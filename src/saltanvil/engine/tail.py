@@ -7,8 +7,9 @@ import numpy as np
 from saltanvil.engine.media import Audio
 from saltanvil.processors import processor_named
 from saltanvil.processors.base import Context
+from saltanvil.session.automation import Automation
 from saltanvil.session.document.session import Session
-from saltanvil.session.settings import Automation, resolve
+from saltanvil.session.settings import resolve
 
 #: What stays below this has decayed.
 DECAYED_DBFS = -90.0

@@ -5,12 +5,13 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field, JsonValue
 
 from saltanvil.errors import UserError
+from saltanvil.session.address import Address, Moved, descriptor, put, strip_at, value
+from saltanvil.session.automation import automated_parts
 from saltanvil.session.delivery import Delivery
 from saltanvil.session.document.base import MAIN_ID, Id, Rate
 from saltanvil.session.document.path import WHOLE_SONG, Key, Path, Step, Stretch
 from saltanvil.session.document.session import Place, Send, Session, Strip
 from saltanvil.session.levers import lost_targets
-from saltanvil.session.settings import Address, Moved, automated_parts, descriptor, put, strip_at, value
 from saltanvil.session.validate import KeySources
 
 #: Beyond any place in a list.

@@ -9,24 +9,14 @@ from typing import Annotated, Literal
 import numpy as np
 from pydantic import Field
 
+from saltanvil.session.address import Address, Moved, descriptor, owner_of, value
+from saltanvil.session.automation import automated, automation_refusal, beat_s, scale_of, switched
 from saltanvil.session.document.automation import MAX_POINT_S, MAX_POINTS, Breakpoint, Envelope, Owner, SettingName
 from saltanvil.session.document.base import Id
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Batch, Edit, EditRefused, Set
 from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, as_sections, course_of, replaced, shifted, thinned
 from saltanvil.session.lanes import Seed, names_from
-from saltanvil.session.settings import (
-    Address,
-    Moved,
-    automated,
-    automation_refusal,
-    beat_s,
-    descriptor,
-    owner_of,
-    scale_of,
-    switched,
-    value,
-)
 
 #: Values that a hand writes in one go: ten minutes at thirty a second.
 MAX_SAMPLES = 20_000

@@ -4,12 +4,13 @@ from typing import Literal
 
 from pydantic import Field
 
+from saltanvil.session.address import Moved, descriptor, put, value
+from saltanvil.session.automation import scale_of
 from saltanvil.session.document.automation import MAX_TARGETS, Lever, LeverTarget
 from saltanvil.session.document.base import Id, Name
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import MAX_INDEX, MAX_VALUES, Edit, EditRefused
 from saltanvil.session.levers import check_reach, target_address
-from saltanvil.session.settings import Moved, descriptor, put, scale_of, value
 
 
 class AddLever(Edit):

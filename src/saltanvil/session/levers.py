@@ -2,9 +2,10 @@
 
 from collections.abc import Iterator, Mapping
 
+from saltanvil.session.address import Address, descriptor
+from saltanvil.session.automation import automation_refusal, scale_of, switched
 from saltanvil.session.document.automation import Lever, LeverTarget, Owner
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.settings import Address, automation_refusal, descriptor, scale_of, switched
 
 
 def target_address(target: LeverTarget) -> Address:

@@ -7,10 +7,10 @@ from typing import Literal
 from pydantic import Field
 
 from saltanvil.media.table import guarded, unguarded
+from saltanvil.session.automation import automated_parts
 from saltanvil.session.document.base import Id, Name, NotFound
 from saltanvil.session.document.session import Section, Session
 from saltanvil.session.edits import Edit, EditRefused
-from saltanvil.session.settings import automated_parts
 
 COLUMNS = ("name", "start_s", "end_s")
 

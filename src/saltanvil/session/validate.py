@@ -4,12 +4,13 @@ from dataclasses import dataclass
 from typing import Self
 
 from saltanvil.processors import processor_named
+from saltanvil.session.address import Address
+from saltanvil.session.automation import automated_parts, automation_refusal
 from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.path import Key
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.graph import Graph
 from saltanvil.session.levers import check_levers
-from saltanvil.session.settings import Address, automated_parts, automation_refusal
 
 
 def checked(session: Session) -> Session:

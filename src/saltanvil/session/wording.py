@@ -4,11 +4,11 @@ from collections.abc import Iterator
 
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import Descriptor, SettingValue
+from saltanvil.session.address import Address, Moved, descriptor, value
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Batch, Edit, EditRefused, Set
-from saltanvil.session.settings import Address, Moved, descriptor, value
 from saltanvil.session.slots import SlotOwner, owner_of
 
 MAX_WORDS = 200

@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
 from saltanvil.session.changes import difference
 from saltanvil.session.document.base import NotFound
@@ -14,7 +15,6 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Edit, EditRefused, Set
 from saltanvil.session.format import read_edit, read_session, written
 from saltanvil.session.matches import matches_of, with_matches
-from saltanvil.session.settings import Moved
 from saltanvil.session.wording import in_words
 from saltanvil.store.database import Database
 from saltanvil.store.history import dumped, matches_at, note_matches, renew, walk, written_change

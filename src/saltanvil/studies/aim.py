@@ -23,13 +23,15 @@ from saltanvil.measure.figures import FiguresMeter
 from saltanvil.processors import processor_named
 from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS, Aim, LevelAim
 from saltanvil.processors.descriptor import Descriptor
+from saltanvil.session.address import Address, Moved, descriptor, value
 from saltanvil.session.apply import apply
+from saltanvil.session.automation import Automation, automated, scale_of
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Edit, EditRefused, Set
 from saltanvil.session.envelope_edits import ShiftEnvelope
 from saltanvil.session.graph import NodeId
 from saltanvil.session.matches import with_matches
-from saltanvil.session.settings import Address, Automation, Moved, automated, descriptor, resolve, scale_of, value
+from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner, strip_of
 from saltanvil.session.wording import with_unit
 from saltanvil.studies.match.match import Matcher, is_matched

@@ -22,12 +22,12 @@ from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.media.table import guarded
 from saltanvil.processors import processor_named
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
 from saltanvil.session.document.path import SlotNumber, Step
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import EditRefused, MoveStep
 from saltanvil.session.envelope_edits import by_hand
-from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.studies.match.match import settled, strip_energies
 from saltanvil.studies.match.slots import match_gain, with_slot

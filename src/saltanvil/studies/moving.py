@@ -2,12 +2,13 @@
 
 from dataclasses import dataclass
 
+from saltanvil.session.address import Address, descriptor, owner_of, strip_at, value
+from saltanvil.session.automation import Automation, scale_of
 from saltanvil.session.document.automation import Owner
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session
 from saltanvil.session.envelopes import bent
 from saltanvil.session.levers import parts_of
-from saltanvil.session.settings import Address, Automation, descriptor, owner_of, scale_of, strip_at, value
 from saltanvil.session.sharing import shared
 from saltanvil.session.wording import named, worded
 

@@ -7,12 +7,13 @@ from functools import lru_cache
 from saltanvil.engine.latency import Latencies
 from saltanvil.processors import Settings, processor_named
 from saltanvil.processors.descriptor import descriptors_of
+from saltanvil.session.automation import Automation
 from saltanvil.session.document.base import MAIN_ID, NotFound
 from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import OFF_DB, audible
-from saltanvil.session.settings import Automation, resolve
+from saltanvil.session.settings import resolve
 from saltanvil.session.slots import content_path, slotted
 
 

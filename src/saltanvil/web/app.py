@@ -19,11 +19,11 @@ from saltanvil.processors import REGISTRY
 from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS
 from saltanvil.processors.descriptor import Descriptor
 from saltanvil.processors.reference import AimReference, ProcessorReference, aim_reference, reference_of
+from saltanvil.session.address import PART_DESCRIPTORS
 from saltanvil.session.document.automation import Owner
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.format import Unreadable
-from saltanvil.session.settings import PART_DESCRIPTORS
 from saltanvil.store.database import StoreError, refusal
 from saltanvil.store.presets import PresetRefused
 from saltanvil.studies.delivery.master import DeliveryRefused

@@ -17,6 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 
 from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.monitor import MonitorName
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.path import MAX_SLOTS, SlotNumber
@@ -24,7 +25,6 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Edit, EditRefused
 from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.format import Unreadable
-from saltanvil.session.settings import Moved
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.sound.player import RemotePlayer
 from saltanvil.store.database import MAX_NUMBER

@@ -11,8 +11,9 @@ from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
 from saltanvil.measure.spectrum import moving_hop
 from saltanvil.processors.descriptor import SettingValue
+from saltanvil.session.address import PART_DESCRIPTORS
 from saltanvil.session.apply import AnyEdit
-from saltanvil.session.settings import PART_DESCRIPTORS, resolve
+from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.match.match import louder_by_db, make_up_level_db
 from saltanvil.studies.match.slots import SlotLoudness, slot_loudness

@@ -11,13 +11,15 @@ from saltanvil.engine.time import session_frames
 from saltanvil.processors import processor_named
 from saltanvil.processors.descriptor import SettingValue
 from saltanvil.session.apply import AnyEdit
+from saltanvil.session.automation import Automation
 from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document.base import Rate
 from saltanvil.session.document.path import SlotNumber
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Batch
-from saltanvil.session.settings import Automation, differing, resolve
-from saltanvil.session.slots import Compared, SlotOwner, StoreSlot, compared, whole
+from saltanvil.session.settings import differing, resolve
+from saltanvil.session.slot_differences import Compared, compared
+from saltanvil.session.slots import SlotOwner, StoreSlot, whole
 from saltanvil.store.sessions import Made, Version
 from saltanvil.studies.left_out import left_out
 from saltanvil.studies.match.match import is_matched

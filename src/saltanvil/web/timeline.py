@@ -7,10 +7,10 @@ from pydantic import BaseModel, Field
 
 from saltanvil.measure.tempo import estimate
 from saltanvil.session import sections as section_rules
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document.session import Section
 from saltanvil.session.edits import MAX_VALUES, Batch, EditRefused, Set
-from saltanvil.session.settings import Moved
 from saltanvil.studies.importing.parts import proposed
 from saltanvil.studies.importing.stage_gain import Level, StripTrim, trims
 from saltanvil.web.csv import CsvResponse

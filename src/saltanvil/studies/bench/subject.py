@@ -1,8 +1,8 @@
 """What of a session is put on the bench."""
 
+from saltanvil.session.automation import Automation
 from saltanvil.session.document.path import Path, Step
 from saltanvil.session.document.session import Session
-from saltanvil.session.settings import Automation
 
 
 def path_on_bench(session: Session, strip_id: str, step_id: str | None, lane_id: str | None, whole: bool) -> Path:

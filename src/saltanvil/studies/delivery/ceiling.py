@@ -25,13 +25,14 @@ from saltanvil.media.encode import Writing
 from saltanvil.media.formats import FORMATS
 from saltanvil.media.recording import Recording, recorded
 from saltanvil.media.stream import FileMedia
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
+from saltanvil.session.automation import Automation
 from saltanvil.session.document.automation import Automated, Owner
 from saltanvil.session.document.path import Path, Step
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import Set
 from saltanvil.session.graph import Graph, NodeId
-from saltanvil.session.settings import Automation, Moved
 from saltanvil.studies.delivery.check import THREADS, interruptible, true_peaks
 from saltanvil.studies.match.match import is_matched, settled
 

@@ -15,11 +15,12 @@ from saltanvil.errors import UserError
 from saltanvil.measure.figures import Figures
 from saltanvil.media.encode import Writing
 from saltanvil.media.recording import Recording, recorded
+from saltanvil.session.address import Address, Moved, descriptor
 from saltanvil.session.apply import apply
+from saltanvil.session.automation import Automation
 from saltanvil.session.delivery import Delivery, Span
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits import Set
-from saltanvil.session.settings import Address, Automation, Moved, descriptor
 from saltanvil.studies.delivery.ceiling import Ceilings, last_limiter
 from saltanvil.studies.delivery.check import Checked, Decoded, check_formats, interruptible, measured_master
 from saltanvil.studies.delivery.facts import figures_of_blocks

@@ -12,13 +12,13 @@ from pydantic import BaseModel
 
 from saltanvil.engine.time import MAX_SESSION_S
 from saltanvil.media.markers import FileMarkers, Marker
+from saltanvil.session.address import Moved
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document.base import MAX_SECTIONS, Rate, new_id
 from saltanvil.session.document.session import Section, Session, Strip
 from saltanvil.session.edits import MAX_VALUES, AddStrip, Batch, Set, SetOutput
 from saltanvil.session.importing import grouped
 from saltanvil.session.sections import AddSection
-from saltanvil.session.settings import Moved
 
 RATES: tuple[int, ...] = get_args(Rate)
 MIDI = (".mid", ".midi", ".smf")

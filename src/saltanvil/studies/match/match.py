@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 
 from saltanvil.engine.audition import RENDERED
 from saltanvil.engine.cache import fingerprint
-from saltanvil.engine.compile import LANE_MOVES, compile_plan
+from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes.split import PlacedNode, SplitNode
 from saltanvil.engine.nodes.step import StepNode
@@ -23,6 +23,7 @@ from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes
 from saltanvil.engine.scope import fingerprints
+from saltanvil.engine.structure import LANE_MOVES
 from saltanvil.measure.figures import louder_db
 from saltanvil.measure.loudness import OFFSET_LUFS, LoudnessMeter, integrated_lufs
 from saltanvil.processors import processor_named
