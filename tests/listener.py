@@ -11,6 +11,8 @@ from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import connect
 
 FADE_FRAMES = 128
+#: A play begins to sound when so many blocks are there, or all there are.
+FIRST_BLOCKS = 2
 
 
 @dataclass
@@ -125,7 +127,7 @@ class Client:
     def __init__(self, address, session, tab, rate=48000, begins=lambda: None):
         self.rate, self.queue, self.epoch = rate, Queue(), -1
         self.headers, self.messages, self.late = [], [], 0
-        self.closed = None
+        self.closed, self._ending = None, False
         self._lock, self._begins, self._earlier_gaps = threading.Lock(), begins, 0
         url = f"{address.replace('http', 'ws')}/api/sessions/{session}/audition?tab={tab}"
         self.socket = connect(url, max_size=1 << 24, origin=address, compression=None, legacy=True)
@@ -167,7 +169,9 @@ class Client:
                     if told["type"] in ("playing", "stopped"):
                         with self._lock:
                             self._earlier_gaps += self.queue.gaps
-                            self.epoch, self.queue = told["epoch"], Queue()
+                            self.epoch, self.queue, self._ending = told["epoch"], Queue(), False
+                    elif told["type"] == "ended":
+                        self._ending = True
                     continue
                 header, audio = unpacked(message)
                 with self._lock:
@@ -185,13 +189,13 @@ class Client:
             time.sleep(0.01)
             with self._lock:
                 queue, epoch = self.queue, self.epoch
-                if not queue.blocks and not queue.heard:
+                if not queue.heard and not (len(queue.blocks) >= FIRST_BLOCKS or self._ending and queue.blocks):
                     began = None
                     continue
                 if began is None:
                     began, played, told = time.monotonic(), 0, 0
                 due = round((time.monotonic() - began) * self.rate)
-                queue.play(due - played)
+                queue.play(due - played, self._ending)
                 played = due
                 heard, gaps = queue.heard, queue.gaps
             try:

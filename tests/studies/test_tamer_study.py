@@ -5,7 +5,7 @@ import pytest
 
 from saltanvil.demo import harbour_walk, low_water
 from saltanvil.demo.low_water import FAULTS
-from saltanvil.dsp.resonance import width_to_q
+from saltanvil.dsp.bells import width_to_q
 from saltanvil.measure.resonances import verdict_of
 from saltanvil.studies.resonances import study
 from tests.processors.test_tamer import resonant

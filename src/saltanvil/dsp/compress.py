@@ -15,7 +15,7 @@ import numpy as np
 
 from saltanvil.dsp.detector import HISTORY, detect, detectors_of, group_heads, spread_heads
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, inline, kernel
-from saltanvil.dsp.logs import ONE, exp2_block, log2_block
+from saltanvil.dsp.logs import ONE, decibels, exp2_block
 from saltanvil.dsp.ring import through_ring
 
 # Target settings, one float64 each. Those before GLIDING glide from tick to tick; the rest take effect at once.
@@ -36,7 +36,6 @@ WORK_ROWS, WORK_FRAMES = 12, CHUNK_FRAMES + HISTORY
 (MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, APPLIED, LEVEL_DB, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
 
-DB_PER_OCTAVE_OF_POWER = np.float32(10.0 * np.log10(2.0))
 OCTAVES_PER_DB = np.float32(1.0 / (20.0 * np.log10(2.0)))
 FLOOR = 1e-30
 
@@ -154,14 +153,6 @@ def curve_block(level, target, now, bends, count):  # type: ignore[no-untyped-de
     least = np.float32(-now[BOOST])
     for i in range(count):
         target[i] = max(min(target[i], most), least)
-
-
-@inline
-def decibels(power, power_bits, mantissa, mantissa_bits, level, count):  # type: ignore[no-untyped-def]
-    """Powers as levels in dB."""
-    log2_block(power, power_bits, mantissa, mantissa_bits, level, count)
-    for i in range(count):
-        level[i] *= DB_PER_OCTAVE_OF_POWER
 
 
 @inline

@@ -66,3 +66,14 @@ def exp2_block(exponent, fraction, shift, out, out_bits, count):  # type: ignore
         out[i] = ONE + p * t
     for i in range(count):
         out_bits[i] += shift[i]
+
+
+DB_PER_OCTAVE_OF_POWER = np.float32(10.0 * np.log10(2.0))
+
+
+@inline
+def decibels(power, power_bits, mantissa, mantissa_bits, level, count):  # type: ignore[no-untyped-def]
+    """Powers as levels in dB."""
+    log2_block(power, power_bits, mantissa, mantissa_bits, level, count)
+    for i in range(count):
+        level[i] *= DB_PER_OCTAVE_OF_POWER

@@ -101,23 +101,6 @@ def heard_power(hz: Array, bands: Array) -> Array:
     return np.asarray(1.0 / (1.0 + ((hz[None, :] - bands[:, None]) / beta) ** 2) ** 2)
 
 
-def bell_db(hz: Array, middle_hz: float, q: float, height_db: float) -> Array:
-    """Gain of an analogue bell of the cookbook."""
-    s = 1j * hz / middle_hz
-    a = 10.0 ** (height_db / 40.0)
-    return np.asarray(20.0 * np.log10(np.abs((s * s + s * a / q + 1.0) / (s * s + s / (a * q) + 1.0))))
-
-
-def width_to_q(octaves: float) -> float:
-    """Q of a bell this wide (Audio EQ Cookbook, analogue form)."""
-    return 1.0 / (2.0 * math.sinh(math.log(2.0) / 2.0 * octaves))
-
-
-def q_to_width(q: float) -> float:
-    """Octaves of a bell of this Q."""
-    return 2.0 / math.log(2.0) * math.asinh(1.0 / (2.0 * q))
-
-
 @inline
 def resonate(line, count, begun, first, last, poles, z, energy):  # type: ignore[no-untyped-def]
     """A stretch of a stage's samples into its bands, two at a time: their recursions run beside each other.

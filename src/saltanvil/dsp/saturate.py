@@ -16,11 +16,10 @@ Le Bivic, "Reducing the aliasing of nonlinear waveshaping using continuous-time 
 Curves are held as tables of cubics with their exact antiderivatives, so that any curve serves.
 """
 
-from collections.abc import Callable
-
 import numpy as np
 from numpy.typing import NDArray
 
+from saltanvil.dsp.curve_table import CELLS, PER_UNIT, REACH
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, inline, kernel
 from saltanvil.dsp.oversample import doubled, halved
 from saltanvil.dsp.ring import through_ring
@@ -44,36 +43,11 @@ WORK_ROWS = 12
 CURVE_TICKS = 80
 # Rows of the trace, one column a tick: peak taken off in dB, level at the curve in dB.
 TRACE_ROWS = 2
-
-#: A table reaches this far to both sides, in cells of 1/64; beyond, the curve goes on straight.
-REACH, PER_UNIT = 16.0, 64.0
-CELLS = int(2 * REACH * PER_UNIT)
 #: Two samples nearer than this are taken as one, half-way between them.
 NEAR = 1e-5
 HALF = np.float32(0.5)
 #: A mean power at which half of the highs that can be lost are lost: that of a full-scale sine.
 LOSS_POWER = 0.5
-
-
-def table(curve: Callable[[Array], tuple[Array, Array]]) -> Array:
-    """(CELLS, 5) of a curve's rest: its antiderivative by powers of the way into the cell.
-
-    curve: value and slope at the given places. Between nodes a cubic through both (Hermite), the first and the last
-    cell straight; the antiderivative is that of the cubics, exact, and 0 at 0.
-    """
-    nodes = np.linspace(-REACH, REACH, CELLS + 1)
-    value, slope = curve(nodes)
-    r, s, h = value - nodes, slope - 1.0, 1.0 / PER_UNIT
-    rise = np.diff(r) / h
-    first, second, third = s[:-1], (3.0 * rise - 2.0 * s[:-1] - s[1:]) / h, (s[:-1] + s[1:] - 2.0 * rise) / h**2
-    for end in (0, -1):
-        first[end], second[end], third[end] = rise[end], 0.0, 0.0
-    result = np.zeros((CELLS, 5))
-    result[:, 1], result[:, 2], result[:, 3], result[:, 4] = r[:-1], first / 2.0, second / 3.0, third / 4.0
-    area = h * (result[:, 1] + h * (result[:, 2] + h * (result[:, 3] + h * result[:, 4])))
-    result[1:, 0] = np.cumsum(area)[:-1]
-    result[:, 0] -= result[CELLS // 2, 0]
-    return result
 
 
 @inline

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad
 from saltanvil.dsp import saturate as dsp
+from saltanvil.dsp.curve_table import CELLS, table
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, both_ways, whole
 from saltanvil.dsp.state import Stateful
@@ -137,7 +138,7 @@ def table_of(character: CharacterName, balance: float) -> tuple[Array, int]:
     """The curve's table, and a number of its own."""
     colour = Colour(character, balance=balance)
     number = list(get_args(CharacterName)).index(character)
-    return dsp.table(colour.curve), number * 10000 + round(balance * 1000)
+    return table(colour.curve), number * 10000 + round(balance * 1000)
 
 
 class Stage(Stateful):
@@ -156,7 +157,7 @@ class Stage(Stateful):
     def __init__(self, channels: int, rate: int) -> None:
         self.rate = rate
         self._state = np.zeros(dsp.STATE)
-        self._curves = np.zeros((2, dsp.CELLS, 5))
+        self._curves = np.zeros((2, CELLS, 5))
         self._ups = np.zeros((channels, STAGES, dsp.ROOM + MAX_TAPS), np.float32)
         self._downs = np.zeros((channels, STAGES, 2, dsp.ROOM + MAX_TAPS), np.float32)
         self._pads = np.zeros((channels, dsp.ROOM + dsp.MAX_PAD), np.float32)

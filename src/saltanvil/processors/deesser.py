@@ -7,9 +7,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, compress, deess
+from saltanvil.dsp.bells import width_to_q
 from saltanvil.dsp.detector import GIVEN, detector_memory
 from saltanvil.dsp.glide import glide_part
-from saltanvil.dsp.resonance import width_to_q
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import gr_aims

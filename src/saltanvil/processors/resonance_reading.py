@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import resonance as dsp
+from saltanvil.dsp.bells import bell_db, q_to_width, width_to_q
 from saltanvil.measure.resonances import Resonance
 
 #: The bells of the free mode: six an octave.
@@ -20,7 +21,7 @@ PROBE_DB = 10.0
 @lru_cache(64)
 def free_resonances(sharpness: float) -> tuple[Resonance, ...]:
     """One for each bell of the free mode."""
-    width = dsp.q_to_width(sharpness)
+    width = q_to_width(sharpness)
     return tuple(
         Resonance(frequency_hz=FREE_LOW_HZ * 2.0 ** (n / FREE_PER_OCTAVE), width_oct=width, height_db=Resonance.HIGHEST_DB)
         for n in range(int(math.log2(16000.0 / FREE_LOW_HZ) * FREE_PER_OCTAVE) + 1)
@@ -65,7 +66,7 @@ def reading_ratio(width_oct: float, smoothing_oct: float) -> float:
 @lru_cache(1024)
 def exact_ratio(width_log2: float, smoothing_oct: float) -> float:
     """`reading_ratio`, found by a resonance of PROBE_DB in pink noise."""
-    raised = 10.0 ** (dsp.bell_db(2.0**FINE_OCT, 1.0, dsp.width_to_q(2.0**width_log2), PROBE_DB) / 10.0)
+    raised = 10.0 ** (bell_db(2.0**FINE_OCT, 1.0, width_to_q(2.0**width_log2), PROBE_DB) / 10.0)
     power = heard_around() @ raised
     own, sides = weights_at(AROUND_OCT, 2.0**width_log2, smoothing_oct)
     reading = 10.0 * math.log10(float(own @ power)) - float(np.mean(sides @ (10.0 * np.log10(power))))
@@ -76,4 +77,4 @@ def exact_ratio(width_log2: float, smoothing_oct: float) -> float:
 def part_of(sharpness: float) -> float:
     """Share of the whole cut that each bell of the free mode takes, so that equally deep neighbours add up to it."""
     away = np.arange(-24, 25) / FREE_PER_OCTAVE
-    return 1.0 / float(dsp.bell_db(2.0**away, 1.0, sharpness, 1.0).sum())
+    return 1.0 / float(bell_db(2.0**away, 1.0, sharpness, 1.0).sum())

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import resonance as dsp
+from saltanvil.dsp.bells import bell_db, width_to_q
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames
@@ -335,7 +336,7 @@ class Tamer(Processor):
             return None
         total = np.zeros_like(frequencies_hz)
         for one in settings.resonances:
-            total -= dsp.bell_db(frequencies_hz, one.frequency_hz, dsp.width_to_q(one.width_oct), settings.deepest_db(one))
+            total -= bell_db(frequencies_hz, one.frequency_hz, width_to_q(one.width_oct), settings.deepest_db(one))
         return total
 
 
@@ -375,7 +376,7 @@ def setup_of(settings: TamerSettings, rate: int) -> Setup:
         spans[n] = (heard[0], heard[-1] + 1) if len(heard) else (0, 0)
         row = bells[n]
         row[dsp.TANGENT] = math.tan(math.pi * min(one.frequency_hz, 0.45 * rate) / rate)
-        row[dsp.Q] = dsp.width_to_q(one.width_oct)
+        row[dsp.Q] = width_to_q(one.width_oct)
         row[dsp.SHARE] = one.share * settings.share(one.frequency_hz) if one.on else 0.0
         row[dsp.LIMIT] = one.height_db
         row[dsp.RATIO] = reading_ratio(one.width_oct, settings.smoothing_oct)

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import convolve1d, maximum_filter1d, uniform_filter1d
 
-from saltanvil.dsp.resonance import bell_db, q_to_width
+from saltanvil.dsp.bells import bell_db, q_to_width
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.render import Cancelled
 from saltanvil.measure.resonances import Resonance, verdict_text
