@@ -189,7 +189,7 @@ class Client:
             time.sleep(0.01)
             with self._lock:
                 queue, epoch = self.queue, self.epoch
-                if not queue.heard and not (len(queue.blocks) >= FIRST_BLOCKS or self._ending and queue.blocks):
+                if not queue.heard and not (len(queue.blocks) >= FIRST_BLOCKS or (self._ending and queue.blocks)):
                     began = None
                     continue
                 if began is None:
