@@ -21,7 +21,7 @@ from saltanvil.media.formats import FORMATS
 from saltanvil.media.recording import recorded
 from saltanvil.studies.delivery.ceiling import CeilingSearch
 from saltanvil.studies.delivery.check import check_formats, measured_master
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 ENCODERS = ("mp3-128", "mp3-256", "aac-256", "opus-128", "vorbis-192")
 FILES, FILE_S = 24, 30
@@ -37,7 +37,7 @@ def timed(work) -> float:
 def check_and_ceiling(folder: Path) -> None:
     tracks = low_water.synthesise()
     media = Arrays(*tracks.values())
-    session = settled(low_water.build_session({name: number for number, name in enumerate(tracks)}), media)
+    session = with_current_matches(low_water.build_session({name: number for number, name in enumerate(tracks)}), media)
     stop = session_frames(session, media)
     length = stop / RATE
     master = recorded(folder / "master", (held["main"] for held in render_strips(session, media, 0, stop)), RATE, 2)

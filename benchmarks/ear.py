@@ -46,10 +46,10 @@ class Ear:
 
 
 def listen(address: str, session: str, tab: str) -> None:
-    from saltanvil.engine.priority import sound_first
+    from saltanvil.engine.priority import realtime_priority
     from tests.listener import Client
 
-    client = Client(address, session, tab, begins=sound_first)
+    client = Client(address, session, tab, begins=realtime_priority)
     lines = threading.Thread(target=pass_on, args=(client,), daemon=True)
     lines.start()
     told = -1

@@ -21,7 +21,7 @@ from saltanvil.session.automation import Automation
 from saltanvil.session.document.session import Session
 from saltanvil.session.matches import matches_of
 from saltanvil.studies.contrast import contrast_of
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 FAULTS = demo.FAULTS
 
@@ -90,7 +90,9 @@ def test_sibilants_ring_boom_and_mud(tracks):
 
 def test_chorus_over_verse(tracks):
     """The chorus is 8 LU above the verse as it comes to the main; what finishes the main keeps the contrast that is wished."""
-    session = settled(demo.build_session({name: index for index, name in enumerate(tracks)}), Arrays(*tracks.values()))
+    session = with_current_matches(
+        demo.build_session({name: index for index, name in enumerate(tracks)}), Arrays(*tracks.values())
+    )
     contrast = contrast_of(
         lambda start, stop: ScopeRenderer(session, Arrays(*tracks.values()), SegmentCache(), start, stop), Scope("main"),
         demo.FRAMES, demo.FRAMES, session.keep_contrast_lu,
@@ -112,7 +114,7 @@ def test_colours_help_where_they_are(tracks):
     dark = FAULTS.bass_dark_hz
     assert spectrum_db(bass, dark / 3, dark) - spectrum_db(bass, 2 * dark, 4 * dark) > 24
     media, chorus = Arrays(*tracks.values()), demo.frames_of("Chorus")
-    session = settled(demo.build_session({name: index for index, name in enumerate(tracks)}), media)
+    session = with_current_matches(demo.build_session({name: index for index, name in enumerate(tracks)}), media)
     assert len(matches_of(session)) == 2
     renderer = lambda version: ScopeRenderer(version, media, SegmentCache(), *chorus)  # noqa: E731
     result = {s.id: (strip.id, s) for strip in session.strips if strip.id != "main"

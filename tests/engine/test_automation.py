@@ -32,7 +32,7 @@ from saltanvil.session.document.automation import Envelope, Lever
 from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.graph import Graph, NodeId
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 from tests.signals import noise
 
 RATE = 48000
@@ -626,7 +626,7 @@ def test_a_steady_blend_that_moves_over_the_song_stays_as_loud_as_its_dry_side(n
         Strip(id="main", name="Main", kind="main", output=None),
         Strip(id="a", name="A", kind="track", media_id=0, path=Path(steps=[Step.model_validate(split)])),
     ])  # fmt: skip
-    session = settled(session, media)
+    session = with_current_matches(session, media)
     rendered = render_nodes(session, media, [NodeId("step", "s")], 0, x.shape[1])
     y = np.concatenate([blocks[0] for blocks in rendered], axis=1)
     dry, blend = short_term_lufs(x), short_term_lufs(y)

@@ -5,7 +5,7 @@ import threading
 
 import pytest
 
-from saltanvil.engine.priority import STUDY_NICENESS, give_way, sound_first
+from saltanvil.engine.priority import STUDY_NICENESS, lower_priority, realtime_priority
 
 
 def in_thread(work):
@@ -24,7 +24,7 @@ def policy():
 def test_a_sounding_thread_goes_first_and_those_it_starts_do_not(monkeypatch):
     granted = []
     monkeypatch.setattr(os, "sched_setscheduler", lambda *asked: granted.append(asked))
-    in_thread(sound_first)
+    in_thread(realtime_priority)
     [(thread, how, parameters)] = granted
     assert thread == 0 and how == os.SCHED_RR | os.SCHED_RESET_ON_FORK
     assert parameters.sched_priority == os.sched_get_priority_min(os.SCHED_RR)
@@ -34,7 +34,7 @@ def test_the_system_does_as_it_was_asked():
     """sched(7): SCHED_RESET_ON_FORK."""
 
     def work():
-        sound_first()
+        realtime_priority()
         return policy(), in_thread(policy)
 
     own, started = in_thread(work)
@@ -49,9 +49,9 @@ def test_where_it_is_refused_or_unknown_the_thread_goes_on(monkeypatch):
 
     monkeypatch.setattr(os, "sched_setscheduler", refused)
     before = policy()
-    in_thread(sound_first)
+    in_thread(realtime_priority)
     monkeypatch.delattr(os, "sched_setscheduler")
-    in_thread(sound_first)
+    in_thread(realtime_priority)
     assert policy() == before
 
 
@@ -59,7 +59,7 @@ def test_a_study_gives_way_alone():
     own = os.getpriority(os.PRIO_PROCESS, 0)
 
     def work():
-        give_way()
+        lower_priority()
         return os.getpriority(os.PRIO_PROCESS, threading.get_native_id())
 
     assert in_thread(work) == max(STUDY_NICENESS, own) and os.getpriority(os.PRIO_PROCESS, 0) == own

@@ -24,7 +24,7 @@ from saltanvil.processors.base import Context
 from saltanvil.processors.colour import CHARACTERS, Colour
 from saltanvil.session.edits import MoveStep
 from saltanvil.session.settings import loudness_gain_db
-from saltanvil.studies.match.match import louder_by_db, settled
+from saltanvil.studies.match.match import louder_by_db, with_current_matches
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import passage_of
 from tests.engine.test_routing import session_of, step, strip
@@ -256,7 +256,7 @@ def test_loudness_is_held_on_every_demo_track_at_every_drive(demo_tracks):
             }
             session = session_of(strip("t", step("saturator", "s", drive_db=drive, **colour), media_id=0))
             media = Arrays(x)
-            session = settled(session, media)
+            session = with_current_matches(session, media)
             found = ScopeRenderer(session, media, SegmentCache(), 0, x.shape[1]).compare(Scope("t", "s"))
             assert abs(lufs(found.after) - lufs(found.before)) < 0.3, (name, drive)
         next(characters)
@@ -280,11 +280,11 @@ def test_level_held_drive_takes_peaks_and_leaves_the_loudness(demo_tracks):
 def test_a_held_output_is_measured_before_a_file_is_made_and_a_silent_passage_says_so():
     x = noise(1, 3 * RATE)
     session = session_of(strip("t", step("saturator", "s", drive_db=18.0, oversampling="1x"), media_id=0))
-    ready = settled(session, Arrays(x))
-    assert session.step("s").step.match is None and settled(ready, Arrays(x)) is ready
+    ready = with_current_matches(session, Arrays(x))
+    assert session.step("s").step.match is None and with_current_matches(ready, Arrays(x)) is ready
     found = ScopeRenderer(ready, Arrays(x), SegmentCache(), 0, 3 * RATE).compare(Scope("t", "s"))
     assert abs(match_db(found.before, found.after, RATE)) < 0.01
-    silent = settled(session, Arrays(np.zeros_like(x))).step("s").step
+    silent = with_current_matches(session, Arrays(np.zeros_like(x))).step("s").step
     assert "Nothing enters" in silent.match.refused
     assert loudness_gain_db(silent) == pytest.approx(silent.match.guessed_db, abs=1e-3)
 
@@ -294,7 +294,7 @@ def test_hints_tell_of_a_colour_that_is_not_there_or_only_louder():
 
     def told(kind, sound=x, **chosen):
         session = session_of(strip("t", step(kind, "s", **chosen), media_id=0))
-        ready = settled(session, Arrays(sound))
+        ready = with_current_matches(session, Arrays(sound))
         found = ScopeRenderer(ready, Arrays(sound), SegmentCache(), 0, 3 * RATE).compare(Scope("t", "s"))
         ledger = ledger_of(passage_of(found, RATE), ready, ready.step("s").step)
         return [hint.name for hint in ledger.hints], {fact.name: fact.value for fact in ledger.facts}

@@ -21,7 +21,7 @@ from saltanvil.session.envelope_edits import (
     ShiftEnvelope,
     TurnEnvelope,
 )
-from saltanvil.session.envelopes import PointCourse, Scale, bent, section_points, thinned
+from saltanvil.session.envelopes import PointCourse, Scale, apply_curve, section_points, thinned
 from saltanvil.session.format import read_session, written
 from saltanvil.session.sections import AddSection, RemoveSection, SetSection
 from saltanvil.session.wording import in_words
@@ -89,7 +89,7 @@ def test_a_frequency_moves_by_octaves_and_a_curve_is_early_or_late():
     early, late = (PointCourse(points((0.0, 0.0), (1.0, 1.0), shape="curve", bend=bend), Scale(0.0, 1.0)) for bend in (0.5, -0.5))
     assert early.value(0.5) > 0.8 and late.value(0.5) < 0.2
     assert early.value(0.3) == pytest.approx(1.0 - late.value(0.7))
-    assert bent(np.array([0.0, 1.0]), 1.0).tolist() == [0.0, 1.0] and float(bent(np.array([0.3]), 0.0)[0]) == 0.3
+    assert apply_curve(np.array([0.0, 1.0]), 1.0).tolist() == [0.0, 1.0] and float(apply_curve(np.array([0.3]), 0.0)[0]) == 0.3
     times, values = early.line()
     assert len(times) > 20 and np.interp(0.33, times, values) == pytest.approx(early.value(0.33), abs=5e-3)
     assert early.extent(0.2, 0.4) == (pytest.approx(early.value(0.2)), pytest.approx(early.value(0.4), abs=1e-4))

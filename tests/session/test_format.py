@@ -25,7 +25,7 @@ from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.match.match import Matcher, adopted, outdated, settled
+from saltanvil.studies.match.match import Matcher, adopted, outdated, with_current_matches
 from tests.signals import noise
 
 GOLDEN = Path(__file__).parent.parent / "golden" / "format1"
@@ -119,12 +119,12 @@ def test_documents_of_format_1_sound_as_before(folder, golden):
     matcher = Matcher(media)
     kept = adopted(session, matcher)
     assert kept and all(match.over is None and match.key for match in kept.values())
-    same = settled(session, media)
+    same = with_current_matches(session, media)
     assert np.abs(rendered(same, media) - sounds["kept"]).max() < SAME
     assert not list(outdated(same, matcher))
     same.step("saturator1").step.settings = same.step("saturator1").step.settings.model_copy(update={"drive_db": 20.0})
     assert [result.step.id for result in outdated(same, matcher)][:1] == ["saturator1"]
-    assert settled(same, media).step("saturator1").step.match.over.whole
+    assert with_current_matches(same, media).step("saturator1").step.match.over.whole
 
 
 def test_presets_and_path_files_of_format_1_are_taken(folder):

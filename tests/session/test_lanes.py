@@ -31,7 +31,7 @@ from saltanvil.session.edits import EditRefused
 from saltanvil.session.matches import matches_of
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.session.validate import checked
-from saltanvil.studies.match.match import make_up_level_db, settled
+from saltanvil.studies.match.match import make_up_level_db, with_current_matches
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import passage_of
 from tests.edits import edit_json, set_lane, set_step, undone
@@ -546,7 +546,7 @@ def test_inner_matches_come_before_outer_ones_and_the_stretch_is_held(media):
     outer = split([], [inner, step("trim", gain_db=-9.0)], name="out", by="copies", position=0.7)
     stretch = {"start_s": 1.0, "end_s": 3.0}
     inner.match_over = outer.match_over = outer.lanes[1].path.steps[0].match_over = Stretch(**stretch)
-    session = settled(session_of(outer), media)
+    session = with_current_matches(session_of(outer), media)
     result = matches_of(session)
     assert set(result) == {"in", "out"} and all(match.refused is None for match in result.values())
     renderer = lambda s: ScopeRenderer(s, media, SegmentCache(), RATE, RATE * 3)  # noqa: E731

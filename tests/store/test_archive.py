@@ -20,7 +20,7 @@ from saltanvil.store.archive import ARCHIVE, ArchiveError, pack, unpack
 from saltanvil.store.database import Database
 from saltanvil.store.media import ImportCancelled, MediaStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 from tests.signals import noise
 
 RATE = 48000
@@ -49,7 +49,7 @@ def packed(tmp_path_factory):
         strips.append(Strip(id=name.lower(), name=name, kind="track", media_id=add(media, x, rate, f"{name}.wav")))
     steps = [Step(id="s", kind="saturator", settings={"drive_db": 12.0}), Step(id="e", kind="echo")]
     strips[1] = strips[1].model_copy(update={"path": strips[1].path.model_copy(update={"steps": steps})})
-    session = settled(Session(name="Ebb / Flood", strips=strips), media.at_rate(RATE))
+    session = with_current_matches(Session(name="Ebb / Flood", strips=strips), media.at_rate(RATE))
     number = sessions.create(session)
     path = folder / "session.zip"
     pack(session, media, path)

@@ -23,7 +23,7 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.edits import EditRefused
 from saltanvil.session.graph import NodeId
 from saltanvil.studies.aim import Question, Search
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 #: Demo tracks that a processor is made for.
 FITTING = {
@@ -89,7 +89,7 @@ def moved(session, of, name, setting, value):
 def measured_again(session, media, figure):
     """What a render of its own says of the step: loudness by pyloudnorm (filter "DeMan", ITU-R BS.1770), peaks and RMS by NumPy,
     and what only telemetry tells with a cache of its own."""
-    session = settled(session, media)
+    session = with_current_matches(session, media)
     if figure not in ("peaks_down_db", "louder_lu", "loudness_lufs", "crest_db"):
         return Search(session, Question("step", "s", figure, AIMS[figure].target), media, SegmentCache(), START, STOP).rendered(
             session
@@ -223,10 +223,10 @@ def test_at_the_end_of_a_path_with_a_key_and_a_steady_blend(sounds):
     ]
     for index, step in enumerate(more):
         session = apply(session, EDIT.validate_python({"op": "add_step", "strip_id": "t", "index": index + 1, "step": step}))
-    session = settled(session, media)
+    session = with_current_matches(session, media)
     answer = ask(session, media, "peaks_down_db", 6.0, None, "step", "z")
     assert answer.reached
-    session = settled(moved(session, "step", "z", answer.setting, answer.value), media)
+    session = with_current_matches(moved(session, "step", "z", answer.setting, answer.value), media)
     off = moved(session, "step", "z", "bypass", True)
     peak = [
         np.abs(np.concatenate([x for (x,) in render_nodes(one, media, [NodeId("end", "t")], START, STOP)], axis=1)).max()

@@ -18,7 +18,7 @@ from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.session import Session
 from saltanvil.studies.contrast import contrast_of, csv_of
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 from tests.signals import noise
 
 
@@ -34,7 +34,7 @@ def named(contrast):
 @pytest.fixture(scope="module")
 def song(demo_tracks):
     media = Arrays(*demo_tracks.values())
-    return settled(demo.build_session({name: index for index, name in enumerate(demo_tracks)}), media), media
+    return with_current_matches(demo.build_session({name: index for index, name in enumerate(demo_tracks)}), media), media
 
 
 def test_sections_are_as_loud_as_pyloudnorm_reads_them_from_an_export(song):

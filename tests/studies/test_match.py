@@ -19,7 +19,7 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.graph import NodeId
 from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.validate import checked
-from saltanvil.studies.match.match import Matcher, outdated, settled
+from saltanvil.studies.match.match import Matcher, outdated, with_current_matches
 from tests.edits import edit_json, moved, set_lane, set_step, set_strip
 from tests.signals import noise
 
@@ -70,7 +70,7 @@ def test_it_holds_the_loudness_over_what_it_names_read_by_pyloudnorm(media):
                        (Stretch(start_s=2.5, end_s=3.5), (round(2.5 * RATE), round(3.5 * RATE)))):  # fmt: skip
         session = session_with()
         session.step("colour").step.match_over = over
-        session = settled(session, media)
+        session = with_current_matches(session, media)
         result = ScopeRenderer(session, media, SegmentCache(), *span).compare(Scope("t", "colour"))
         before, after = (meter.integrated_loudness(x.T.astype(np.float64)) for x in (result.before, result.after))
         assert abs(after - before) < 0.02, over
@@ -82,7 +82,7 @@ def test_it_holds_the_loudness_over_what_it_names_read_by_pyloudnorm(media):
 def settled_gain(media, over):
     session = session_with()
     session.step("colour").step.match_over = over
-    return settled(session, media).step("colour").step.match.matched_db
+    return with_current_matches(session, media).step("colour").step.match.matched_db
 
 
 HEARD = [  # by the first saturator, the blend behind it, and the bus's
@@ -127,7 +127,7 @@ def apply_match(session, result, matcher):
 
 @pytest.fixture(scope="module")
 def ready(media):
-    return settled(session_with(), media)
+    return with_current_matches(session_with(), media)
 
 
 @pytest.mark.parametrize(("edit", "steps"), HEARD)
@@ -150,15 +150,15 @@ def test_the_same_document_has_the_same_matches_whatever_was_measured_before(edi
     past = []
     for edit in edits:
         past.append(one)
-        one = settled(apply(one, edit), media)
+        one = with_current_matches(apply(one, edit), media)
         other = apply(other, edit)
     if past:
         back = min(undone, len(past))
-        one = settled(past[-back] if back else one, media)
+        one = with_current_matches(past[-back] if back else one, media)
         other = session_with()
         for edit in edits[: len(edits) - back]:
             other = apply(other, edit)
-    assert matches_of(settled(one, media)) == matches_of(settled(other, media))
+    assert matches_of(with_current_matches(one, media)) == matches_of(with_current_matches(other, media))
 
 
 def test_a_bypassed_split_and_a_plain_law_are_not_measured(ready, media):
@@ -174,14 +174,14 @@ def test_a_bypassed_split_and_a_plain_law_are_not_measured(ready, media):
 def test_a_file_is_the_same_whatever_was_listened_to(ready, media):
     """Solo, low latency, and what was measured before have no say in it."""
     expected = rendered(ready, media)
-    fresh = rendered(settled(session_with(), media), media)
+    fresh = rendered(with_current_matches(session_with(), media), media)
     assert np.array_equal(expected, fresh)
     listening = apply(ready, set_strip("t", solo=True))
     listening = apply(listening, moved("session", None, {"low_latency": True}))
-    assert np.array_equal(rendered(settled(listening, media), media), expected)
+    assert np.array_equal(rendered(with_current_matches(listening, media), media), expected)
     wrong = ready.model_copy(deep=True)
     wrong.step("colour").step.match = wrong.step("colour").step.match.model_copy(update={"key": "another", "matched_db": 9.0})
-    assert np.array_equal(rendered(settled(wrong, media), media), expected)
+    assert np.array_equal(rendered(with_current_matches(wrong, media), media), expected)
 
 
 def test_after_is_what_a_file_contains_with_the_sessions_low_latency_on(media):
@@ -191,7 +191,7 @@ def test_after_is_what_a_file_contains_with_the_sessions_low_latency_on(media):
         session,
         EDIT.validate_python(edit_json("add_step", strip_id="main", step={"kind": "limiter", "settings": {"gain_db": 9.0}})),
     )
-    session = settled(session, media)
+    session = with_current_matches(session, media)
     session.low_latency = True
     result = ScopeRenderer(session, media, SegmentCache(), 0, FRAMES).compare(Scope("main"))
     assert np.array_equal(result.after, rendered(session, media))
@@ -203,11 +203,11 @@ def test_measuring_is_called_off_and_silence_is_named(media):
     with pytest.raises(Cancelled):
         matcher.measure(session, next(outdated(session, matcher)), lambda: True)
     silent = Arrays(np.zeros((1, RATE), np.float32), np.zeros((1, RATE), np.float32))
-    result = matches_of(settled(session, silent))
+    result = matches_of(with_current_matches(session, silent))
     assert "Nothing enters" in result["colour"].refused and "untreated side is silent" in result["blend"].refused
     early = session_with()
     early.step("colour").step.match_over = Stretch(start_s=900.0, end_s=901.0)
-    assert "Nothing enters" in matches_of(settled(early, media))["colour"].refused
+    assert "Nothing enters" in matches_of(with_current_matches(early, media))["colour"].refused
 
 
 def test_a_held_loudness_counts_what_moves_and_is_measured_anew_when_that_is_drawn():
@@ -223,12 +223,12 @@ def test_a_held_loudness_counts_what_moves_and_is_measured_anew_when_that_is_dra
             {"id": "a", "name": "A", "kind": "track", "media_id": 0, "path": {"steps": [step]}},
         ]})  # fmt: skip
 
-    still = settled(session({}), media)
+    still = with_current_matches(session({}), media)
     drawn = session({"drive_db": {"points": points}})
     drawn = with_matches(drawn, {"s": still.step("s").step.match})
     (result,) = Matcher(media).matches(drawn)
     assert not result.current  # what was measured of the still one does not hold
-    drawn = settled(drawn, media)
+    drawn = with_current_matches(drawn, media)
     y = np.concatenate([b for (b,) in render_nodes(drawn, media, [NodeId("step", "s")], 0, x.shape[1])], axis=1)
     meter = pyloudnorm.Meter(48000, filter_class="DeMan")
     assert meter.integrated_loudness(y.T) == pytest.approx(meter.integrated_loudness(x.T), abs=0.1)
@@ -251,5 +251,5 @@ def test_a_held_loudness_counts_what_moves_and_is_measured_anew_when_that_is_dra
     course = [{"at_s": 0.0, "value": 0.0}, {"at_s": 12.0, "value": -12.0}]
     assert key(blend()) == key(blend(position=[{"at_s": 0.0, "value": 0.2}, {"at_s": 9.0, "value": 1.0}]))
     assert key(blend()) != key(blend(lane=course))
-    match = settled(blend(lane=course), media).step("s").step.match
+    match = with_current_matches(blend(lane=course), media).step("s").step.match
     assert 3.0 < match.matched_db < 9.0  # the mean of what the level takes

@@ -16,7 +16,7 @@ from saltanvil.engine.rack import Rack
 from saltanvil.processors import REGISTRY, processor_named
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.settings import resolve
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 from saltanvil.web.app import create_app
 from saltanvil.web.services import Services
 from tests.edits import moved_json
@@ -88,7 +88,7 @@ def test_everyone_names_the_same_value_for_every_setting(client, tmp_path):
     media = services.media.at_rate(48000)
     live = compile_plan(session, media, Rack(), Audition())
     export = compile_plan(session, media, Rack(), RENDERED)
-    work = PathRunner(settled(session, media).strip(track).path, noise(2, 480), 48000)
+    work = PathRunner(with_current_matches(session, media).strip(track).path, noise(2, 480), 48000)
     at_work = {plan: {node.step.id: node.settings for node in plan_.walk()} for plan, plan_ in
                (("live", live), ("export", export), ("process", work.plan))}  # fmt: skip
     differs = 0
@@ -194,7 +194,7 @@ def test_an_edit_of_something_else_does_not_stop_a_measurement(client, tmp_path)
     services = client.app.state.services
     media = services.media.at_rate(48000)
     version = services.sessions.version(number).session
-    assert settled(version, media) is version
+    assert with_current_matches(version, media) is version
 
 
 # ---- faults are called faults --------------------------------------------------------------------------------------------

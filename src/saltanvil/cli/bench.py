@@ -19,7 +19,7 @@ from saltanvil.studies import aim
 from saltanvil.studies.bench.measured import measured
 from saltanvil.studies.bench.result import Question, csv_of
 from saltanvil.studies.bench.runner import Bench
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 
 def run_bench(request: argparse.Namespace) -> None:
@@ -48,7 +48,7 @@ def run_aim(request: argparse.Namespace) -> None:
     keys = [] if request.key is None else [FileSound(existing(request.key), sound.rate)]
     media = FileMedia(sound, *keys)
     with refusing():
-        session = settled(session_around(path, sound.rate, request.tempo, bool(keys)), media)
+        session = with_current_matches(session_around(path, sound.rate, request.tempo, bool(keys)), media)
         step_id = path.steps[request.step - 1].id
         question = aim.Question("step", step_id, request.figure, request.target, request.setting)
         answer = aim.Search(session, question, media, SegmentCache(), 0, sound.frames).run()

@@ -12,7 +12,7 @@ from saltanvil.measure.figures import FIGURES, FiguresMeter
 from saltanvil.media.encode import whole_or_none, write_audio
 from saltanvil.media.stream import FileSound
 from saltanvil.studies.delivery.facts import facts_of_file
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 
 def run_measure(request: argparse.Namespace) -> None:
@@ -48,7 +48,7 @@ def run_process(request: argparse.Namespace) -> bool:
     keys = [] if request.key is None else [FileSound(existing(request.key), sound.rate)]
     with refusing():
         work = FileProcess(path, sound, keys, request.tempo)
-        work.session = settled(work.session, work.media)
+        work.session = with_current_matches(work.session, work.media)
     reductions: dict[str, float] = {}
 
     def watch(plan: "Plan") -> None:

@@ -23,7 +23,7 @@ from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
 from saltanvil.studies.delivery.facts import facts_of_file
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 
 def run_render(request: argparse.Namespace) -> bool:
@@ -54,7 +54,7 @@ def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
     def export(number: int) -> None:
         session, targets = work[number]
         media = store.at_rate(session.rate_hz)
-        session = settled(session, media)
+        session = with_current_matches(session, media)
         end = session_frames(session, media)
         with contextlib.ExitStack() as whole:
             parts = [replace(target, path=whole.enter_context(whole_or_none(target.path))) for target in targets]

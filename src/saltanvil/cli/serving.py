@@ -15,7 +15,7 @@ from pathlib import Path
 import uvicorn
 
 from saltanvil.cli.errors import Refused
-from saltanvil.engine.priority import sound_first
+from saltanvil.engine.priority import realtime_priority
 from saltanvil.store.database import Database
 from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaStore
@@ -69,7 +69,7 @@ def serve(request: argparse.Namespace) -> None:
     gc.set_threshold(GC_THRESHOLD)
     gc.enable()
     print(f"Salt Anvil is at http://{shown}:{port}/{f'?token={token}' if token else ''}", flush=True)
-    sound_first()  # what is heard goes through this thread, and nothing else takes long in it
+    realtime_priority()  # what is heard goes through this thread, and nothing else takes long in it
     with contextlib.suppress(KeyboardInterrupt):
         server.run(sockets=[listener])
 

@@ -7,7 +7,7 @@ from saltanvil.demo import harbour_walk, low_water, synth
 from saltanvil.processors.base import Audio
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 BLOCK_FRAMES = 1 << 16
 #: "Low Water" is opened first, so the other counts as changed before it.
@@ -36,7 +36,7 @@ def make_one(
     demo = DEMOS[name]
     session = demo.build_session(store(media, demo.synthesise(lambda share: progress(0.95 * share))))
     # Measured now, so that nothing is out of date when it is opened.
-    made = sessions.create(settled(session, media.at_rate(synth.RATE)), changed_at)
+    made = sessions.create(with_current_matches(session, media.at_rate(synth.RATE)), changed_at)
     progress(1.0)
     return made
 

@@ -10,7 +10,7 @@ from dataclasses import replace
 from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.media import Media
 from saltanvil.engine.monitor import MonitorName
-from saltanvil.engine.priority import sound_first
+from saltanvil.engine.priority import realtime_priority
 from saltanvil.engine.stream import BLOCK_FRAMES, Block, Passage, Stream, Wanted
 from saltanvil.engine.time import ceil_tick, floor_tick
 from saltanvil.session.document.session import Session
@@ -24,7 +24,7 @@ LEAD_STEP_S, QUIET_S = 0.1, 60.0
 #: sound when it comes, and it takes the old one's place in the midst of it. Going back one too far costs a block rendered in
 #: vain, one too little costs the time until it begins. A block whose place has sounded when it comes lengthens the way, each
 #: change shortens it, so that about one change in five comes too late.
-WAY_S, MIN_WAY_S, MAX_WAY_S = 0.01, 0.002, 0.15
+OUTPUT_DELAY_S, MIN_OUTPUT_DELAY_S, MAX_OUTPUT_DELAY_S = 0.01, 0.002, 0.15
 LATE_STEP_S, CHANGE_STEP_S = 0.004, 0.001
 #: What is left ahead when all that a change goes back to has been rendered anew is no less than this; otherwise nothing is
 #: rendered twice: the change sounds from the next block on, and what lies ahead grows. With each gap it is more, by this share of
@@ -74,7 +74,7 @@ class Player:
         self._sent = self._queued = self._heard_frames = 0
         self._reported_at = self._quiet_since = 0.0
         self._changed_at = -RESTED_S
-        self._lead_s, self._way_s = LEAD_S, WAY_S
+        self._lead_s, self._output_delay_s = LEAD_S, OUTPUT_DELAY_S
         #: How much of real time a block takes, of late.
         self._pace = 0.0
         self._thread = threading.Thread(target=self._run, name="player", daemon=True)
@@ -158,7 +158,7 @@ class Player:
                 self._lead_s = max(self._lead_s - LEAD_STEP_S, LEAD_S)
                 self._quiet_since = now
             if late > 0:
-                self._way_s = min(self._way_s + LATE_STEP_S, MAX_WAY_S)
+                self._output_delay_s = min(self._output_delay_s + LATE_STEP_S, MAX_OUTPUT_DELAY_S)
             self._condition.notify_all()
 
     def wait_until_ahead(self, timeout_s: float) -> None:
@@ -196,7 +196,7 @@ class Player:
     # ---- the thread ------------------------------------------------------------------------------------------------
 
     def _run(self) -> None:
-        sound_first()
+        realtime_priority()
         while True:
             with self._condition:
                 while not self._playing and not self._closed:
@@ -234,7 +234,7 @@ class Player:
                 self._changed_at = now
                 if spare and (not dragged or self._sent - replaceable > (DRAG_BLOCKS + 1) * BLOCK_FRAMES):
                     stream.take_back(replaceable)
-                    self._way_s = max(self._way_s - CHANGE_STEP_S, MIN_WAY_S)
+                    self._output_delay_s = max(self._output_delay_s - CHANGE_STEP_S, MIN_OUTPUT_DELAY_S)
             began = time.monotonic()
             block = stream.next(wanted, lead_s)
             self._pace = PACE_KEPT * self._pace + (1.0 - PACE_KEPT) * (time.monotonic() - began) * rate / BLOCK_FRAMES
@@ -270,7 +270,7 @@ class Player:
         """The frame of the play from which on what was sent can still be replaced: blocks that begin there, or later. It is a
         block before what will sound when they come."""
         rendering = self._pace * BLOCK_FRAMES
-        return max(0, self._sounds(rate) + round(self._way_s * rate + rendering) - BLOCK_FRAMES + 1)
+        return max(0, self._sounds(rate) + round(self._output_delay_s * rate + rendering) - BLOCK_FRAMES + 1)
 
     def _left_s(self, rate: int, begin: int) -> float:
         """How much lies ahead when all from a frame on has been rendered anew, and a block more; less what gaps have shown to be

@@ -8,7 +8,7 @@ import threading
 STUDY_NICENESS = 10
 
 
-def sound_first() -> None:
+def realtime_priority() -> None:
     """The calling thread goes before all that is not sound, as the threads do in which a browser plays, where the system grants
     it: on Linux, to root and to users with a limit for real-time priorities. Elsewhere it shares its core with the others.
 
@@ -20,7 +20,7 @@ def sound_first() -> None:
             os.sched_setscheduler(0, os.SCHED_RR | os.SCHED_RESET_ON_FORK, lowest)
 
 
-def give_way() -> None:
+def lower_priority() -> None:
     """Lower the calling thread's priority (Linux keeps one for each thread): a study never delays the player."""
     if hasattr(os, "setpriority"):
         os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), STUDY_NICENESS)

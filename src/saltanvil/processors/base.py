@@ -116,7 +116,7 @@ class Processor(Stateful, ABC):
         """
         if needs_cleaning(x):
             x = clean(x)
-        y = self.treat(x, None if key is None else sensible(key))
+        y = self.treat(x, None if key is None else sanitised(key))
         self._phase = (self._phase + x.shape[1]) & (TICK_FRAMES - 1)
         return y
 
@@ -209,7 +209,7 @@ class Processor(Stateful, ABC):
         return None
 
 
-def sensible(x: Audio) -> Audio:
+def sanitised(x: Audio) -> Audio:
     """x without what is not a number, held to +80 dBFS; x itself where that changes nothing."""
     return clean(x) if needs_cleaning(x) else x
 

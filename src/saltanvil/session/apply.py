@@ -48,7 +48,7 @@ from saltanvil.session.lanes import (
 )
 from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever, UnlearnLever
 from saltanvil.session.sections import AddSection, RemoveSection, SetSection, SetSections
-from saltanvil.session.sharing import forked, forked_for, settled
+from saltanvil.session.sharing import forked, forked_for, revalidated
 from saltanvil.session.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
 from saltanvil.session.validate import checked
 
@@ -80,11 +80,11 @@ def apply(session: Session, edit: Edit) -> Session:
         if moved is not None:  # the session is whole as it was: nothing came or went
             changed = forked_for(session, moved)
             edit.model_copy(deep=True).change(changed)
-            return settled(changed, session)
+            return revalidated(changed, session)
         changed = forked(session)
         edit.model_copy(deep=True).change(changed)
         drop_dangling_references(changed)
-        return checked(settled(changed, session))
+        return checked(revalidated(changed, session))
     except NotFound as error:
         raise EditRefused(str(error)) from error
     except EditRefused:

@@ -12,7 +12,7 @@ from saltanvil.session.document.automation import Automated, Lever, LeverTarget,
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session
-from saltanvil.session.envelopes import Course, MovedCourse, Scale, bent, course_of
+from saltanvil.session.envelopes import Course, MovedCourse, Scale, apply_curve, course_of
 
 A = TypeVar("A", bound=Automated)
 M = TypeVar("M", bound=BaseModel)
@@ -84,7 +84,7 @@ class Automation:
         scale = scale_of(self.session, address)
         result = base
         for lever, target in shares:
-            share = float(bent(self._standing(lever), target.bend))  # type: ignore[arg-type]
+            share = float(apply_curve(self._standing(lever), target.bend))  # type: ignore[arg-type]
             result = scale.moved(result, target.by, share) if share else result
         return base if result == base else scale.clamp(result)
 

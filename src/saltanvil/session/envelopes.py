@@ -66,7 +66,7 @@ class Scale:
         return 1.0 if self.log else 0.0
 
 
-def bent(share: Values, bend: Values | float) -> Values:
+def apply_curve(share: Values, bend: Values | float) -> Values:
     """A way from 0 to 1 with its ends where they were: an exponential, straight where bend is 0, early where it is above."""
     strength = np.asarray(-MAX_BEND * np.asarray(bend, np.float64))
     safe = np.where(np.abs(strength) < 1e-6, 1.0, strength)
@@ -123,7 +123,7 @@ class PointCourse(Course):
         if flat.all():
             return np.asarray(self.values[one])
         length = np.maximum(self.breaks_s[other] - self.breaks_s[one], SAME_S)
-        share = bent(np.clip((times_s - self.breaks_s[one]) / length, 0.0, 1.0), self._bend[one])
+        share = apply_curve(np.clip((times_s - self.breaks_s[one]) / length, 0.0, 1.0), self._bend[one])
         places = self._places[one] + (self._places[other] - self._places[one]) * share
         return np.where(flat, self.values[one], np.clip(self.scale.to_value(places), self.scale.low, self.scale.high))
 
@@ -163,7 +163,7 @@ class MovedCourse(Course):
         still = np.ones(len(times_s), bool)
         for part, by, bend in self.parts:
             value = part.at(times_s) if isinstance(part, Course) else np.full(len(times_s), part)
-            share = bent(value, bend)
+            share = apply_curve(value, bend)
             still &= share == 0.0
             places += share * (math.log(by) if self.scale.log else by)
         return np.where(still, self.base, np.clip(self.scale.to_value(places), self.scale.low, self.scale.high))

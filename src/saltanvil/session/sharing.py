@@ -39,7 +39,7 @@ def forked_for(session: Session, strips: Container[str]) -> Session:
     return twin
 
 
-def settled(changed: Session, before: Session) -> Session:
+def revalidated(changed: Session, before: Session) -> Session:
     """A changed fork with the strips that stayed as they were shared and the others checked as a whole.
 
     Raises ValueError if a strip is not valid.

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 import saltanvil
-from saltanvil.engine.priority import sound_first
+from saltanvil.engine.priority import realtime_priority
 
 log = logging.getLogger(__name__)
 
@@ -86,7 +86,7 @@ class SoundProcess:
                     self._line.send_bytes(data)
 
     def _read(self, line: Connection, process: "subprocess.Popen[bytes]") -> None:
-        sound_first()
+        realtime_priority()
         while True:
             try:
                 name, what, *about = pickle.loads(line.recv_bytes())

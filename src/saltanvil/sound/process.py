@@ -21,7 +21,7 @@ from saltanvil.engine.live import Player
 from saltanvil.engine.media import Audio, Media
 from saltanvil.engine.memory import give_back_memory, keep_freed_memory
 from saltanvil.engine.monitor import MonitorName
-from saltanvil.engine.priority import sound_first
+from saltanvil.engine.priority import realtime_priority
 from saltanvil.engine.stream import Block
 from saltanvil.media.recording import Recording
 from saltanvil.session.document.session import Session
@@ -212,7 +212,7 @@ def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends it
     keep_freed_memory()
     sys.setswitchinterval(SWITCH_INTERVAL_S)
-    sound_first()
+    realtime_priority()
     # What the imports made stays: looking through it would keep the players waiting for a tenth of a second.
     gc.freeze()
     gc.set_threshold(GC_THRESHOLD)

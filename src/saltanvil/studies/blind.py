@@ -29,7 +29,7 @@ from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import EditRefused, MoveStep
 from saltanvil.session.envelope_edits import by_hand
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
-from saltanvil.studies.match.match import settled, strip_energies
+from saltanvil.studies.match.match import strip_energies, with_current_matches
 from saltanvil.studies.match.slots import match_gain, with_slot
 
 Mode = Literal["prefer", "hear"]
@@ -243,7 +243,7 @@ def soundings(
     first: float | None = None
     for number, version in enumerate(versions):
         if version is not session:
-            version = settled(version, media, cancelled, pool)
+            version = with_current_matches(version, media, cancelled, pool)
         integrated = integrated_lufs(strip_energies(version, strip_id, media, start, stop, cancelled, pool))
         lufs = integrated if math.isfinite(integrated) else None
         first = lufs if number == 0 else first

@@ -7,7 +7,7 @@ from saltanvil.session.automation import Automation, scale_of
 from saltanvil.session.document.automation import Owner
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session
-from saltanvil.session.envelopes import bent
+from saltanvil.session.envelopes import apply_curve
 from saltanvil.session.levers import parts_of
 from saltanvil.session.sharing import shared
 from saltanvil.session.wording import named, worded
@@ -103,7 +103,7 @@ def shares_of(session: Session, automation: Automation, address: Address, base: 
         for other, held in shares:
             if other is not lever:
                 at = automation.still(Address(of="lever", id=other.id, name="value"))
-                others = scale.moved(others, held.by, float(bent(at, held.bend)))  # type: ignore[arg-type]
+                others = scale.moved(others, held.by, float(apply_curve(at, held.bend)))  # type: ignore[arg-type]
         ends = (scale.clamp(others), scale.clamp(scale.moved(others, target.by)))
         result.append(LeverShare(lever.id, lever.name, *(float(f"{end:.{DIGITS}g}") for end in ends)))
     return result

@@ -29,7 +29,7 @@ from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.sound.player import RemotePlayer
 from saltanvil.store.database import MAX_NUMBER
 from saltanvil.store.sessions import Version
-from saltanvil.web.comparing import Instead
+from saltanvil.web.comparing import Replacement
 
 router = APIRouter()
 MAX_MESSAGE = 1 << 16
@@ -173,7 +173,7 @@ class Audition:
         #: An edit that sounds but is not made.
         self._tried: Edit | None = None
         #: What sounds instead of the document (a blind comparison, a delivery), and which of it.
-        self._instead: Instead | None = None
+        self._instead: Replacement | None = None
         self._letter = ""
         self._listening: Listening = "after"
         #: What sounds, and what it was made of.
@@ -238,7 +238,7 @@ class Audition:
         with self._moving:
             self._play()
 
-    def cover(self, instead: Instead | None) -> None:
+    def cover(self, instead: Replacement | None) -> None:
         """Hear the first of what sounds instead of the document; with None the document again."""
         with self._moving:
             if instead is None and self._instead is None:

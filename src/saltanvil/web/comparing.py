@@ -24,7 +24,7 @@ from saltanvil.studies.blind import (
 )
 
 
-class Instead(Protocol):
+class Replacement(Protocol):
     """What sounds instead of a session's document. names: what can be chosen of it; hides: whether nothing may tell which."""
 
     session_id: int
@@ -123,22 +123,22 @@ class Blind:
         )  # fmt: skip
 
 
-class Covers:
+class Replacements:
     """What sounds instead of the document, by tab."""
 
     def __init__(self, most: int = 50) -> None:
         self._most = most
-        self._held: dict[str, Instead] = {}
+        self._held: dict[str, Replacement] = {}
         self._lock = threading.Lock()
 
-    def start(self, tab: str, instead: Instead) -> None:
+    def start(self, tab: str, instead: Replacement) -> None:
         with self._lock:
             self._held.pop(tab, None)
             while len(self._held) >= self._most:  # of tabs that never came back
                 self._held.pop(next(iter(self._held)))
             self._held[tab] = instead
 
-    def of(self, tab: str, session_id: int) -> Instead | None:
+    def of(self, tab: str, session_id: int) -> Replacement | None:
         with self._lock:
             instead = self._held.get(tab)
         return instead if instead is not None and instead.session_id == session_id else None

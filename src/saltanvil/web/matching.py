@@ -23,7 +23,7 @@ SETTLE_S = 0.6
 class MatchKeeper:
     """One thread that measures what an edit left out of date.
 
-    check: call it when a session changed or was opened; settle_s: so long it waits for more. sound_first: waits while sound is
+    check: call it when a session changed or was opened; settle_s: so long it waits for more. wait_for_sound: waits while sound is
     behind a change; sounding: whether anyone listens. changed: told of the version with new matches; measuring: told which
     steps of a session are being measured, by id, and that none is any more.
     """
@@ -36,12 +36,12 @@ class MatchKeeper:
         changed: Callable[[Version], object],
         measuring: Callable[[int, list[str]], None],
         begin: Callable[[], None] = lambda: None,
-        sound_first: Callable[[], None] = lambda: None,
+        wait_for_sound: Callable[[], None] = lambda: None,
         sounding: Callable[[], bool] = lambda: False,
         settle_s: float = SETTLE_S,
     ) -> None:
         self._sessions, self._media, self._pool = sessions, media, pool
-        self._changed, self._tell, self._begin, self._sound_first = changed, measuring, begin, sound_first
+        self._changed, self._tell, self._begin, self._wait_for_sound = changed, measuring, begin, wait_for_sound
         self._settle_s, self._sounding = settle_s, sounding
         self._edited = threading.Event()
         self._waiting: queue.Queue[int | None] = queue.Queue()
@@ -129,7 +129,7 @@ class MatchKeeper:
             if self._edited.is_set() and self._sounding():  # while something is dragged and heard nothing is measured
                 self._edited.clear()
                 self._wait_until_settled()
-            self._sound_first()
+            self._wait_for_sound()
             now = self._sessions.version(version.id)
             if now.revision == seen:
                 return False

@@ -50,7 +50,7 @@ def facts_of(services: Services, row: MediaRow) -> MediaFacts:
     meter = LoudnessMeter(row.rate_hz, row.channels)
     media, peak = services.media.at_rate(row.rate_hz), 0.0
     for at in range(0, row.frames, FACTS_FRAMES):
-        services.sound_first()
+        services.wait_for_sound()
         block = media.read(row.id, at, min(FACTS_FRAMES, row.frames - at))
         meter.add(block)
         peak = max(peak, float(abs(block).max(initial=0.0)))

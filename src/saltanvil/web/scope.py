@@ -220,7 +220,7 @@ def slots_answer(services: Services, ticket: Ticket, session_id: int, question: 
 
 
 @router.post("/give-back")
-async def study_give_back(
+async def study_attack_restoration(
     services: Served, request: Request, session_id: Number, question: PassageQuestion
 ) -> LaneLevelAnswer | None:
     """The level of a lane that holds its loudness. Answers null if the same tab has asked again meanwhile."""

@@ -16,7 +16,7 @@ from fastapi import Path as PathParameter
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.memory import give_back_memory, keep_freed_memory
-from saltanvil.engine.priority import give_way, sound_first
+from saltanvil.engine.priority import lower_priority, realtime_priority
 from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import check_length
 from saltanvil.session.document.base import NotFound
@@ -33,7 +33,7 @@ from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.studies.moving import MovingValue, moving_values
 from saltanvil.studies.routing import Routing, routing_after
 from saltanvil.web.audition import Audition
-from saltanvil.web.comparing import Covers, Instead
+from saltanvil.web.comparing import Replacement, Replacements
 from saltanvil.web.delivering import Checks
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
@@ -86,18 +86,18 @@ class Services:
         self.cache = SegmentCache()
         self.jobs = JobRunner()
         self.imports = Imports()
-        self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=give_way)
+        self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=lower_priority)
         # Each sort of question has threads of its own, so that a long one never keeps a picture waiting.
-        self.pictures = ThreadPoolExecutor(2, thread_name_prefix="picture", initializer=give_way)
-        self.studies = ThreadPoolExecutor(1, thread_name_prefix="study", initializer=give_way)
+        self.pictures = ThreadPoolExecutor(2, thread_name_prefix="picture", initializer=lower_priority)
+        self.studies = ThreadPoolExecutor(1, thread_name_prefix="study", initializer=lower_priority)
         # What is moved while it plays.
-        self.movers = ThreadPoolExecutor(1, thread_name_prefix="move", initializer=sound_first)
-        self.bench = ThreadPoolExecutor(1, thread_name_prefix="bench", initializer=give_way)
+        self.movers = ThreadPoolExecutor(1, thread_name_prefix="move", initializer=realtime_priority)
+        self.bench = ThreadPoolExecutor(1, thread_name_prefix="bench", initializer=lower_priority)
         self._auditions: dict[str, Audition] = {}
         self._lock = threading.Lock()
         self.matches = MatchKeeper(
-            self.sessions, self.media, self.pool, lambda version: self.changed(version, None), self._tell_measuring, give_way,
-            self.sound_first, self.sounding,
+            self.sessions, self.media, self.pool, lambda version: self.changed(version, None), self._tell_measuring,
+            lower_priority, self.wait_for_sound, self.sounding,
         )  # fmt: skip
         self._asked: dict[tuple[str, str], int] = {}
         #: What was last told of each session's routing, and of its values that move.
@@ -106,7 +106,7 @@ class Services:
         #: What was measured of imported files.
         self.media_facts: dict[MediaRow, Any] = {}
         #: What tabs hear instead of the document: blind comparisons, deliveries.
-        self.covers = Covers()
+        self.covers = Replacements()
         #: Delivery checks whose sound is there to be listened to.
         self.checks = Checks()
         #: How far the questions are that take long, by tab and kind.
@@ -133,7 +133,7 @@ class Services:
     def _keep_house(self) -> None:
         """Once a day a copy of the documents; media that nothing needs go after a week; memory that is free goes back to the
         system (what sounds is in another process)."""
-        give_way()
+        lower_priority()
         tidied = time.monotonic() - HOUSEKEEPING_S
         while True:
             if time.monotonic() - tidied >= HOUSEKEEPING_S:
@@ -190,7 +190,7 @@ class Services:
             self._play(session_id, self.sessions.version(session_id).session, tab, gesture, number)
             raise
         # What is told of the edit, and measured after it, must not keep it from the ear.
-        self.sound_first()
+        self.wait_for_sound()
         try:
             return self.changed(version, tab)
         except Exception:  # it is stored, whatever comes of telling it
@@ -202,7 +202,7 @@ class Services:
         with self._lock:
             return any(audition.player.playing for audition in self._auditions.values())
 
-    def sound_first(self) -> None:
+    def wait_for_sound(self) -> None:
         """Wait while a player is behind a change, or short of sound: what is measured must not keep it from the ear."""
         with self._lock:
             auditions = list(self._auditions.values())
@@ -244,7 +244,7 @@ class Services:
         if audition is not None:
             audition.measured(scope, matched_db)
 
-    def cover(self, tab: str, instead: Instead | None) -> None:
+    def cover(self, tab: str, instead: Replacement | None) -> None:
         """A tab hears the first of a blind comparison's letters, or of a delivery; or, with None, what it heard before."""
         with self._lock:
             audition = self._auditions.get(tab)
@@ -316,7 +316,7 @@ class Ticket:
         # A session whose sound needs most of the machine is never ahead for long; what is measured of it comes all the same.
         before = time.monotonic()
         if self._waited_s < WAITING_SHARE * (before - self._began) or self._waited_s < SOUND_FIRST_S:
-            self._services.sound_first()
+            self._services.wait_for_sound()
             self._waited_s += time.monotonic() - before
         return self._gone.is_set() or not self._services.is_latest(self._name, self._number)
 

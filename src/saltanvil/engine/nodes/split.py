@@ -13,7 +13,7 @@ from saltanvil.engine.nodes.gains import BypassFade, Gains, moves_of, place
 from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.rack import Audio, DelayLine, Glide, Rack
 from saltanvil.processors import Settings
-from saltanvil.processors.base import Context, sensible
+from saltanvil.processors.base import Context, sanitised
 from saltanvil.processors.split import Split
 from saltanvil.session.document.path import Lane
 
@@ -28,7 +28,7 @@ class DividedNode(Node):
         self.split, self.settings = processor, settings
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
-        x = sensible(widened(inputs[0], self.channels))
+        x = sanitised(widened(inputs[0], self.channels))
         if self.moving is None:
             return self.split.divide(x).reshape(-1, frames)
         parts: list[Audio] = []
@@ -162,7 +162,7 @@ class SplitNode(StepNode):
         return [node for placed in self.placed for node in placed.sources[:1] if isinstance(node, LaneNode)]
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
-        self.moved_db = 0.0
+        self.peak_change_db = 0.0
         x = widened(inputs[0], self.channels)
         if self.step.bypassed:
             y = before = self.late(x, self.late_by)

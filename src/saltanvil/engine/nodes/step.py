@@ -42,7 +42,7 @@ class StepNode(Node):
         self.late = rack.delay_line(channels, "step", step.id)
         self.waiting = rack.delay_line(channels, "step waits", step.id)
         #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
-        self.moved_db = 0.0
+        self.peak_change_db = 0.0
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         x = self.waiting(widened(inputs[0], self.channels), self.wait)
@@ -51,7 +51,7 @@ class StepNode(Node):
         scope_monitor = self.scope_monitor
         if self.step.bypassed:
             self.processor.telemetry = Telemetry()
-            self.moved_db = 0.0
+            self.peak_change_db = 0.0
             y = before = self.late(x, self.late_by)
             return y if scope_monitor is None else scope_monitor.compare(before, y, self.latency_frames)
         y = self._treated(at, x, key)
@@ -105,7 +105,7 @@ class StepNode(Node):
         """How far the peak moved, where the processor does not say what it does."""
         if not len(self.processor.telemetry.reduction_db):
             entered = gain_to_db(float(mix.peak(x)))
-            self.moved_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
+            self.peak_change_db = gain_to_db(float(mix.peak(y))) - entered if entered > SOUNDING_DB else 0.0
 
     def cache_key(self) -> tuple[object, ...]:
         moves = None if self.moving is None else self.moving.cache_key(), None if self.fade is None else self.fade.cache_key()
@@ -120,7 +120,7 @@ class StepNode(Node):
     def change_db(self) -> float:
         """The largest change of gain in the last block, negative where it fell."""
         reduction_db = self.processor.telemetry.reduction_db
-        return -float(reduction_db[np.abs(reduction_db).argmax()]) if len(reduction_db) else self.moved_db
+        return -float(reduction_db[np.abs(reduction_db).argmax()]) if len(reduction_db) else self.peak_change_db
 
     @property
     def gate_state(self) -> str | None:

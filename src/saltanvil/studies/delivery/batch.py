@@ -35,7 +35,7 @@ from saltanvil.media.table import guarded
 from saltanvil.session.format import Unreadable, read_path
 from saltanvil.session.importing import natural_key
 from saltanvil.studies.delivery.facts import FileFacts, facts_of_file, figures_of_blocks
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 #: What is looked for in a folder.
 SUFFIXES = (".wav", ".bwf", ".flac", ".aif", ".aiff", ".aifc", ".w64", ".rf64", ".mp3", ".m4a", ".aac", ".ogg", ".opus")
@@ -133,7 +133,7 @@ def named(text: str, item: Item) -> str:
 def done(item: Item, treatment: Treatment, digest: str, cancelled: Callable[[], bool]) -> Row:
     source, target = Path(item.source), Path(item.target)
     work = FileProcess(read_path(treatment.path), FileSound(source), tempo_bpm=treatment.tempo_bpm)
-    work.session = settled(work.session, work.media, cancelled)
+    work.session = with_current_matches(work.session, work.media, cancelled)
     writing = Writing(treatment.format, treatment.rate_hz, "shaped" if treatment.shaped else "tpdf")
     target.parent.mkdir(parents=True, exist_ok=True)
     with whole_or_none(target) as part:

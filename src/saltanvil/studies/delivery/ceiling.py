@@ -34,7 +34,7 @@ from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits import Set
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.studies.delivery.check import THREADS, interruptible, true_peaks
-from saltanvil.studies.match.match import is_matched, settled
+from saltanvil.studies.match.match import is_matched, with_current_matches
 
 #: Ceilings in use (common practice, no source).
 USUAL_DB = (-0.1, -0.3, -0.5, -1.0)
@@ -160,7 +160,7 @@ class CeilingSearch:
         if self.limiter is not None and self.entering is not None:
             blocks = self.behind(session, self.limiter, self.entering)
         else:
-            session = settled(session, self.media, self.cancelled, self.pool)
+            session = with_current_matches(session, self.media, self.cancelled, self.pool)
             strips = render_strips(session, self.media, self.start, self.stop, [self.strip_id], self.cancelled, self.tail)
             blocks = (held[self.strip_id] for held in strips)
         recording = recorded(self.folder / "trial", heard(blocks), session.rate_hz, 2)
@@ -180,7 +180,7 @@ class CeilingSearch:
         moves = any(part.envelopes or automation.now(of, part.id, part) is not part for of, part in parts)  # type: ignore[attr-defined]
         if moves or any(step.lanes or step.key is not None or is_matched(step) for step in steps[place:]):
             return None
-        session = settled(self.session, self.media, self.cancelled, self.pool)
+        session = with_current_matches(self.session, self.media, self.cancelled, self.pool)
         node = NodeId("in", strip.id) if place == 0 else NodeId("step", steps[place - 1].id)
         # As late as it is there, so that detectors meet it at the same ticks.
         self.late = Latencies(Graph(session), listening=False).latency_frames[node]

@@ -14,7 +14,7 @@ from saltanvil.media.encode import Writing
 from saltanvil.session.delivery import MAX_FILES, Delivery, OutgoingFile, Span, outgoing
 from saltanvil.session.document.session import Session
 from saltanvil.studies.delivery.facts import FileFacts, facts_of_file
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 #: Of the time of a delivery, what rendering takes; the rest is reading back.
 RENDER_SHARE = 0.85
@@ -89,7 +89,7 @@ def deliver(
     Solo is not rendered, mute is. A passage or a section ends where it ends; what ends with the song may decay. Raises Cancelled,
     OSError; what was written until then is the caller's to remove.
     """
-    session = settled(session, media, cancelled, pool)
+    session = with_current_matches(session, media, cancelled, pool)
     length, rate = session_frames(session, media), session.rate_hz
     spans = list(dict.fromkeys(file.span for file in files))
     whole = sum(span.stop - span.start for span in spans)

@@ -26,7 +26,7 @@ from saltanvil.studies.delivery.check import Checked, Decoded, check_formats, in
 from saltanvil.studies.delivery.facts import figures_of_blocks
 from saltanvil.studies.delivery.files import digest_of, spans_of
 from saltanvil.studies.delivery.playback import SAME_DB, Playback, Spared, gain_to, playback_of, sections_of
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 #: Of a check: what rendering, encoding and the render with less limiting take.
 RENDERED_SHARE, ENCODED_SHARE = 0.35, 0.85
@@ -124,7 +124,7 @@ class MasterRenderer:
 
     def render(self, session: Session, path: Path, progress: Progress) -> Recording:
         """Into a file. Raises Cancelled, OSError."""
-        whole = settled(session, self.media, self.cancelled, self.pool)
+        whole = with_current_matches(session, self.media, self.cancelled, self.pool)
         span, done = self.span, 0
 
         def blocks() -> Iterator[np.ndarray]:

@@ -16,7 +16,7 @@ from saltanvil.engine.time import session_frames
 from saltanvil.measure.loudness import LoudnessMeter, energy_to_lufs
 from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.session import Section, Session
-from saltanvil.studies.match.match import settled
+from saltanvil.studies.match.match import with_current_matches
 
 #: A cut must explain so much of the squared difference, in LU squared.
 PENALTY = 12.0
@@ -33,7 +33,7 @@ def proposed(session: Session, media: Media, cancelled: Callable[[], bool]) -> l
     frames = session_frames(session, media)
     length_s = frames / session.rate_hz
     meter = LoudnessMeter(session.rate_hz, 2)
-    for block in render_strips(settled(session, media, cancelled), media, 0, frames, [MAIN_ID], cancelled):
+    for block in render_strips(with_current_matches(session, media, cancelled), media, 0, frames, [MAIN_ID], cancelled):
         meter.add(block[MAIN_ID])
     hops = np.asarray(meter.energies)
     bar_s = 60.0 / session.tempo_bpm * session.beats_in_bar

@@ -224,7 +224,7 @@ def adopted(session: Session, matcher: Matcher) -> dict[str, Match]:
     }
 
 
-def settled(
+def with_current_matches(
     session: Session,
     media: Media,
     cancelled: Callable[[], bool] = lambda: False,
@@ -307,7 +307,7 @@ def louder_by_db(
 
     Raises EditRefused, Cancelled.
     """
-    changed = settled(apply(session, edit), media, cancelled, pool)
+    changed = with_current_matches(apply(session, edit), media, cancelled, pool)
     energies = (strip_energies(version, strip_id, media, start, stop, cancelled, pool) for version in (session, changed))
     return louder_db(*energies)
 

@@ -10,7 +10,7 @@ from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.session.apply import apply
 from saltanvil.session.document.session import Session
 from saltanvil.session.slots import SlotOwner, SwitchSlot, owner_of, slots_of, strip_of
-from saltanvil.studies.match.match import settled, strip_energies
+from saltanvil.studies.match.match import strip_energies, with_current_matches
 
 #: Versions further apart are not made equally loud: one of them is most likely silent or broken.
 MAX_MATCH_DB = 20.0
@@ -60,7 +60,9 @@ def slot_loudness(
     strip_id = strip_of(session, of, name)
     measured: dict[int, float | None] = {}
     for slot in sorted(slots.kept):
-        version = session if slot == slots.on else settled(with_slot(session, of, name, slot), media, cancelled, pool)
+        version = (
+            session if slot == slots.on else with_current_matches(with_slot(session, of, name, slot), media, cancelled, pool)
+        )
         integrated = integrated_lufs(strip_energies(version, strip_id, media, start, stop, cancelled, pool))
         measured[slot] = integrated if math.isfinite(integrated) else None
     first = min(measured)
