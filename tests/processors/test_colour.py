@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from saltanvil.dsp import biquad
 from saltanvil.dsp import lowend as lowend_dsp
 from saltanvil.dsp import saturate as dsp
+from saltanvil.dsp.curve_table import table as table_of_curve
 from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
@@ -97,7 +98,7 @@ def test_a_curve_is_read_from_its_table_with_its_exact_antiderivative(character,
     _, slope = colour.curve(np.linspace(-20, 20, 4001))
     at_rest = colour.curve(np.array([CHARACTERS[character].bias]))[1]
     assert slope.min() >= 0 and at_rest == pytest.approx(1.0)
-    table = dsp.table(colour.curve)
+    table = table_of_curve(colour.curve)
     assert dsp.rest_at(table, a) == pytest.approx(colour.curve(np.array(a))[0] - a, abs=1e-5)
     way = np.linspace(a, b, 20001)
     area = dsp.area_at(table, b) - dsp.area_at(table, a)
