@@ -1,5 +1,6 @@
 <script lang="ts">
   import { onMount } from 'svelte';
+  import { actFor, compares } from './lib/actions';
   import Announcer from './lib/announce/Announcer.svelte';
   import AimDialog from './lib/dialogs/AimDialog.svelte';
   import Blind from './lib/dialogs/Blind.svelte';
@@ -17,42 +18,24 @@
   import { delivery } from './lib/state/delivery.svelte';
   import Jobs from './lib/sessions/Jobs.svelte';
   import SessionMenu from './lib/sessions/SessionMenu.svelte';
-  import { addressOf, hashOf, titleOf, VIEW_NAMES, VIEWS, type View } from './lib/state/address';
+  import { addressOf, hashOf, titleOf, VIEW_NAMES, VIEWS } from './lib/state/address';
+  import { page } from './lib/state/page.svelte';
   import { keyOf, shortcuts } from './lib/state/shortcuts.svelte';
-  import {
-    bypassSteps,
-    chosenSteps,
-    copySteps,
-    duplicateSteps,
-    pasteSteps,
-    removeSteps,
-    swapOrder,
-  } from './lib/state/steps';
-  import { divide, removeSplit, setLane } from './lib/state/splits';
-  import { SLOTS, slots } from './lib/state/slots.svelte';
-  import { busOf, chosenStrips, muteChosen, removeStrips, soloChosen } from './lib/state/strips';
-  import * as timeline from './lib/state/timeline.svelte';
   import { workspace } from './lib/state/workspace.svelte';
   import Latency from './lib/transport/Latency.svelte';
   import Transport from './lib/transport/Transport.svelte';
-  import Bench from './views/Bench.svelte';
-  import Contrast from './views/Contrast.svelte';
-  import Deliver from './views/Deliver.svelte';
-  import MapView from './views/Map.svelte';
-  import Shape from './views/Shape.svelte';
+  import { PARTS } from './views/views';
 
   type Theme = 'salt' | 'iron';
-  let view = $state<View>(addressOf(location.hash).view);
-  let open = $state<'sessions' | 'help' | 'new' | 'sections' | 'stage gain' | 'history' | null>(null);
   let dropped = $state.raw<File[]>([]);
-  let adding = $state(false);
-  let bands = $state(4);
   let dropping = $state(false);
   let started = $state(false);
   const system: Theme = matchMedia('(prefers-color-scheme: dark)').matches ? 'iron' : 'salt';
   let theme = $state<Theme>((localStorage.getItem('saltanvil.theme') as Theme | null) ?? system);
 
   const session = $derived(workspace.session);
+  const view = $derived(page.view);
+  const Part = $derived(PARTS[view]);
 
   $effect(() => {
     document.documentElement.dataset['theme'] = theme;
@@ -76,7 +59,7 @@
   /** Back, forward, or an address typed. */
   function moved(): void {
     const address = addressOf(location.hash);
-    view = address.view;
+    page.turnTo(address.view);
     if (address.session !== null && address.session !== workspace.version?.id)
       void workspace.attempt(() => workspace.open(address.session!));
   }
@@ -101,82 +84,6 @@
     target.focus();
   }
 
-  function show(name: View): void {
-    if (name === view) return;
-    view = name;
-    history.pushState(null, '', hashOf({ session: workspace.version?.id ?? null, view: name }));
-  }
-  /** Whether the keys of listening are about a delivery: master, decoded, difference. */
-  const compares = $derived(view === 'deliver' && delivery.canListen);
-  const beside = (way: 1 | -1) => VIEWS[(VIEWS.indexOf(view) + way + VIEWS.length) % VIEWS.length]!;
-
-  const acts: Record<string, () => unknown> = {
-    play: () => workspace.listening.toggle(),
-    loop: () => workspace.listening.setLoop(!workspace.listening.loop),
-    before: () => (compares ? delivery.hear('master') : workspace.listening.listenTo('before')),
-    after: () => (compares ? delivery.hear('decoded') : workspace.listening.listenTo('after')),
-    difference: () => (compares ? delivery.hear('difference') : workspace.listening.listenTo('difference')),
-    matched: () => workspace.listening.setMatched(!workspace.listening.matched),
-    key: () => workspace.listenToKey(),
-    'solo lane': () => workspace.soloLane(),
-    add: () => (adding = true),
-    bypass: () =>
-      workspace.selection.lane
-        ? setLane(workspace, workspace.selection.lane, { bypass: !workspace.selection.lane.bypass })
-        : bypassSteps(workspace, chosenSteps(workspace)),
-    'bypass all': () => bypassSteps(workspace, workspace.selection.strip?.path.steps ?? []),
-    swap: () => swapOrder(workspace),
-    parallel: () => divide(workspace, 'copies'),
-    bands: () => divide(workspace, 'bands', bands),
-    'mid/side': () => divide(workspace, 'mid/side'),
-    'remove split': () => removeSplit(workspace),
-    ...Object.fromEntries(
-      SLOTS.map((slot) => [
-        `slot ${slot}`,
-        () => (compares ? delivery.chooseNumber(slot) : slots.switchTo(slot)),
-      ]),
-    ),
-    ...Object.fromEntries(SLOTS.map((slot) => [`store ${slot}`, () => slots.store(slot)])),
-    copy: () => copySteps(workspace),
-    paste: () => pasteSteps(workspace),
-    duplicate: () => duplicateSteps(workspace),
-    remove: () => removeChosen(),
-    solo: () => soloChosen(workspace),
-    mute: () => muteChosen(workspace),
-    bus: () => busOf(workspace, chosenStrips(workspace)),
-    back: () => timeline.step(-1),
-    forward: () => timeline.step(1),
-    'to start': () => workspace.listening.seek(workspace.listening.passage.start_s),
-    'passage start': () => timeline.passageFrom(),
-    'passage end': () => timeline.passageTo(),
-    'previous section': () => timeline.section(-1),
-    'next section': () => timeline.section(1),
-    'split section': () => timeline.splitAtPlayhead(),
-    'zoom in': () => timeline.zoom(0.5),
-    'zoom out': () => timeline.zoom(2),
-    'zoom passage': () => timeline.fitPassage(),
-    'zoom all': () => timeline.fitAll(),
-    snap: () => timeline.toggleSnap(),
-    view: () => show(beside(1)),
-    'view back': () => show(beside(-1)),
-    undo: () => workspace.undo(),
-    redo: () => workspace.redo(),
-    'over time': () => (automation.listed = true),
-    aim: () => (workspace.aimOpen = true),
-    blind: () => (workspace.blindOpen = true),
-    history: () => (open = 'history'),
-    help: () => (open = 'help'),
-  };
-
-  /** Sections that are focused, strips in the tree, or else the chosen steps. */
-  function removeChosen(): void {
-    const focused = document.activeElement;
-    const section = focused?.closest('[data-section]')?.getAttribute('data-section');
-    if (section) timeline.remove(section);
-    else if (focused?.closest('nav.tree')) void removeStrips(workspace, chosenStrips(workspace));
-    else removeSteps(workspace);
-  }
-
   /** A button that the keyboard has focused is pressed by Space; elsewhere Space plays, also where a button was clicked before. */
   const WALKS = ['Tab', 'ArrowLeft', 'ArrowRight', 'ArrowUp', 'ArrowDown', 'Home', 'End'];
   let last = '';
@@ -185,9 +92,6 @@
     target === walked &&
     target.matches(':is(button, a, summary, [role=button], [role=tab], [role=radio], [role=checkbox])');
 
-  /** What is about the timeline that is seen; in other views these keys are theirs. */
-  const SEEN_ONLY = new Set(['split section', 'zoom in', 'zoom out', 'zoom passage', 'zoom all', 'snap']);
-
   function keys(event: KeyboardEvent): void {
     const target = event.target as HTMLElement;
     const key = keyOf(event);
@@ -195,9 +99,7 @@
     if (typing || dialogs.open || !workspace.session || event.defaultPrevented) return;
     if (key === 'Space' && (pressed(target) || target.matches('input'))) return;
     if (key === 'Ctrl+C' && getSelection()?.toString()) return;
-    const id = shortcuts.idFor(key) ?? '';
-    if (view !== 'shape' && SEEN_ONLY.has(id)) return;
-    const act = acts[id];
+    const act = actFor(shortcuts.idFor(key));
     if (!act) return;
     event.preventDefault();
     void act();
@@ -212,7 +114,7 @@
     else if (session) void workspace.importFiles(files);
     else {
       dropped = files;
-      open = 'new';
+      page.dialog = 'new';
     }
   }
 </script>
@@ -244,8 +146,11 @@
     <svg viewBox="0 0 16 16" aria-hidden="true"
       ><path d="M1 4h4V3h10v2c-2 1-4 1.500-5 3v1l3 3v2H4v-2l2-3C3 9 1 7 1 4z" /></svg
     >
-    <button class="session" title={session?.name} aria-haspopup="dialog" onclick={() => (open = 'sessions')}
-      >{session?.name ?? 'Sessions'}</button
+    <button
+      class="session"
+      title={session?.name}
+      aria-haspopup="dialog"
+      onclick={() => (page.dialog = 'sessions')}>{session?.name ?? 'Sessions'}</button
     >
     {#if session}<span class="soft">{session.tempo_bpm} bpm &middot; {session.rate_hz / 1000} kHz</span>{/if}
     <nav aria-label="Views">
@@ -255,7 +160,7 @@
           class:on={view === name}
           aria-current={view === name ? 'page' : undefined}
           title="View (V)"
-          onclick={() => show(name)}>{VIEW_NAMES[name]}</button
+          onclick={() => page.show(name)}>{VIEW_NAMES[name]}</button
         >
       {/each}
     </nav>
@@ -282,57 +187,44 @@
       disabled={!session}
       aria-haspopup="dialog"
       title="All edits in words (H)"
-      onclick={() => (open = 'history')}>History</button
+      onclick={() => (page.dialog = 'history')}>History</button
     >
     <button title="Light or dark screen" onclick={turnTheme}>{theme === 'salt' ? 'Dark' : 'Light'}</button>
-    <button aria-label="Help and shortcuts" title="Help and shortcuts (?)" onclick={() => (open = 'help')}
-      >?</button
+    <button
+      aria-label="Help and shortcuts"
+      title="Help and shortcuts (?)"
+      onclick={() => (page.dialog = 'help')}>?</button
     >
   </header>
-  {#if session && view === 'map'}
-    <MapView shape={() => show('shape')} />
-  {:else if session && view === 'contrast'}
-    <Contrast
-      bind:adding
-      bind:bands
-      sections={() => (open = 'sections')}
-      stageGain={() => (open = 'stage gain')}
-    />
-  {:else if session && view === 'deliver'}
-    <Deliver />
-  {:else if session && view === 'bench'}
-    <Bench bind:adding bind:bands stageGain={() => (open = 'stage gain')} />
-  {:else if session}
-    <Shape
-      bind:adding
-      bind:bands
-      sections={() => (open = 'sections')}
-      stageGain={() => (open = 'stage gain')}
-    />
+  {#if session}
+    <Part />
   {:else}
     <div class="empty">
       {#if started}
         <p>Drop audio files here to begin a session with them.</p>
         <p class="line">
-          <button class="button" data-act="new" onclick={() => (open = 'new')}>New session</button>
-          <button class="button" onclick={() => (open = 'sessions')}>Sessions and demos</button>
+          <button class="button" data-act="new" onclick={() => (page.dialog = 'new')}>New session</button>
+          <button class="button" onclick={() => (page.dialog = 'sessions')}>Sessions and demos</button>
         </p>
       {:else}<p class="soft">Opening ...</p>{/if}
     </div>
   {/if}
-  <Transport {compares} />
+  <Transport compares={compares()} />
   <Jobs />
   <Announcer />
-  {#if open === 'sessions'}<SessionMenu close={() => (open = null)} fresh={() => (open = 'new')} />{/if}
-  {#if open === 'new'}<NewSession
+  {#if page.dialog === 'sessions'}<SessionMenu
+      close={() => (page.dialog = null)}
+      fresh={() => (page.dialog = 'new')}
+    />{/if}
+  {#if page.dialog === 'new'}<NewSession
       files={dropped}
       close={() => {
-        open = null;
+        page.dialog = null;
         dropped = [];
       }}
     />{/if}
-  {#if open === 'sections'}<Sections close={() => (open = null)} />{/if}
-  {#if open === 'stage gain'}<StageGain close={() => (open = null)} />{/if}
+  {#if page.dialog === 'sections'}<Sections close={() => (page.dialog = null)} />{/if}
+  {#if page.dialog === 'stage gain'}<StageGain close={() => (page.dialog = null)} />{/if}
   {#if workspace.imported}<Imported
       view={workspace.imported}
       close={() => (workspace.imported = null)}
@@ -342,8 +234,8 @@
   {#if automation.lever}<LeverTable id={automation.lever} close={() => (automation.lever = null)} />{/if}
   {#if workspace.aimOpen}<AimDialog close={() => (workspace.aimOpen = false)} />{/if}
   {#if workspace.blindOpen}<Blind close={() => (workspace.blindOpen = false)} />{/if}
-  {#if open === 'history'}<History close={() => (open = null)} />{/if}
-  {#if open === 'help'}<Help close={() => (open = null)} />{/if}
+  {#if page.dialog === 'history'}<History close={() => (page.dialog = null)} />{/if}
+  {#if page.dialog === 'help'}<Help close={() => (page.dialog = null)} />{/if}
 </div>
 
 <style>

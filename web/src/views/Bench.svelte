@@ -7,15 +7,11 @@
   import Segments from '../lib/controls/Segments.svelte';
   import PathRail from '../lib/path/PathRail.svelte';
   import { bench } from '../lib/state/bench.svelte';
+  import { page } from '../lib/state/page.svelte';
   import { saveFile } from '../lib/state/save';
   import { workspace } from '../lib/state/workspace.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
-  let {
-    adding = $bindable(false),
-    bands = $bindable(4),
-    stageGain,
-  }: { adding: boolean; bands: number; stageGain: () => void } = $props();
   let pathHeight = $state(84);
   let chart = $state<Chart | null>(null);
   const TESTS: [BenchTest, string, string][] = [
@@ -116,8 +112,10 @@
 
 <svelte:window onkeydowncapture={keys} />
 <main class="bench" style:--path="{pathHeight}px">
-  <div class="tree"><StripTree {stageGain} /></div>
-  <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
+  <div class="tree"><StripTree stageGain={() => (page.dialog = 'stage gain')} /></div>
+  <div class="path">
+    <PathRail bind:adding={page.adding} bind:bands={page.bands} bind:height={pathHeight} />
+  </div>
   <section class="stand" aria-label="Bench">
     <header>
       <h2>{bench.label}</h2>

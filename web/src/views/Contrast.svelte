@@ -12,16 +12,11 @@
   import * as geometry from '../lib/pictures/geometry/contrast';
   import Plot, { type Mark } from '../lib/pictures/Plot.svelte';
   import { contrast } from '../lib/state/contrast.svelte';
+  import { page } from '../lib/state/page.svelte';
   import { saveFile, saveText } from '../lib/state/save';
   import { workspace } from '../lib/state/workspace.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
-  let {
-    adding = $bindable(false),
-    bands = $bindable(4),
-    sections,
-    stageGain,
-  }: { adding: boolean; bands: number; sections: () => void; stageGain: () => void } = $props();
   let pathHeight = $state(84);
   let box = $state.raw({ width: 0, height: 0 });
   let face = $state<HTMLElement | null>(null);
@@ -85,8 +80,10 @@
 </script>
 
 <main class="contrast">
-  <div class="tree"><StripTree {stageGain} /></div>
-  <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
+  <div class="tree"><StripTree stageGain={() => (page.dialog = 'stage gain')} /></div>
+  <div class="path">
+    <PathRail bind:adding={page.adding} bind:bands={page.bands} bind:height={pathHeight} />
+  </div>
   <section
     class="stand"
     aria-label="Contrast"
@@ -196,7 +193,9 @@
     <div class="tables">
       {#if shown && !shown.sections.length}
         <p class="soft">
-          There are no sections yet. <button class="button" onclick={sections}>Make sections</button>
+          There are no sections yet. <button class="button" onclick={() => (page.dialog = 'sections')}
+            >Make sections</button
+          >
         </p>
       {:else if shown && contrast.several}
         <table data-table="strips">

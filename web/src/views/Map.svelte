@@ -3,9 +3,9 @@
   import { links, removal, type Link } from '../lib/map/links';
   import MapCanvas from '../lib/map/MapCanvas.svelte';
   import MapPanel from '../lib/map/MapPanel.svelte';
+  import { page } from '../lib/state/page.svelte';
   import { workspace } from '../lib/state/workspace.svelte';
 
-  let { shape }: { shape: () => void } = $props();
   let chosenId = $state<string | null>(null);
   let canvas = $state<MapCanvas | null>(null);
   const chosen = $derived(
@@ -19,7 +19,7 @@
   }
   function open(strip: string, step?: string): void {
     workspace.selection.choose(strip, step);
-    shape();
+    page.show('shape');
   }
   /** Before the keys of the page: here Del is about the line. */
   function keys(event: KeyboardEvent): void {

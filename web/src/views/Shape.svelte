@@ -4,25 +4,20 @@
   import PathRail from '../lib/path/PathRail.svelte';
   import EnvelopeLanes from '../lib/pictures/EnvelopeLanes.svelte';
   import Timeline from '../lib/pictures/Timeline.svelte';
+  import { page } from '../lib/state/page.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
-  interface Props {
-    adding: boolean;
-    bands: number;
-    /** Open these dialogs. */
-    sections: () => void;
-    stageGain: () => void;
-  }
-  let { adding = $bindable(false), bands = $bindable(4), sections, stageGain }: Props = $props();
   let pathHeight = $state(84);
 </script>
 
 <main class="shape" style:--path="{pathHeight}px">
-  <div class="tree"><StripTree {stageGain} /></div>
-  <div class="timeline"><Timeline {sections} /></div>
+  <div class="tree"><StripTree stageGain={() => (page.dialog = 'stage gain')} /></div>
+  <div class="timeline"><Timeline sections={() => (page.dialog = 'sections')} /></div>
   <div class="over-time"><EnvelopeLanes /></div>
-  <div class="path"><PathRail bind:adding bind:bands bind:height={pathHeight} /></div>
-  <div class="editor"><Editor {bands} /></div>
+  <div class="path">
+    <PathRail bind:adding={page.adding} bind:bands={page.bands} bind:height={pathHeight} />
+  </div>
+  <div class="editor"><Editor bands={page.bands} /></div>
   <div class="ledger"><Ledger /></div>
 </main>
 

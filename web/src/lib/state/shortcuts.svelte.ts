@@ -1,16 +1,18 @@
 /** Keys of the page: what each does, and which one it has. They can be changed in the help; a key does one thing only. */
 
-export interface Shortcut {
-  id: string;
+export interface Shortcut<Id extends string = string> {
+  id: Id;
   key: string;
   what: string;
   group: 'Play' | 'Listen' | 'Path' | 'Strips' | 'Timeline' | 'Page';
 }
 
-const list = (group: Shortcut['group'], rows: readonly (readonly [string, string, string])[]): Shortcut[] =>
-  rows.map(([id, key, what]) => ({ id, key, what, group }));
+const list = <const Id extends string>(
+  group: Shortcut['group'],
+  rows: readonly (readonly [Id, string, string])[],
+): Shortcut<Id>[] => rows.map(([id, key, what]) => ({ id, key, what, group }));
 
-export const SHORTCUTS: readonly Shortcut[] = [
+export const SHORTCUTS = [
   ...list('Play', [
     ['play', 'Space', 'Play or stop'],
     ['loop', 'L', 'Loop the passage on or off'],
@@ -78,6 +80,9 @@ export const SHORTCUTS: readonly Shortcut[] = [
   ]),
 ];
 
+/** Each has its act in `actions.ts`. */
+export type ShortcutId = (typeof SHORTCUTS)[number]['id'];
+
 /** What is done elsewhere than by a key of the page; for the help. */
 export const GESTURES: readonly (readonly [string, string])[] = [
   ['Arrows', 'Walk the path, in and out of lanes, and the strips'],
@@ -134,7 +139,7 @@ export class Shortcuts {
     return this.changed[id] ?? SHORTCUTS.find((shortcut) => shortcut.id === id)?.key ?? '';
   }
 
-  idFor(key: string): string | null {
+  idFor(key: string): ShortcutId | null {
     return SHORTCUTS.find((shortcut) => this.keyFor(shortcut.id) === key)?.id ?? null;
   }
 

@@ -1,0 +1,39 @@
+/** What of the page is in front: the view, and the dialogs that belong to no part of the session. */
+import { addressOf, hashOf, VIEWS, type View } from './address';
+import { workspace } from './workspace.svelte';
+
+type Dialog = 'sessions' | 'help' | 'new' | 'sections' | 'stage gain' | 'history';
+
+/** Views in which a path is edited: only there a step can be added. */
+const WITH_PATH: ReadonlySet<View> = new Set<View>(['shape', 'contrast', 'bench']);
+
+class Page {
+  view = $state<View>(addressOf(globalThis.location?.hash ?? '').view);
+  dialog = $state<Dialog | null>(null);
+  /** The search for a step to add is open. */
+  adding = $state(false);
+  /** How many bands the next split gets. */
+  bands = $state(4);
+
+  show(view: View): void {
+    if (view === this.view) return;
+    this.turnTo(view);
+    history.pushState(null, '', hashOf({ session: workspace.version?.id ?? null, view }));
+  }
+
+  /** Without an entry in the browser's history: it led here. */
+  turnTo(view: View): void {
+    if (view !== this.view) this.adding = false;
+    this.view = view;
+  }
+
+  showBeside(way: 1 | -1): void {
+    this.show(VIEWS[(VIEWS.indexOf(this.view) + way + VIEWS.length) % VIEWS.length]!);
+  }
+
+  add(): void {
+    this.adding = WITH_PATH.has(this.view);
+  }
+}
+
+export const page = new Page();
