@@ -218,7 +218,7 @@ def test_every_route_says_what_else_it_may_answer(client):
     schema = client.app.openapi()
     for path, operations in schema["paths"].items():
         for verb, operation in operations.items():
-            if path in ("/api/processors", "/api/settings", "/api/aims", "/api/delivery/options"):
+            if path in ("/api/processors", "/api/settings", "/api/aims", "/api/figures", "/api/delivery/options"):
                 continue
             for status in ("404", "409", "422", "507"):
                 body = operation["responses"][status]["content"]["application/json"]["schema"]
@@ -477,12 +477,13 @@ def test_floods_are_closed():
     assert all(page.take(number / 100.0) for number in range(360_000))
 
 
-def test_a_flooding_listener_is_closed(client, session):
+def test_a_flooding_listener_is_closed(client, session, monkeypatch):
+    monkeypatch.setattr("saltanvil.web.audition.MESSAGE_RATE", 0.0)  # however slowly the machine reads
     with (
         pytest.raises(WebSocketDisconnect) as closed,
         client.websocket_connect(f"/api/sessions/{session}/audition?tab=one", headers=WHERE) as socket,
     ):
-        for _ in range(int(MESSAGE_BURST) + 1500):
+        for _ in range(int(MESSAGE_BURST) + 1):
             socket.send_text('{"type": "jump"}')
         while True:
             socket.receive_text()
