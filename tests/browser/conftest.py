@@ -38,7 +38,7 @@ def version(page):
     return page.evaluate(f"fetch('/api/sessions/{number}').then((answer) => answer.json())")
 
 
-def measured(page, place=".ledger"):
+def measured(page, place="aside.ledger"):
     """Wait until figures are those of the version that the server has; a match that was measured meanwhile makes one more."""
 
     def current():

@@ -198,7 +198,7 @@ def test_what_a_hand_does_while_it_plays_is_written_down_and_heard(page):
     assert version(page)["undo"] == before  # nothing is stored while the hand is on it
     edited(page, page.mouse.up)
     held = envelope(page, "trim", "Organ", "gain_db")["points"]
-    assert 3 <= len(held) <= 16 and min(point["value"] for point in held) < -20.0
+    assert 3 <= len(held) <= 24 and min(point["value"] for point in held) < -20.0
     assert held[-1]["value"] == 0.0  # it has come back to what was there
     page.wait_for_selector("[data-lane] [data-point]")
     assert version(page)["undo"] == "Organ trim: Gain recorded"
