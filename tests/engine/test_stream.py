@@ -304,7 +304,7 @@ class Listener:
             time.sleep(0.05)
         self.room = 0
 
-    def with_current_matches(self):
+    def settled(self):
         """Once the player has rendered its lead."""
         last = -1
         while last != len(self.sent):
@@ -317,13 +317,13 @@ def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
     listener = Listener(monkeypatch)
     player = listener.player
     epoch = player.play(0.0)
-    before = dict(listener.with_current_matches().blocks)
+    before = dict(listener.settled().blocks)
     assert LEAD_S * RATE - BLOCK_FRAMES < sum(block.audio.shape[1] for block in before.values()) <= LEAD_S * RATE + BLOCK_FRAMES
     player.heard(epoch, 3000, 0)
-    listener.with_current_matches()
+    listener.settled()
     count = len(listener.sent)
     player.set_session(SESSIONS[1])
-    anew = listener.with_current_matches().sent[count:]
+    anew = listener.settled().sent[count:]
     assert anew[0].version == 1 and anew[0].seam == anew[0].sequence
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
     assert begins <= 3000 + OUTPUT_DELAY_S * RATE < begins + BLOCK_FRAMES  # the one that sounds when it comes
@@ -332,7 +332,7 @@ def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
     assert (len(anew) - 2) * BLOCK_FRAMES < ANEW_S * RATE and anew[-1].sequence < max(before)
     listener.now += RESTED_S
     player.heard(epoch, 3000, 0)
-    anew = listener.with_current_matches().sent[count:]
+    anew = listener.settled().sent[count:]
     assert [block.sequence for block in anew] == list(range(anew[0].sequence, anew[0].sequence + len(anew)))
     assert anew[-1].sequence >= max(before)
     assert not np.array_equal(anew[2].audio, before[anew[2].sequence].audio)
@@ -348,7 +348,7 @@ def test_a_change_goes_back_only_where_enough_is_left_ahead_meanwhile(monkeypatc
     listener = Listener(monkeypatch)
     player = listener.player
     epoch = player.play(0.0)
-    before = max(listener.with_current_matches().blocks)
+    before = max(listener.settled().blocks)
     listener.room = 0
     player.heard(epoch, round(heard_s * RATE), 0)
     ahead_s = player._queued / RATE - heard_s
@@ -360,11 +360,11 @@ def test_a_change_goes_back_only_where_enough_is_left_ahead_meanwhile(monkeypatc
     count = len(listener.sent)
     listener.room = 1 << 30
     player.nudge()
-    anew = listener.with_current_matches().sent[count:]
+    anew = listener.settled().sent[count:]
     assert anew[0].version == int(back) and (anew[0].sequence <= before) == back
     listener.now += RESTED_S
     player.heard(epoch, round(heard_s * RATE), 0)
-    listener.with_current_matches()
+    listener.settled()
     assert (listener.sent[-1].sequence + 2) * BLOCK_FRAMES > (heard_s + LEAD_S) * RATE  # all of the lead is there again
     player.close()
 
@@ -388,13 +388,13 @@ def test_the_way_follows_how_many_changes_come_too_late(monkeypatch):
     listener = Listener(monkeypatch)
     player = listener.player
     epoch = player.play(0.0)
-    listener.with_current_matches()
+    listener.settled()
     for _ in range(3):
         player.heard(epoch, 3000, 0, late=2)
-    listener.with_current_matches()
+    listener.settled()
     count = len(listener.sent)
     player.set_session(SESSIONS[1])
-    anew = listener.with_current_matches().sent[count:]
+    anew = listener.settled().sent[count:]
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
     assert begins <= 3000 + (OUTPUT_DELAY_S + 3 * LATE_STEP_S) * RATE < begins + BLOCK_FRAMES
     assert player._output_delay_s == pytest.approx(OUTPUT_DELAY_S + 3 * LATE_STEP_S - CHANGE_STEP_S)
@@ -416,7 +416,7 @@ def test_a_drag_goes_back_only_where_it_gains_some_blocks(monkeypatch):
     listener = Listener(monkeypatch)
     player = listener.player
     epoch = player.play(0.0)
-    listener.with_current_matches()
+    listener.settled()
     listener.room = 0
     versions = []
     for step in range(9):
@@ -441,7 +441,7 @@ def test_nobody_waits_for_a_listener_who_has_gone_silent(monkeypatch):
     listener = Listener(monkeypatch)
     player = listener.player
     player.play(0.0)
-    listener.with_current_matches()
+    listener.settled()
     player._room = lambda: False
     player.set_session(SESSIONS[1])
     assert player._behind

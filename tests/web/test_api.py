@@ -214,7 +214,7 @@ def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client
     assert len(client.get("/api/presets?kind=clipper").json()) == 1
 
 
-def with_current_matches(client, session, seconds=60):
+def settled(client, session, seconds=60):
     """The version once every match is up to date."""
     services = client.app.state.services
     matcher = Matcher(services.media.at_rate(48000))
@@ -248,7 +248,7 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     squash = {"kind": "compressor", "id": "c", "settings": {"threshold_db": -26, "ratio": 8}}
     edit(op="add_step", strip_id=track, step=squash)
     before = edit(op="divide", strip_id=track, step_ids=["c"], by="copies", split_id="p")
-    view = with_current_matches(client, session)
+    view = settled(client, session)
     match = match_in(view, "p")
     assert match["matched_db"] > 3 and match["refused"] is None and view["revision"] == before["revision"] + 1
     assert match["over"] == {"section_id": None, "start_s": None, "end_s": None} and match["key"]
@@ -256,7 +256,7 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     ledger = ask("scope", strip_id=track, step_id="p")["ledger"]
     assert abs(ledger["matched_db"]) < 0.3
     edit(op="set_step", step_id="c", settings={"threshold_db": -29})
-    moved = match_in(with_current_matches(client, session), "p")
+    moved = match_in(settled(client, session), "p")
     assert moved["matched_db"] > match["matched_db"] + 1  # it follows edits
     assert match_in(client.post(f"/api/sessions/{session}/undo", json={}).json(), "p") == match  # at once, with the edit
     assert match_in(client.post(f"/api/sessions/{session}/redo", json={}).json(), "p") == moved
@@ -276,7 +276,7 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     assert abs(ask("scope", strip_id=track, lane_id=lanes[1]["id"])["ledger"]["matched_db"]) < 0.1
     # A held output is matched like a blend, and another order of two steps is told how much louder it is.
     edit(op="add_step", strip_id=track, step={"kind": "saturator", "id": "s", "settings": {"drive_db": 18}})
-    assert match_in(with_current_matches(client, session), "s")["refused"] is None
+    assert match_in(settled(client, session), "s")["refused"] is None
     assert abs(ask("scope", strip_id=track, step_id="s")["ledger"]["matched_db"]) < 0.02
     edit(op="set_step", step_id="s", settings={"output": "not held"})
     edit(op="add_step", strip_id=track, step={"kind": "trim", "id": "quiet", "settings": {"gain_db": -30}})
@@ -286,7 +286,7 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     assert client.get(f"/api/sessions/{session}").json()["revision"] == before  # asked, not done
     loudness = ask("scope", strip_id=track)["ledger"]["after"]["integrated_lufs"]
     edit(**swap)
-    with_current_matches(client, session)
+    settled(client, session)
     assert ask("scope", strip_id=track)["ledger"]["after"]["integrated_lufs"] == pytest.approx(loudness + louder, abs=0.05)
     assert louder > 5 and "no step" in ask("order", strip_id=track, edit={**swap, "step_id": "gone"})["detail"]
     assert "has no lanes" in ask("bands", strip_id=track, step_id="c")["detail"]
