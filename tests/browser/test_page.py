@@ -97,6 +97,7 @@ def test_add_a_compressor_by_key_drag_it_while_it_plays_and_undo(page):
     page.wait_for_selector("[data-picture=threshold]")
     wait_heard(page, 60_000)
     loud = mean_energy(page)
+    page.hover("[data-picture=threshold]", trial=True)  # once it stands still
     box = page.locator("[data-picture=threshold]").bounding_box()
     x, y = box["x"] + 100, box["y"] + box["height"] / 2
     page.mouse.move(x, y)
