@@ -570,10 +570,10 @@ export interface paths {
     get?: never;
     put?: never;
     /**
-     * Study Give Back
+     * Study Attack Restoration
      * @description The level of a lane that holds its loudness. Answers null if the same tab has asked again meanwhile.
      */
-    post: operations["study_give_back_api_sessions__session_id__studies_give_back_post"];
+    post: operations["study_attack_restoration_api_sessions__session_id__studies_give_back_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -8201,7 +8201,7 @@ export interface operations {
       };
     };
   };
-  study_give_back_api_sessions__session_id__studies_give_back_post: {
+  study_attack_restoration_api_sessions__session_id__studies_give_back_post: {
     parameters: {
       query?: never;
       header?: never;
