@@ -27,7 +27,7 @@ import soundfile
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
 from ear import Ear
-from server import memory_mb
+from server import begun, memory_mb
 
 from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.apply import EDIT, apply
@@ -107,23 +107,10 @@ class Day:
     # ---- the server ----------------------------------------------------------------------------------------------------
 
     def begin(self) -> Life:
-        command = [
-            sys.executable,
-            "-m",
-            "saltanvil.cli",
-            "serve",
-            "--port",
-            "0",
-            "--data",
-            str(self.data),
-            "--until-stdin-closes",
-        ]
-        process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+        process, address = begun(self.data)
         assert process.stdout
-        while "http://" not in (line := process.stdout.readline()):
-            assert line, "the server ended"
         threading.Thread(target=process.stdout.read, daemon=True).start()
-        return Life(process, line.split(" at ")[1].strip().rstrip("/"))
+        return Life(process, address)
 
     def kill(self) -> None:
         """In the midst of an edit, of a play and of a job."""

@@ -25,7 +25,7 @@ import httpx
 import numpy as np
 import soundfile
 from playwright.sync_api import Page, sync_playwright
-from server import memory_mb
+from server import begun, memory_mb
 
 from saltanvil.cli.serving import ensure_demo
 from saltanvil.engine.stream import Stream, Wanted
@@ -89,27 +89,6 @@ def burn() -> None:
     os.setsid()
     while True:
         pass
-
-
-def serve(data: Path) -> tuple["subprocess.Popen[str]", str, float]:
-    began = time.perf_counter()
-    command = [
-        sys.executable,
-        "-m",
-        "saltanvil.cli",
-        "serve",
-        "--port",
-        "0",
-        "--data",
-        str(data),
-        "--until-stdin-closes",
-    ]
-    process = subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True, start_new_session=True)
-    assert process.stdout
-    line = ""
-    while "http://" not in line:
-        line = process.stdout.readline()
-    return process, line.split(" at ")[1].strip().rstrip("/"), began
 
 
 def percentiles(values: list[float]) -> str:
@@ -444,7 +423,8 @@ def main() -> None:
         machine(data)
         if not parts:
             start_by_part(data)
-        process, address, began = serve(data)
+        began = time.perf_counter()
+        process, address = begun(data, start_new_session=True)
         row("start: until the server listens", f"{time.perf_counter() - began:.1f} s", "")
         browser = playwright.chromium.launch(
             executable_path=shutil.which("chromium-headless-shell"),

@@ -8,24 +8,20 @@ from pydantic import BaseModel, Field
 from saltanvil.session.document.base import Id
 from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.aim import Answer, Question, Search
-from saltanvil.web.asking import Asking, study_of
+from saltanvil.web.asking import SpanQuestion, study_of
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
 
 
-class AimQuestion(BaseModel):
+class AimQuestion(SpanQuestion):
     """A figure of a step, a lane or a strip over a passage, and the target; setting: what reaches it, the usual one if None."""
 
-    tab: str = Field(min_length=1, max_length=64)
-    number: Asking = None
     of: SlotOwner
     id: Id
     figure: str = Field(max_length=64)
     setting: str | None = Field(default=None, max_length=64)
     target: float = Field(ge=-1000.0, le=1000.0)
-    start_s: float = Field(ge=0.0, le=1e6)
-    end_s: float = Field(ge=0.0, le=1e6)
 
 
 class AimAnswer(BaseModel):

@@ -1,6 +1,6 @@
 """What all questions about a passage have in common."""
 
-from typing import Annotated, Protocol
+from typing import Annotated
 
 from pydantic import BaseModel, Field
 
@@ -12,30 +12,33 @@ from saltanvil.web.services import Services, Ticket
 Asking = Annotated[int | None, Field(ge=0, le=1 << 53)]
 
 
-class PassageQuestion(BaseModel):
-    """A scope over a passage."""
+class TabQuestion(BaseModel):
+    """What a tab asks; a newer question of the same sort takes its place."""
 
     tab: str = Field(min_length=1, max_length=64)
     number: Asking = None
-    strip_id: str
-    step_id: str | None = None
-    lane_id: str | None = None
+
+
+class SpanQuestion(TabQuestion):
+    """Of a passage."""
+
     start_s: float = Field(ge=0.0, le=1e6)
     end_s: float = Field(ge=0.0, le=1e6)
 
 
-class Span(Protocol):
-    """What names a passage."""
+class PassageQuestion(SpanQuestion):
+    """A scope over a passage."""
 
-    start_s: float
-    end_s: float
+    strip_id: str
+    step_id: str | None = None
+    lane_id: str | None = None
 
 
 def scope_of(passage: PassageQuestion) -> Scope:
     return Scope(passage.strip_id, passage.step_id, passage.lane_id)
 
 
-def study_of(services: Services, ticket: Ticket, session_id: int, span: Span) -> tuple[Study, int]:
+def study_of(services: Services, ticket: Ticket, session_id: int, span: SpanQuestion) -> tuple[Study, int]:
     """The study of a question, and the revision it is about. Raises NotFound, PassageRefused."""
     version = services.sessions.version(session_id)
     media = services.media.at_rate(version.session.rate_hz)

@@ -6,21 +6,17 @@ from pydantic import BaseModel, Field
 from saltanvil.measure.resonances import Resonance
 from saltanvil.session.document.base import Id
 from saltanvil.studies.resonances import step_resonances
-from saltanvil.web.asking import Asking, study_of
+from saltanvil.web.asking import SpanQuestion, study_of
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
 
 
-class ResonancesQuestion(BaseModel):
+class ResonancesQuestion(SpanQuestion):
     """What the step is to study: what enters it over a passage, or its outside key. passage: its name, for the document."""
 
-    tab: str = Field(min_length=1, max_length=64)
-    number: Asking = None
     step_id: Id
     passage: str = Field(max_length=100)
-    start_s: float = Field(ge=0.0, le=1e6)
-    end_s: float = Field(ge=0.0, le=1e6)
 
 
 class ResonancesAnswer(BaseModel):

@@ -10,20 +10,17 @@ from saltanvil.engine.audition import Scope
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
 from saltanvil.measure.spectrum import moving_hop
-from saltanvil.processors.descriptor import SettingValue
 from saltanvil.session.address import PART_DESCRIPTORS
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.match.match import louder_by_db, make_up_level_db
 from saltanvil.studies.match.slots import SlotLoudness, slot_loudness
-from saltanvil.studies.moving import MovedOver
 from saltanvil.studies.scope.bands import Bands, bands_of
-from saltanvil.studies.scope.ledger import Ledger
 from saltanvil.studies.scope.passage import binned, columns_of_bins, window_frames, windows
-from saltanvil.studies.scope.pictures import Bite, Curve, Response, Spectrum, rounded, spectrum_of
-from saltanvil.studies.scope.report import scope_report
-from saltanvil.web.asking import Asking, PassageQuestion, scope_of, study_of
+from saltanvil.studies.scope.pictures import Spectrum, rounded, spectrum_of
+from saltanvil.studies.scope.report import ScopeReport, scope_report
+from saltanvil.web.asking import PassageQuestion, SpanQuestion, TabQuestion, scope_of, study_of
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies", tags=["studies"])
@@ -37,26 +34,8 @@ class ScopeQuestion(PassageQuestion):
     zoom_end: float = Field(default=1.0, gt=0.0, le=1.0)
 
 
-class ScopeAnswer(BaseModel):
-    """settings: those the step was measured with, at the passage's middle where they move; remark: what they say in words;
-    moving: what moves over the passage; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
-
+class ScopeAnswer(ScopeReport):
     revision: int
-    start_s: float
-    end_s: float
-    ledger: Ledger
-    bite: Bite
-    bite_start_s: float
-    bite_end_s: float
-    curve: Curve | None
-    response: Response | None
-    linear_gain_db: float
-    output_ceiling_db: float | None
-    settings: dict[str, SettingValue]
-    remark: str
-    latency_ms: float
-    strip_latency_ms: float
-    moving: list[MovedOver]
 
 
 class SpectrumQuestion(PassageQuestion):
@@ -77,13 +56,9 @@ class BandsAnswer(BaseModel):
     bands: Bands
 
 
-class OrderQuestion(BaseModel):
+class OrderQuestion(SpanQuestion):
     """An edit of a strip, such as a step moved to another place or a starting point tried, over a passage."""
 
-    tab: str = Field(min_length=1, max_length=64)
-    number: Asking = None
-    start_s: float = Field(ge=0.0, le=1e6)
-    end_s: float = Field(ge=0.0, le=1e6)
     strip_id: str
     edit: AnyEdit
 
@@ -95,15 +70,11 @@ class OrderAnswer(BaseModel):
     louder_db: float
 
 
-class SlotsQuestion(BaseModel):
+class SlotsQuestion(SpanQuestion):
     """The slots of a step, a lane or a strip, over a passage."""
 
-    tab: str = Field(min_length=1, max_length=64)
-    number: Asking = None
     of: SlotOwner
     id: str
-    start_s: float = Field(ge=0.0, le=1e6)
-    end_s: float = Field(ge=0.0, le=1e6)
 
 
 class SlotsAnswer(BaseModel):
@@ -120,9 +91,7 @@ class LaneLevelAnswer(BaseModel):
     level_db: float
 
 
-class OverviewQuestion(BaseModel):
-    tab: str = Field(min_length=1, max_length=64)
-    number: Asking = None
+class OverviewQuestion(TabQuestion):
     strip_id: str
     columns: int = Field(default=1000, ge=16, le=16384)
 

@@ -1,6 +1,8 @@
 """What the page shows of a scope and its passage: the ledger, the pictures, latency, and what moves."""
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
+
+from pydantic import BaseModel
 
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.latency import Latencies
@@ -23,8 +25,7 @@ SILENT_DBFS = -120.0
 MIN_PICTURE_FRAMES = 64
 
 
-@dataclass(frozen=True)
-class ScopeReport:
+class ScopeReport(BaseModel):
     """settings: those the step was measured with, at the passage's middle where they move; remark: what they say in words;
     moving: what moves over the passage; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
 

@@ -1422,6 +1422,10 @@ export interface components {
       tab: string;
       /** Number */
       number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
       /**
        * Of
        * @enum {string}
@@ -1435,10 +1439,6 @@ export interface components {
       setting?: string | null;
       /** Target */
       target: number;
-      /** Start S */
-      start_s: number;
-      /** End S */
-      end_s: number;
     };
     /**
      * AimReference
@@ -3573,16 +3573,16 @@ export interface components {
       tab: string;
       /** Number */
       number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
       /** Strip Id */
       strip_id: string;
       /** Step Id */
       step_id?: string | null;
       /** Lane Id */
       lane_id?: string | null;
-      /** Start S */
-      start_s: number;
-      /** End S */
-      end_s: number;
     };
     /**
      * Path
@@ -4059,14 +4059,14 @@ export interface components {
       tab: string;
       /** Number */
       number?: number | null;
-      /** Step Id */
-      step_id: string;
-      /** Passage */
-      passage: string;
       /** Start S */
       start_s: number;
       /** End S */
       end_s: number;
+      /** Step Id */
+      step_id: string;
+      /** Passage */
+      passage: string;
     };
     /**
      * Response
@@ -4159,14 +4159,8 @@ export interface components {
         [key: string]: string;
       };
     };
-    /**
-     * ScopeAnswer
-     * @description settings: those the step was measured with, at the passage's middle where they move; remark: what they say in words;
-     *     moving: what moves over the passage; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard.
-     */
+    /** ScopeAnswer */
     ScopeAnswer: {
-      /** Revision */
-      revision: number;
       /** Start S */
       start_s: number;
       /** End S */
@@ -4201,6 +4195,8 @@ export interface components {
       strip_latency_ms: number;
       /** Moving */
       moving: components["schemas"]["MovedOver"][];
+      /** Revision */
+      revision: number;
     };
     /**
      * ScopeQuestion
@@ -4211,16 +4207,16 @@ export interface components {
       tab: string;
       /** Number */
       number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
       /** Strip Id */
       strip_id: string;
       /** Step Id */
       step_id?: string | null;
       /** Lane Id */
       lane_id?: string | null;
-      /** Start S */
-      start_s: number;
-      /** End S */
-      end_s: number;
       /**
        * Columns
        * @default 800
@@ -4692,6 +4688,10 @@ export interface components {
       tab: string;
       /** Number */
       number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
       /**
        * Of
        * @enum {string}
@@ -4699,10 +4699,6 @@ export interface components {
       of: "step" | "lane" | "strip";
       /** Id */
       id: string;
-      /** Start S */
-      start_s: number;
-      /** End S */
-      end_s: number;
     };
     /** Slots[Lane] */
     "Slots_Lane_-Input": {
@@ -4805,16 +4801,16 @@ export interface components {
       tab: string;
       /** Number */
       number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
       /** Strip Id */
       strip_id: string;
       /** Step Id */
       step_id?: string | null;
       /** Lane Id */
       lane_id?: string | null;
-      /** Start S */
-      start_s: number;
-      /** End S */
-      end_s: number;
       /**
        * Fraction
        * @default 6
