@@ -455,8 +455,8 @@ def test_an_edit_that_cannot_be_stored_is_taken_back_from_the_ear(client, sessio
     """It is heard before it is on the disk; where that fails, the player goes back to what is."""
     services = client.app.state.services
     rename = {"edit": {"op": "set", "values": [{"of": "session", "id": None, "name": "name", "value": "Heard"}]}}
-    with client.websocket_connect(f"/api/sessions/{session}/audition?tab=one", headers=WHERE):
-        wait_for(lambda: "one" in services._auditions)
+    with client.websocket_connect(f"/api/sessions/{session}/audition?tab=one", headers=WHERE) as socket:
+        socket.receive_text()  # it has the session, and says which revision
         player = services._auditions["one"].player
         heard = []
         monkeypatch.setattr(player, "set_session", lambda document, balance=None: heard.append(document.name))
