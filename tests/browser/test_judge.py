@@ -297,11 +297,13 @@ def test_a_blind_test_of_five_rounds_by_keys_alone(page):
             page.wait_for_selector(f"[data-letter={letter.upper()}][aria-pressed=true]")
         page.keyboard.press("Enter")
     page.wait_for_selector("[aria-label=Result][data-rounds='5']")
-    kept = page.evaluate(f"fetch('/api/sessions/{page.url.split('/')[-2]}/blind').then((answer) => answer.json())")
-    assert len(kept) == 1 and sum(kept[0]["counts"]) == 5 and kept[0]["candidates"] == ["Before", "After"]
+    answer = page.evaluate(f"fetch('/api/sessions/{page.url.split('/')[-2]}/blind').then((answer) => answer.json())")
+    assert not answer["set_aside"] and len(answer["results"]) == 1
+    kept = answer["results"][0]
+    assert sum(kept["counts"]) == 5 and kept["candidates"] == ["Before", "After"]
     # X was preferred each time: the counts are how often each stood behind it.
-    assert kept[0]["counts"][0] == sum(one["order"][0] == 0 for one in kept[0]["rounds"])
-    assert page.inner_text(".verdict") == kept[0]["verdict"]
+    assert kept["counts"][0] == sum(one["order"][0] == 0 for one in kept["rounds"])
+    assert page.inner_text(".verdict") == kept["verdict"]
     page.keyboard.press("Escape")
     page.wait_for_selector("dialog", state="detached")
 
@@ -383,7 +385,7 @@ def test_an_aim_that_cannot_be_reached_changes_nothing_and_a_strip_is_aimed_by_m
     page.select_option("dialog [aria-label=Figure]", "loudness_lufs")
     page.fill("dialog [aria-label=Target]", "-30")
     page.click("[data-act=find]")
-    page.wait_for_selector("text=/Loudness -30.0 LUFS: Level/")
+    page.wait_for_selector("text=/Integrated loudness -30.0 LUFS: Level/")
     assert version(page)["revision"] == revision + 1
     page.click("text=Undo >> nth=-1")
     page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
