@@ -32,7 +32,7 @@ from server import begun, memory_mb
 from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from tests.schema_edits import World
 from tests.signals import noise
 

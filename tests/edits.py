@@ -9,7 +9,9 @@ from saltanvil.session.automation import automated_parts
 from saltanvil.session.changes import difference
 from saltanvil.session.changes import moved as gone_over
 from saltanvil.session.document.base import NotFound
-from saltanvil.session.edits import Batch, Set, SetOutput
+from saltanvil.session.edits.base import Batch
+from saltanvil.session.edits.strips import SetOutput
+from saltanvil.session.edits.values import Set
 
 
 def moved(of, id, values, alone=False):

@@ -11,7 +11,7 @@ from saltanvil.engine.compiled import Compiled
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.structure import structure_of
 from saltanvil.session.apply import EDIT, apply
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.graph import Graph
 from tests.edits import any_edits, moved_json
 from tests.engine.test_engine import Arrays

@@ -21,7 +21,7 @@ from saltanvil.processors.base import Context
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.graph import Graph
 from saltanvil.session.validate import checked
 from tests.edits import edit_json, undone

@@ -23,7 +23,7 @@ from saltanvil.measure import distortion, speaker
 from saltanvil.measure.figures import figures_of, match_db
 from saltanvil.processors.base import Context
 from saltanvil.processors.colour import CHARACTERS, Colour
-from saltanvil.session.edits import MoveStep
+from saltanvil.session.edits.steps import MoveStep
 from saltanvil.session.settings import loudness_gain_db
 from saltanvil.studies.match.match import louder_by_db, with_current_matches
 from saltanvil.studies.scope.ledger import ledger_of

@@ -12,8 +12,8 @@ from saltanvil.session.apply import apply
 from saltanvil.session.automation import Automation
 from saltanvil.session.document.automation import Breakpoint, Envelope
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused
-from saltanvil.session.envelope_edits import (
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.envelopes import (
     ChangeEnvelope,
     MoveRange,
     RecordEnvelope,
@@ -21,9 +21,9 @@ from saltanvil.session.envelope_edits import (
     ShiftEnvelope,
     TurnEnvelope,
 )
+from saltanvil.session.edits.sections import AddSection, RemoveSection, SetSection
 from saltanvil.session.envelopes import PointCourse, Scale, apply_curve, section_points, thinned
 from saltanvil.session.format import read_session, written
-from saltanvil.session.sections import AddSection, RemoveSection, SetSection
 from saltanvil.session.wording import in_words
 from tests.edits import undone
 

@@ -27,7 +27,7 @@ from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.blend import blend_gains, full_sum_db
 from saltanvil.session.document.path import Path, Step, Stretch
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.matches import matches_of
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.session.validate import checked

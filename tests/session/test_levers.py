@@ -7,11 +7,13 @@ from saltanvil.session.apply import apply
 from saltanvil.session.automation import Automation
 from saltanvil.session.document.automation import Lever, LeverTarget
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused, MoveStep, RemoveStep, Set
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.levers import AddLever, LearnLever, RemoveLever, SetLever
+from saltanvil.session.edits.slots import StoreSlot, SwitchSlot
+from saltanvil.session.edits.steps import MoveStep, RemoveStep
+from saltanvil.session.edits.values import Set
 from saltanvil.session.format import read_session, written
-from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever
 from saltanvil.session.settings import resolve
-from saltanvil.session.slots import StoreSlot, SwitchSlot
 from saltanvil.session.starts import PATH_STARTS
 from saltanvil.studies.moving import moving_values
 from tests.edits import undone

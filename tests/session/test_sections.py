@@ -6,7 +6,7 @@ from hypothesis import strategies as st
 
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.session import Section, Session
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.sections import read, written
 from tests.edits import undone
 

@@ -22,7 +22,8 @@ from saltanvil.session.apply import apply
 from saltanvil.session.document.base import MAIN_ID, NotFound
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import EditRefused, Set
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.values import Set
 from saltanvil.session.settings import differing, loudness_gain_db, resolve
 from saltanvil.session.validate import checked
 from tests.edits import set_step, undone

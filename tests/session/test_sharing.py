@@ -8,7 +8,8 @@ from saltanvil.demo import harbour_walk, low_water
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.path import Match
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused, Set
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.values import Set
 from saltanvil.session.matches import with_matches
 from saltanvil.session.sharing import forked
 from saltanvil.session.validate import checked

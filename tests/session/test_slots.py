@@ -11,7 +11,7 @@ from saltanvil.engine.render import render_strips
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.path import Path
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.format import FORMAT, read_path, read_session, written
 from saltanvil.session.slot_differences import compared
 from saltanvil.session.slots import slots_in, with_slots_on

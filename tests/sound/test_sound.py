@@ -17,7 +17,7 @@ from saltanvil.engine.stream import Stream, Wanted
 from saltanvil.media.recording import recorded
 from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document.session import Strip
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.sound.line import SoundProcess
 from saltanvil.sound.player import RemotePlayer
 from saltanvil.sound.process import MAX_WAITING_BLOCKS

@@ -9,7 +9,7 @@ from pydantic import ValidationError
 
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.changes import difference
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.format import FORMAT, read_session
 from saltanvil.store.database import Database
 from saltanvil.store.sessions import SessionStore

@@ -19,7 +19,9 @@ from saltanvil.cli.serving import ensure_demo
 from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import AddStrip, EditRefused, RemoveStrip, Set
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.strips import AddStrip, RemoveStrip
+from saltanvil.session.edits.values import Set
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import KEPT_DAYS, back_up, copy_documents, findings, restore_documents
 from saltanvil.store.database import Database, StoreError, newest_version

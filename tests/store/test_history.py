@@ -9,7 +9,8 @@ from hypothesis import strategies as st
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.path import Match, Stretch
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused, Set
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.values import Set
 from saltanvil.session.format import FORMAT
 from saltanvil.session.validate import checked
 from saltanvil.store.database import Database

@@ -18,17 +18,10 @@ from saltanvil.session.changes import difference
 from saltanvil.session.changes import moved as gone_over
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import (
-    AddStep,
-    AddStrip,
-    Batch,
-    EditRefused,
-    MoveStep,
-    MoveStrip,
-    RemoveStep,
-    RemoveStrip,
-)  # fmt: skip
-from saltanvil.session.sections import SetSections
+from saltanvil.session.edits.base import Batch, EditRefused
+from saltanvil.session.edits.sections import SetSections
+from saltanvil.session.edits.steps import AddStep, MoveStep, RemoveStep
+from saltanvil.session.edits.strips import AddStrip, MoveStrip, RemoveStrip
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.media import ImportCancelled, MediaStore
 from saltanvil.store.sessions import SessionStore

@@ -20,7 +20,7 @@ from saltanvil.processors.aims import LANE_AIMS, STRIP_AIMS
 from saltanvil.session.address import Address, descriptor
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.graph import NodeId
 from saltanvil.studies.aim import Question, Search
 from saltanvil.studies.match.match import with_current_matches

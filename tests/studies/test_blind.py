@@ -16,7 +16,7 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import render_nodes
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.graph import NodeId
 from saltanvil.studies.blind import (
     BlindResult,

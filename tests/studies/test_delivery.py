@@ -25,7 +25,8 @@ from saltanvil.session.apply import apply
 from saltanvil.session.delivery import Delivery, Span, outgoing
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Section, Session, Strip
-from saltanvil.session.edits import EditRefused, Set, SetDelivery
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.values import Set, SetDelivery
 from saltanvil.studies.contrast import contrast_of
 from saltanvil.studies.delivery.ceiling import CeilingSearch
 from saltanvil.studies.delivery.check import check_formats, measured_master

@@ -24,7 +24,7 @@ from saltanvil.engine.live import LEAD_S
 from saltanvil.engine.stream import BLOCK_FRAMES
 from saltanvil.engine.time import MAX_SESSION_S
 from saltanvil.session.document.base import MAIN_ID
-from saltanvil.session.sections import SetSections
+from saltanvil.session.edits.sections import SetSections
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.folder import DataFolder
 from saltanvil.web.app import create_app

@@ -14,7 +14,7 @@ from saltanvil.processors.descriptor import Descriptor
 from saltanvil.processors.reference import reference_of
 from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
-from saltanvil.session.edits import Set
+from saltanvil.session.edits.values import Set
 from saltanvil.studies import aim
 from saltanvil.studies.bench.measured import measured
 from saltanvil.studies.bench.result import Question, csv_of

@@ -7,27 +7,8 @@ from pydantic import Field, TypeAdapter
 from saltanvil.errors import reason
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import (
-    AddSend,
-    AddStep,
-    AddStrip,
-    Batch,
-    Edit,
-    EditRefused,
-    MoveStep,
-    MoveStrip,
-    RemoveSend,
-    RemoveStep,
-    RemoveStrip,
-    Set,
-    SetDelivery,
-    SetKey,
-    SetMatchOver,
-    SetOutput,
-    SetRate,
-    drop_dangling_references,
-)
-from saltanvil.session.envelope_edits import (
+from saltanvil.session.edits.base import Batch, Edit, EditRefused, drop_dangling_references
+from saltanvil.session.edits.envelopes import (
     ChangeEnvelope,
     MoveRange,
     RecordEnvelope,
@@ -35,7 +16,7 @@ from saltanvil.session.envelope_edits import (
     ShiftEnvelope,
     TurnEnvelope,
 )
-from saltanvil.session.lanes import (
+from saltanvil.session.edits.lanes import (
     AddDivider,
     AddLane,
     CopyToLanes,
@@ -44,12 +25,14 @@ from saltanvil.session.lanes import (
     RemoveDivider,
     RemoveLane,
     RemoveSplit,
-    SetPath,
 )
-from saltanvil.session.lever_edits import AddLever, LearnLever, RemoveLever, SetLever, UnlearnLever
-from saltanvil.session.sections import AddSection, RemoveSection, SetSection, SetSections
+from saltanvil.session.edits.levers import AddLever, LearnLever, RemoveLever, SetLever, UnlearnLever
+from saltanvil.session.edits.sections import AddSection, RemoveSection, SetSection, SetSections
+from saltanvil.session.edits.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
+from saltanvil.session.edits.steps import AddStep, MoveStep, RemoveStep, SetKey, SetMatchOver, SetPath
+from saltanvil.session.edits.strips import AddSend, AddStrip, MoveStrip, RemoveSend, RemoveStrip, SetOutput, SetRate
+from saltanvil.session.edits.values import Set, SetDelivery
 from saltanvil.session.sharing import forked, forked_for, revalidated
-from saltanvil.session.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
 from saltanvil.session.validate import checked
 
 AnyEdit = Annotated[

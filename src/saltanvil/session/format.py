@@ -25,7 +25,7 @@ from saltanvil.session.document.automation import Automated, Breakpoint, Envelop
 from saltanvil.session.document.base import Part
 from saltanvil.session.document.path import Key, Lane, Match, Path, Step, Stretch
 from saltanvil.session.document.session import Section, Send, Session, Strip
-from saltanvil.session.edits import Edit
+from saltanvil.session.edits.base import Edit
 from saltanvil.session.validate import checked
 
 FORMAT = 6

@@ -11,7 +11,8 @@ from saltanvil.session.address import PART_DESCRIPTORS
 from saltanvil.session.document.base import Id, Part
 from saltanvil.session.document.path import Key, Lane, Path, SlotNumber, Step
 from saltanvil.session.document.session import Session
-from saltanvil.session.slots import LANE_OWN, SlotOwner, content_path, owner_of, slots_of, version_of
+from saltanvil.session.edits.slots import content_path
+from saltanvil.session.slots import LANE_OWN, SlotOwner, owner_of, slots_of, version_of
 
 
 class Difference(BaseModel):

@@ -5,7 +5,7 @@ from typing import Any
 
 from saltanvil.processors.split import BAND_STARTS
 from saltanvil.session.document.path import Path
-from saltanvil.session.lanes import BAND_NAMES
+from saltanvil.session.edits.lanes import BAND_NAMES
 
 
 @dataclass(frozen=True)

@@ -8,7 +8,8 @@ from saltanvil.session.address import Address, Moved, descriptor, value
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Batch, Edit, EditRefused, Set
+from saltanvil.session.edits.base import Batch, Edit, EditRefused
+from saltanvil.session.edits.values import Set
 from saltanvil.session.slots import SlotOwner, owner_of
 
 MAX_WORDS = 200

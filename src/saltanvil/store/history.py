@@ -10,7 +10,7 @@ from saltanvil.session.apply import apply
 from saltanvil.session.changes import Change, applied, difference, moved, tree_difference, tree_of
 from saltanvil.session.document.path import Match
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.format import FORMAT, Unreadable, data_of, read_edit, read_session
 
 

@@ -12,7 +12,8 @@ from saltanvil.session.changes import difference
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.path import Match
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Edit, EditRefused, Set
+from saltanvil.session.edits.base import Edit, EditRefused
+from saltanvil.session.edits.values import Set
 from saltanvil.session.format import read_edit, read_session, written
 from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.wording import in_words

@@ -27,8 +27,9 @@ from saltanvil.session.address import Address, Moved, descriptor, value
 from saltanvil.session.apply import apply
 from saltanvil.session.automation import Automation, automated, scale_of
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Edit, EditRefused, Set
-from saltanvil.session.envelope_edits import ShiftEnvelope
+from saltanvil.session.edits.base import Edit, EditRefused
+from saltanvil.session.edits.envelopes import ShiftEnvelope
+from saltanvil.session.edits.values import Set
 from saltanvil.session.graph import NodeId
 from saltanvil.session.matches import with_matches
 from saltanvil.session.settings import resolve

@@ -26,8 +26,9 @@ from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
 from saltanvil.session.document.path import SlotNumber, Step
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import EditRefused, MoveStep
-from saltanvil.session.envelope_edits import by_hand
+from saltanvil.session.edits.base import EditRefused
+from saltanvil.session.edits.envelopes import by_hand
+from saltanvil.session.edits.steps import MoveStep
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.studies.match.match import strip_energies, with_current_matches
 from saltanvil.studies.match.slots import match_gain, with_slot

@@ -8,7 +8,7 @@ from saltanvil.processors import processor_named
 from saltanvil.session.document.automation import Lever
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Edit
+from saltanvil.session.edits.base import Edit
 
 
 def left_out(edit: Edit, after: Session) -> list[str]:

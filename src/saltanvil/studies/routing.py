@@ -11,10 +11,11 @@ from saltanvil.session.automation import Automation
 from saltanvil.session.document.base import MAIN_ID, NotFound
 from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.session.document.session import Send, Session, Strip
+from saltanvil.session.edits.slots import content_path
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.levels import OFF_DB, audible
 from saltanvil.session.settings import resolve
-from saltanvil.session.slots import content_path, slotted
+from saltanvil.session.slots import slotted
 
 
 @dataclass(frozen=True)

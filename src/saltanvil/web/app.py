@@ -22,7 +22,7 @@ from saltanvil.processors.reference import AimReference, ProcessorReference, aim
 from saltanvil.session.address import PART_DESCRIPTORS
 from saltanvil.session.document.automation import Owner
 from saltanvil.session.document.base import NotFound
-from saltanvil.session.edits import EditRefused
+from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.format import Unreadable
 from saltanvil.store.database import StoreError, refusal
 from saltanvil.store.presets import PresetRefused

@@ -22,8 +22,8 @@ from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.path import MAX_SLOTS, SlotNumber
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Edit, EditRefused
-from saltanvil.session.envelope_edits import by_hand
+from saltanvil.session.edits.base import Edit, EditRefused
+from saltanvil.session.edits.envelopes import by_hand
 from saltanvil.session.format import Unreadable
 from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.sound.player import RemotePlayer

@@ -25,7 +25,8 @@ from saltanvil.media.midi import MAX_MIDI_BYTES, midi_markers
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import AddStrip, Batch, SetRate
+from saltanvil.session.edits.base import Batch
+from saltanvil.session.edits.strips import AddStrip, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
 from saltanvil.studies.importing.files import MIDI, Sent, loudest_bars, proposals, rate_of
 from saltanvil.web.jobs import Job, JobView

@@ -21,7 +21,8 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import check_length
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import AddStrip, Batch, Edit, EditRefused
+from saltanvil.session.edits.base import Batch, Edit, EditRefused
+from saltanvil.session.edits.strips import AddStrip
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import copy_documents
 from saltanvil.store.database import MAX_NUMBER, Database, StoreError

@@ -16,10 +16,11 @@ from saltanvil.session.blend import full_sum_db
 from saltanvil.session.document.base import Rate
 from saltanvil.session.document.path import SlotNumber
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Batch
+from saltanvil.session.edits.base import Batch
+from saltanvil.session.edits.slots import StoreSlot
 from saltanvil.session.settings import differing, resolve
 from saltanvil.session.slot_differences import Compared, compared
-from saltanvil.session.slots import SlotOwner, StoreSlot, whole
+from saltanvil.session.slots import SlotOwner, whole
 from saltanvil.store.sessions import Made, Version
 from saltanvil.studies.left_out import left_out
 from saltanvil.studies.match.match import is_matched

@@ -10,7 +10,9 @@ from saltanvil.session import sections as section_rules
 from saltanvil.session.address import Moved
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document.session import Section
-from saltanvil.session.edits import MAX_VALUES, Batch, EditRefused, Set
+from saltanvil.session.edits.base import MAX_VALUES, Batch, EditRefused
+from saltanvil.session.edits.sections import SetSections
+from saltanvil.session.edits.values import Set
 from saltanvil.studies.importing.parts import proposed
 from saltanvil.studies.importing.stage_gain import Level, StripTrim, trims
 from saltanvil.web.csv import CsvResponse
@@ -82,7 +84,7 @@ async def propose(services: Served, request: Request, session_id: Number, questi
 def parts_of(services: Services, ticket: Ticket, session_id: int) -> PartsAnswer:
     session = services.sessions.version(session_id).session
     result = proposed(session, services.media.at_rate(session.rate_hz), ticket.superseded)
-    return PartsAnswer(sections=result, edit=section_rules.SetSections(sections=result))
+    return PartsAnswer(sections=result, edit=SetSections(sections=result))
 
 
 @router.get("/sections.csv", response_class=CsvResponse)
@@ -99,7 +101,7 @@ def read_sections(services: Served, session_id: Number, question: SectionsFile) 
     """The sections of a CSV file; `edit` makes them the session's."""
     services.sessions.version(session_id)
     result = section_rules.read(question.text)
-    return PartsAnswer(sections=result, edit=section_rules.SetSections(sections=result))
+    return PartsAnswer(sections=result, edit=SetSections(sections=result))
 
 
 class StageGainQuestion(BaseModel):

@@ -31,7 +31,7 @@ from saltanvil.session.automation import Automation
 from saltanvil.session.document.automation import Automated, Owner
 from saltanvil.session.document.path import Path, Step
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import Set
+from saltanvil.session.edits.values import Set
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.studies.delivery.check import THREADS, interruptible, true_peaks
 from saltanvil.studies.match.match import is_matched, with_current_matches

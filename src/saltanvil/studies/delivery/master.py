@@ -20,7 +20,7 @@ from saltanvil.session.apply import apply
 from saltanvil.session.automation import Automation
 from saltanvil.session.delivery import Delivery, Span
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Set
+from saltanvil.session.edits.values import Set
 from saltanvil.studies.delivery.ceiling import Ceilings, last_limiter
 from saltanvil.studies.delivery.check import Checked, Decoded, check_formats, interruptible, measured_master
 from saltanvil.studies.delivery.facts import figures_of_blocks

@@ -16,9 +16,11 @@ from saltanvil.session.address import Moved
 from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document.base import MAX_SECTIONS, Rate, new_id
 from saltanvil.session.document.session import Section, Session, Strip
-from saltanvil.session.edits import MAX_VALUES, AddStrip, Batch, Set, SetOutput
+from saltanvil.session.edits.base import MAX_VALUES, Batch
+from saltanvil.session.edits.sections import AddSection
+from saltanvil.session.edits.strips import AddStrip, SetOutput
+from saltanvil.session.edits.values import Set
 from saltanvil.session.importing import grouped
-from saltanvil.session.sections import AddSection
 
 RATES: tuple[int, ...] = get_args(Rate)
 MIDI = (".mid", ".midi", ".smf")

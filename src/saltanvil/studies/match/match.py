@@ -31,7 +31,7 @@ from saltanvil.session.apply import apply
 from saltanvil.session.blend import shares
 from saltanvil.session.document.path import Match, Step, Stretch
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.edits import Edit
+from saltanvil.session.edits.base import Edit
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.matches import with_matches
 from saltanvil.studies.scope.passage import Passage

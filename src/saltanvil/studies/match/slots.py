@@ -9,7 +9,8 @@ from saltanvil.engine.media import Media
 from saltanvil.measure.loudness import integrated_lufs
 from saltanvil.session.apply import apply
 from saltanvil.session.document.session import Session
-from saltanvil.session.slots import SlotOwner, SwitchSlot, owner_of, slots_of, strip_of
+from saltanvil.session.edits.slots import SwitchSlot
+from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
 from saltanvil.studies.match.match import strip_energies, with_current_matches
 
 #: Versions further apart are not made equally loud: one of them is most likely silent or broken.

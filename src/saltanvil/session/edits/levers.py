@@ -9,7 +9,7 @@ from saltanvil.session.automation import scale_of
 from saltanvil.session.document.automation import MAX_TARGETS, Lever, LeverTarget
 from saltanvil.session.document.base import Id, Name
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import MAX_INDEX, MAX_VALUES, Edit, EditRefused
+from saltanvil.session.edits.base import MAX_INDEX, MAX_VALUES, Edit, EditRefused
 from saltanvil.session.levers import check_reach, target_address
 
 

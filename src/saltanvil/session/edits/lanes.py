@@ -3,9 +3,8 @@
 Whatever an edit makes is named after its `seed`, so that a redo makes the same names again.
 """
 
-from collections.abc import Iterator, Sequence
-from itertools import count
-from typing import Annotated, Any, Literal
+from collections.abc import Sequence
+from typing import Any, Literal
 
 from pydantic import Field
 
@@ -15,7 +14,9 @@ from saltanvil.session.blend import blend_gains
 from saltanvil.session.document.base import Id, Name, new_id
 from saltanvil.session.document.path import Lane, Path, Step
 from saltanvil.session.document.session import Place, Session, Strip
-from saltanvil.session.edits import MAX_INDEX, AddStrip, Edit, EditRefused
+from saltanvil.session.edits.base import MAX_INDEX, Edit, EditRefused
+from saltanvil.session.edits.copies import Seed, names_from, replace_step, with_new_ids
+from saltanvil.session.edits.strips import AddStrip
 from saltanvil.session.levels import OFF_DB
 
 #: Names of bands, from the lowest; a band named otherwise keeps its name.
@@ -34,39 +35,6 @@ LANE_NAMES: dict[SplitMode, tuple[str, str]] = {
     "bands": ("Low", "High"),
 }
 
-Seed = Annotated[str, Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9_-]+$", default_factory=new_id)]
-
-
-def names_from(seed: str) -> Iterator[str]:
-    return (f"{seed}-{number}" for number in count())
-
-
-def with_new_ids(steps: Sequence[Step], names: Iterator[str], given: dict[str, str] | None = None) -> list[Step]:
-    """Copies of steps under new names, whatever lies in their lanes too. Keys among them go from copy to copy. given: takes the
-    new name of each old one."""
-    new: dict[str, str] = {} if given is None else given
-
-    def copied(old: Sequence[Step]) -> list[Step]:
-        result = []
-        for step in old:
-            new[step.id] = next(names)
-            lanes = []
-            for lane in step.lanes:
-                new[lane.id] = next(names)
-                path = Path(steps=copied(lane.path.steps))
-                lanes.append(lane.model_copy(update={"id": new[lane.id], "path": path, "output": None}))
-            result.append(step.model_copy(update={"id": new[step.id], "lanes": lanes}))
-        return result
-
-    made = copied(steps)
-    for step in Path(steps=made).walk():
-        if step.key is not None:
-            of_step, of_lane = step.key.step_id, step.key.lane_id
-            step.key = step.key.model_copy(
-                update={"step_id": new.get(of_step or "", of_step), "lane_id": new.get(of_lane or "", of_lane)}
-            )
-    return made
-
 
 def alike(one: Sequence[Step], other: Sequence[Step]) -> bool:
     """Whether two rows of steps treat the sound alike, whatever they are called."""
@@ -80,24 +48,6 @@ def alike(one: Sequence[Step], other: Sequence[Step]) -> bool:
         and all(alike(x.path.steps, y.path.steps) for x, y in zip(a.lanes, b.lanes, strict=True))
         for a, b in zip(one, other, strict=True)
     )
-
-
-class SetPath(Edit):
-    """All steps of a path at once."""
-
-    op: Literal["set_path"] = "set_path"
-    strip_id: Id
-    lane_id: Id | None = None
-    steps: list[Step]
-
-    def change(self, session: Session) -> None:
-        path = session.path(self.strip_id, self.lane_id)
-        path.steps = self.steps
-
-
-def replace_step(place: Place, *steps: Step) -> None:
-    """Put steps in the place of one."""
-    place.path.steps = [*place.path.steps[: place.index], *steps, *place.path.steps[place.index + 1 :]]
 
 
 def split_of(session: Session, step_id: str) -> tuple[Place, Step, SplitSettings]:

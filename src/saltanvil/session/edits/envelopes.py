@@ -14,9 +14,10 @@ from saltanvil.session.automation import automated, automation_refusal, beat_s, 
 from saltanvil.session.document.automation import MAX_POINT_S, MAX_POINTS, Breakpoint, Envelope, Owner, SettingName
 from saltanvil.session.document.base import Id
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits import Batch, Edit, EditRefused, Set
+from saltanvil.session.edits.base import Batch, Edit, EditRefused
+from saltanvil.session.edits.copies import Seed, names_from
+from saltanvil.session.edits.values import Set
 from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, as_sections, course_of, replaced, shifted, thinned
-from saltanvil.session.lanes import Seed, names_from
 
 #: Values that a hand writes in one go: ten minutes at thirty a second.
 MAX_SAMPLES = 20_000
