@@ -31,7 +31,7 @@ from saltanvil.studies.scope.passage import passage_of
 from tests.engine.test_routing import session_of, step, strip
 from tests.processors.test_processors import db, made, run
 from tests.signals import noise, tone
-from tests.studies.test_bench import ask, figures
+from tests.studies.bench.test_bench import ask, figures
 
 RATE = 48000
 METER = pyloudnorm.Meter(RATE, filter_class="DeMan")
