@@ -38,7 +38,7 @@ from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
-from saltanvil.studies.aim import Answer, Question, Search
+from saltanvil.studies.aim import AimRequest, AimResult, Search
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import passage_of
 from saltanvil.studies.scope.pictures import bite_of, curve_of
@@ -320,8 +320,8 @@ def aims() -> None:
     def render() -> None:
         ScopeRenderer(session, media, SegmentCache(), RATE, stop).compare(Scope("t", "clipper"))
 
-    def aim() -> Answer:
-        return Search(session, Question("step", "clipper", "peaks_down_db", 6.0), media, SegmentCache(), RATE, stop).run()
+    def aim() -> AimResult:
+        return Search(session, AimRequest("step", "clipper", "peaks_down_db", 6.0), media, SegmentCache(), RATE, stop).run()
 
     answer = aim()  # compiled
     alone, whole = best(render), best(aim)

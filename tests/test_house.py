@@ -151,3 +151,13 @@ def test_modules_import_each_other_in_no_circle():
 
     for name in ahead:
         visit(name)
+
+
+def test_a_class_has_a_name_of_its_own():
+    found = {}
+    for path in (ROOT / "src/saltanvil").rglob("*.py"):
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.ClassDef):
+                assert node.name not in found, f"{node.name}: {path} and {found[node.name]}"
+                found[node.name] = path
+    assert len(found) > 300

@@ -12,7 +12,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.export import Target, export_strips
+from saltanvil.engine.export import FileTarget, export_strips
 from saltanvil.engine.live import Player
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
@@ -195,7 +195,11 @@ def test_live_is_offline_is_export(media, tmp_path, position_s):
     assert np.array_equal(live, rendered[:, : live.shape[1]]) and live.shape[1] > 20000
     assert blocks[0].position_s == pytest.approx(start / 48000)
     export_strips(
-        session, media, start, FRAMES, [Target(name, tmp_path / f"{name[0]}.wav", Writing("wav32f")) for name in ("main", "a")]
+        session,
+        media,
+        start,
+        FRAMES,
+        [FileTarget(name, tmp_path / f"{name[0]}.wav", Writing("wav32f")) for name in ("main", "a")],
     )
     read, rate = soundfile.read(tmp_path / "m.wav", dtype="float32")
     assert rate == 48000 and np.array_equal(read.T, rendered)

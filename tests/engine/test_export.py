@@ -9,7 +9,7 @@ import pytest
 import soundfile
 
 from saltanvil.engine import export
-from saltanvil.engine.export import MAX_OPEN_FILES, Target, export_strips
+from saltanvil.engine.export import MAX_OPEN_FILES, FileTarget, export_strips
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import Cancelled
 from saltanvil.media import encode
@@ -81,7 +81,7 @@ def ended(work, within_s=20.0):
 def test_a_disk_that_fills_up_ends_the_export(monkeypatch, tmp_path, faults, formats):
     """With two or more files the others failed while closing, and the export waited for them for ever."""
     faulty(monkeypatch, **faults)
-    targets = [Target("main", tmp_path / str(n), Writing(name)) for n, name in enumerate(formats)]
+    targets = [FileTarget("main", tmp_path / str(n), Writing(name)) for n, name in enumerate(formats)]
     error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets))
     assert isinstance(error, OSError) and error.errno == errno.ENOSPC and str(tmp_path) not in str(error)
 
@@ -94,7 +94,7 @@ def test_one_file_that_fails_is_named_by_its_reason_and_the_others_are_closed(mo
         return Faulty(inner, close=OSError("no frame was complete")) if path.name == "1" else inner
 
     monkeypatch.setattr(encode, "container_of", container)
-    targets = [Target("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
+    targets = [FileTarget("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
     error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets))
     assert isinstance(error, OSError) and "no frame was complete" in str(error)
 
@@ -102,7 +102,7 @@ def test_one_file_that_fails_is_named_by_its_reason_and_the_others_are_closed(mo
 def test_a_cancelled_export_ends_though_the_disk_stands_still(monkeypatch, tmp_path):
     release = threading.Event()
     faulty(monkeypatch, delay=release.wait)
-    targets = [Target("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
+    targets = [FileTarget("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
     began = time.monotonic()
     stop = threading.Timer(0.3, lambda: None)
     stop.start()
@@ -140,7 +140,7 @@ def test_many_files_are_made_in_passes_with_few_threads_and_equal_lengths(monkey
     monkeypatch.setattr(encode, "container_of", container)
     monkeypatch.setattr(export.os, "cpu_count", lambda: 2)
     targets = [
-        Target(f"t{n}", tmp_path / f"{n}.{suffix}", Writing(kind))
+        FileTarget(f"t{n}", tmp_path / f"{n}.{suffix}", Writing(kind))
         for n in range(tracks)
         for suffix, kind in (("wav", "wav32f"), ("flac", "flac24"))
     ]

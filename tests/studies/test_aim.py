@@ -22,7 +22,7 @@ from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits.base import EditRefused
 from saltanvil.session.graph import NodeId
-from saltanvil.studies.aim import Question, Search
+from saltanvil.studies.aim import AimRequest, Search
 from saltanvil.studies.match.match import with_current_matches
 
 #: Demo tracks that a processor is made for.
@@ -91,7 +91,7 @@ def measured_again(session, media, figure):
     and what only telemetry tells with a cache of its own."""
     session = with_current_matches(session, media)
     if figure not in ("peaks_down_db", "louder_lu", "loudness_lufs", "crest_db"):
-        return Search(session, Question("step", "s", figure, AIMS[figure].target), media, SegmentCache(), START, STOP).rendered(
+        return Search(session, AimRequest("step", "s", figure, AIMS[figure].target), media, SegmentCache(), START, STOP).rendered(
             session
         )
     before, after = (
@@ -123,13 +123,13 @@ def test_every_offer_reaches_what_it_can_reach(sounds, kind, aim, setting):
             break
         session, media = around(sounds, kind, name)
         described = descriptor(session, Address(of="step", id="s", name=setting))
-        probe = Search(session, Question("step", "s", aim.name, aim.target, setting), media, SegmentCache(), START, STOP)
+        probe = Search(session, AimRequest("step", "s", aim.name, aim.target, setting), media, SegmentCache(), START, STOP)
         figures = (probe.figure(probe.at(float(random.uniform(*bounds)))) for bounds in ((0.3, 0.7), (0.05, 0.3), (0.7, 0.95)))
         target = next((figure for figure in figures if figure is not None and aim.low <= figure <= aim.high), None)
         if target is None:
             continue  # no figure that one could ask for
         tried += 1
-        answer = Search(session, Question("step", "s", aim.name, target, setting), media, probe.cache, START, STOP).run()
+        answer = Search(session, AimRequest("step", "s", aim.name, target, setting), media, probe.cache, START, STOP).run()
         assert answer.reached, (name, answer.text)
         assert described.minimum <= answer.value <= described.maximum and answer.setting == setting
         again = measured_again(moved(session, "step", "s", setting, answer.value), media, aim.name)
@@ -143,7 +143,7 @@ def compressor_on_snare(sounds, **settings):
 
 
 def ask(session, media, figure, target, setting=None, of="step", name="s", **more):
-    return Search(session, Question(of, name, figure, target, setting), media, SegmentCache(), START, STOP, **more).run()
+    return Search(session, AimRequest(of, name, figure, target, setting), media, SegmentCache(), START, STOP, **more).run()
 
 
 def test_what_cannot_be_reached_is_said_with_how_near_one_gets(sounds):
@@ -261,7 +261,7 @@ def test_an_envelope_is_moved_as_a_whole_and_said_so(sounds):
     envelope = {"points": [{"at_s": 0.0, "value": -30.0}, {"at_s": STOP / RATE, "value": -18.0}]}
     edit = {"op": "set_envelope", "of": "step", "id": "s", "name": "threshold_db", "envelope": envelope}
     session = apply(session, EDIT.validate_python(edit))
-    question = Question("step", "s", "gr_max_db", 4.0, "threshold_db")
+    question = AimRequest("step", "s", "gr_max_db", 4.0, "threshold_db")
     answer = Search(session, question, media, SegmentCache(), START, STOP).run()
     assert answer.reached and answer.by is not None and "the whole envelope of Threshold moved" in answer.text
     shift = {"op": "shift_envelope", "of": "step", "id": "s", "name": "threshold_db", "by": answer.by}
@@ -276,7 +276,7 @@ def test_a_setting_under_a_lever_moves_its_base(sounds):
     session, media = around(sounds, "compressor", "Snare")
     lever = {"id": "l", "name": "More", "value": 1.0, "targets": [{"of": "step", "id": "s", "name": "threshold_db", "by": -6.0}]}
     session = apply(session, EDIT.validate_python({"op": "add_lever", "strip_id": "t", "lever": lever}))
-    question = Question("step", "s", "gr_max_db", 4.0, "threshold_db")
+    question = AimRequest("step", "s", "gr_max_db", 4.0, "threshold_db")
     answer = Search(session, question, media, SegmentCache(), START, STOP).run()
     assert answer.reached and answer.by is None
     changed = moved(session, "step", "s", "threshold_db", answer.value)

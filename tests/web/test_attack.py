@@ -428,10 +428,10 @@ def test_a_tab_that_leaves_takes_its_questions_along_and_no_study_starves_the_pi
 
 
 def services_audition(services, session):
-    from saltanvil.web.audition import Audition
+    from saltanvil.web.audition import TabAudition
 
     version = services.sessions.version(session)
-    return Audition("left", version, services.database.path, asyncio.new_event_loop())
+    return TabAudition("left", version, services.database.path, asyncio.new_event_loop())
 
 
 def test_a_listener_that_lies_gets_no_more_than_the_lead(client, session):

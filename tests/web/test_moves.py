@@ -8,7 +8,7 @@ from starlette.testclient import TestClient
 
 from saltanvil.store.sessions import Version
 from saltanvil.web.app import create_app
-from saltanvil.web.audition import MESSAGE, Audition, Move
+from saltanvil.web.audition import MESSAGE, Move, TabAudition
 from tests.edits import moved_json
 from tests.engine.test_stream import session
 
@@ -28,7 +28,10 @@ def tab(monkeypatch):
     monkeypatch.setattr("saltanvil.web.audition.RemotePlayer", Recorder)
     loop = asyncio.new_event_loop()
     with ThreadPoolExecutor(1) as movers:
-        yield Audition("one", Version(1, 1, session(-30.0), True, False), None, loop, movers), lambda: movers.submit(int).result()
+        yield (
+            TabAudition("one", Version(1, 1, session(-30.0), True, False), None, loop, movers),
+            lambda: movers.submit(int).result(),
+        )
     loop.close()
 
 

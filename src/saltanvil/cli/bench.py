@@ -17,7 +17,7 @@ from saltanvil.session.apply import apply
 from saltanvil.session.edits.values import Set
 from saltanvil.studies import aim
 from saltanvil.studies.bench.measured import measured
-from saltanvil.studies.bench.result import Question, csv_of
+from saltanvil.studies.bench.result import BenchRequest, csv_of
 from saltanvil.studies.bench.runner import Bench
 from saltanvil.studies.match.match import with_current_matches
 
@@ -25,7 +25,7 @@ from saltanvil.studies.match.match import with_current_matches
 def run_bench(request: argparse.Namespace) -> None:
     check_tempo(request.tempo)
     path = path_from(request.path)
-    question = Question(
+    question = BenchRequest(
         request.test, request.frequency_hz, request.level_dbfs, request.low_dbfs, request.burst_ms, request.compare
     )
     with refusing():
@@ -50,7 +50,7 @@ def run_aim(request: argparse.Namespace) -> None:
     with refusing():
         session = with_current_matches(session_around(path, sound.rate, request.tempo, bool(keys)), media)
         step_id = path.steps[request.step - 1].id
-        question = aim.Question("step", step_id, request.figure, request.target, request.setting)
+        question = aim.AimRequest("step", step_id, request.figure, request.target, request.setting)
         answer = aim.Search(session, question, media, SegmentCache(), 0, sound.frames).run()
     if request.json:
         print(json.dumps(vars(answer), indent=1))

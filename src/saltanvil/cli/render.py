@@ -11,7 +11,7 @@ from dataclasses import replace
 from saltanvil.cli.errors import Refused
 from saltanvil.cli.files import warn_of_clipping, writing_of
 from saltanvil.cli.folder import session_named
-from saltanvil.engine.export import Target, export_strips
+from saltanvil.engine.export import FileTarget, export_strips
 from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Written, whole_or_none
 from saltanvil.media.formats import format_named
@@ -40,7 +40,7 @@ def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
     writing = writing_of(request, request.format)
     names = iter(file_names([text.replace("/", "_") for text in titles], [format_named(writing.format).suffix] * len(titles)))
     work = [
-        (session, [Target(strip_id, request.output / next(names), writing) for strip_id in ids_of(session, request.strips)])
+        (session, [FileTarget(strip_id, request.output / next(names), writing) for strip_id in ids_of(session, request.strips)])
         for session in found
     ]
     try:

@@ -29,7 +29,7 @@ SECTIONS = (("Opening", 0, 3), ("Quay", 3, 9), ("Fish market", 9, 15), ("Farewel
 
 
 @dataclass(frozen=True)
-class Faults:
+class HarbourWalkFaults:
     """What is wrong with the tracks, and by how much."""
 
     #: RMS of the room in the narrator's track.
@@ -40,7 +40,7 @@ class Faults:
     bed_dbfs: float = -22.0
 
 
-FAULTS = Faults()
+FAULTS = HarbourWalkFaults()
 #: Phrases: where each begins, in seconds, and its syllables.
 PHRASES = (
     (10.4, 13), (15.2, 9), (19.4, 14), (25.9, 7), (28.5, 11), (34.2, 15), (39.2, 8), (42.0, 11), (47.6, 11), (52.9, 9),

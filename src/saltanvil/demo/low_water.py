@@ -23,7 +23,7 @@ FRAMES = round(LENGTH_S * RATE)
 
 
 @dataclass(frozen=True)
-class Faults:
+class LowWaterFaults:
     """What is wrong with the tracks, and by how much: ground truth for tests and for judging a treatment."""
 
     #: Snare hits this much over the rest, as (bar, beat) counted from 0.
@@ -51,7 +51,7 @@ class Faults:
     chorus_over_verse_lu: float = 8.0
 
 
-FAULTS = Faults()
+FAULTS = LowWaterFaults()
 CHORDS = {
     "Am": (57, 60, 64), "F": (53, 57, 60), "C": (60, 64, 67), "G": (55, 59, 62), "Dm": (50, 53, 57), "Em": (52, 55, 59),
 }  # fmt: skip

@@ -8,7 +8,7 @@ from typing import Literal, TypeVar
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.audition import Audition, heard_alone
 from saltanvil.engine.automation import GAIN_GRID_FRAMES, GRID_FRAMES, Moving
-from saltanvil.engine.compiled import Compiled, Made
+from saltanvil.engine.compiled import Compiled, CompiledNode
 from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes.base import Node
@@ -54,13 +54,13 @@ def compile_plan(
     before.take(session, audition)
     compiler = Compiler(session, media, rack, audition, before)
     nodes = [NodeId("out", strip.id) for strip in session.strips] if wanted is None else list(wanted)
-    made: dict[NodeId, Made] = {}
+    made: dict[NodeId, CompiledNode] = {}
     replaced: dict[int, Node] = {}
     for point in compiler.graph.needed(node for node in nodes if node in compiler.graph.sources):
         of, held = compiler.depends(point), before.nodes.get(point)
         if held is None or held.of != of or not held.used <= rack.held.keys():
             rack.used = set()
-            new = Made(of, compiler.made(point), rack.used)
+            new = CompiledNode(of, compiler.made(point), rack.used)
             if held is not None:
                 replaced[id(held.node)] = new.node
             held = new

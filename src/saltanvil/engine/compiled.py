@@ -12,7 +12,7 @@ from saltanvil.session.sharing import shared
 
 
 @dataclass
-class Made:
+class CompiledNode:
     """A node, what it was made of (compared to find out whether it still holds), and the names of its states."""
 
     of: tuple[object, ...]
@@ -32,7 +32,7 @@ class Compiled:
     whole: tuple[object, ...] = ()
     structures: dict[str, tuple[Strip, tuple[object, ...]]] = field(default_factory=dict)
     settings: dict[str, tuple[Strip, dict[str, Settings]]] = field(default_factory=dict)
-    nodes: dict[NodeId, Made] = field(default_factory=dict)
+    nodes: dict[NodeId, CompiledNode] = field(default_factory=dict)
     graph: Graph | None = None
 
     def take(self, session: Session, audition: Audition) -> None:

@@ -30,7 +30,7 @@ Blocks = dict[str, Audio]
 
 
 @dataclass(frozen=True)
-class Target:
+class FileTarget:
     """A file to be written of a strip."""
 
     strip_id: str
@@ -42,7 +42,7 @@ class Target:
 class OpenFile:
     """A target while it is written. written: once it is complete; error: why it never will be."""
 
-    target: Target
+    target: FileTarget
     written: Written | None = None
     error: BaseException | None = None
     writer: AudioWriter | None = field(default=None, repr=False)
@@ -124,7 +124,7 @@ def export_strips(
     media: Media,
     start: int,
     stop: int,
-    targets: Sequence[Target],
+    targets: Sequence[FileTarget],
     progress: Callable[[float], None] = lambda share: None,
     cancelled: Callable[[], bool] = lambda: False,
     tail: bool = False,
@@ -151,7 +151,7 @@ def export_strips(
 
 
 def tail_frames(
-    session: Session, media: Media, start: int, stop: int, targets: Sequence[Target], cancelled: Callable[[], bool]
+    session: Session, media: Media, start: int, stop: int, targets: Sequence[FileTarget], cancelled: Callable[[], bool]
 ) -> int:
     """How long any of the strips still sounds after `stop`."""
     begin = max(start, stop - round(TAIL_PREROLL_S * session.rate_hz))
@@ -166,7 +166,7 @@ def export_pass(
     media: Media,
     start: int,
     stop: int,
-    targets: Sequence[Target],
+    targets: Sequence[FileTarget],
     progress: Callable[[float], None],
     cancelled: Callable[[], bool],
     tail: bool,

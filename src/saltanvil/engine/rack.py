@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp import mix
 from saltanvil.dsp.state import Stateful
 from saltanvil.engine.automation import Clock
-from saltanvil.engine.saved import Saved, Stretch
+from saltanvil.engine.saved import Saved, StateMemory
 from saltanvil.processors import Processor, Settings, processor_named
 from saltanvil.processors.base import Context
 from saltanvil.session.document.path import Step
@@ -93,7 +93,7 @@ class Rack:
         self.used: set[Key] = set()
         self.clock = Clock()
         #: Where the arrays of the states lie, once they have been saved.
-        self._stretch: Stretch | None = None
+        self._stretch: StateMemory | None = None
 
     def processor(self, step: Step, settings: Settings, channels: int, context: Context, moving: bool = False) -> Processor:
         """settings: those the step runs with. moving: they move over time, so that the node gives them to it."""

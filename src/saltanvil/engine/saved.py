@@ -20,7 +20,7 @@ Attributes = tuple[dict[str, Any], dict[str, Any]]
 Place = tuple[dict[str, Any], dict[str, Any], str]
 
 
-class Stretch:
+class StateMemory:
     """The arrays of many states, moved into one stretch of memory. views: the same arrays, in the order they were given."""
 
     def __init__(self, arrays: Sequence[NDArray[Any]]) -> None:
@@ -55,7 +55,7 @@ class Stretch:
 class Saved:
     """What objects with a state had become. They stay the objects they are; `restore` once, or `drop`."""
 
-    def __init__(self, owners: Sequence[Stateful], before: Stretch | None) -> None:
+    def __init__(self, owners: Sequence[Stateful], before: StateMemory | None) -> None:
         """before: where their arrays lie, if they were saved before."""
         self._attributes: list[Attributes] = []
         #: Arrays of which only the front is kept, with that.
@@ -65,7 +65,7 @@ class Saved:
             self._gather(owner, places)
         arrays = [now[name] for now, _, name in places]
         if before is None or not before.holds(arrays):
-            before = Stretch(arrays)
+            before = StateMemory(arrays)
             for (now, then, name), view in zip(places, before.views, strict=True):
                 now[name] = then[name] = view
         self.stretch = before

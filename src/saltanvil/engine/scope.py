@@ -34,7 +34,7 @@ CHUNK_FRAMES = 1 << 15
 
 
 @dataclass(frozen=True)
-class Compared:
+class ScopeAudio:
     """A scope over a passage: aligned arrays of the same shape, and per tick what the step did.
 
     latency_frames: by how much the scope itself delays. The per-tick arrays belong to the scope's step, or to the
@@ -72,7 +72,7 @@ class ScopeRenderer:
         self.start, self.stop = start, stop
         self.begin = preroll_start(floor_tick(start), session.rate_hz)
 
-    def compare(self, scope: Scope) -> Compared:
+    def compare(self, scope: Scope) -> ScopeAudio:
         """Raises NotFound if the scope is not there."""
         session = self.session
         strip_id = session.strip(scope.strip_id).id
@@ -114,7 +114,7 @@ class ScopeRenderer:
                 source = keyed.sources[1]
                 heard = keyed.key.fitted(self._cut(stretches[id(source)].audio, source.latency_frames), after.channels)
             key_peak_db = gain_to_db(float(mix.peak(heard)) * (1.0 if keyed is None or keyed.key is None else keyed.key.gain))
-        return Compared(
+        return ScopeAudio(
             entering, leaving, reduction, detector, after.latency_frames - before.latency_frames, strip.latency, rows, key_peak_db
         )
 

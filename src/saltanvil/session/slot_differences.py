@@ -28,7 +28,7 @@ class Difference(BaseModel):
     values: dict[SlotNumber, SettingValue | None]
 
 
-class Compared(BaseModel):
+class SlotsCompared(BaseModel):
     """The versions of one scope side by side. heard: the slot that is on, as it is now."""
 
     on: SlotNumber | None
@@ -91,12 +91,12 @@ def key_text(key: Key) -> str:
     return f"{source}, {key.at} its path, {key.trim_db:g} dB"
 
 
-def compared(session: Session, of: SlotOwner, name: str) -> Compared:
+def compared(session: Session, of: SlotOwner, name: str) -> SlotsCompared:
     """What differs between the versions of a scope. Raises NotFound."""
     owner = owner_of(session, of, name)
     held = slots_of(owner)
     if held is None:
-        return Compared(on=None, slots=[], changed=False, differences=[])
+        return SlotsCompared(on=None, slots=[], changed=False, differences=[])
     heard = version_of(owner)
     versions: dict[int, Step | Lane | Path] = dict(held.kept)
     changed = held.on is not None and not same(versions[held.on], heard)
@@ -123,7 +123,7 @@ def compared(session: Session, of: SlotOwner, name: str) -> Compared:
                 values=values,
             )
         )
-    return Compared(on=held.on, slots=sorted(held.kept), changed=changed, differences=differences)
+    return SlotsCompared(on=held.on, slots=sorted(held.kept), changed=changed, differences=differences)
 
 
 def same(one: Part, other: Part) -> bool:

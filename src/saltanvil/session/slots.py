@@ -23,7 +23,7 @@ LANE_OWN = ("id", "name", "output", "slots")
 STEP_OWN = ("id", "slots")
 
 
-class Version(BaseModel):
+class PartVersion(BaseModel):
     """A step, a lane or a path with its slots, as it was."""
 
     of: SlotOwner
@@ -33,7 +33,7 @@ class Version(BaseModel):
     path: Path | None = None
 
     @model_validator(mode="after")
-    def of_one(self) -> "Version":
+    def of_one(self) -> "PartVersion":
         held = {"step": self.step, "lane": self.lane, "strip": self.path}
         if held[self.of] is None or any(part is not None for of, part in held.items() if of != self.of):
             raise ValueError(f"the version of a {self.of} holds that and nothing else")
@@ -86,13 +86,13 @@ def slotted(session: Session) -> Iterator[tuple[SlotOwner, str, Slots[Any]]]:
                 yield "lane", lane.id, lane.slots
 
 
-def whole(session: Session, of: SlotOwner, name: str) -> Version:
+def whole(session: Session, of: SlotOwner, name: str) -> PartVersion:
     owner = owner_of(session, of, name).model_copy(deep=True)
     if isinstance(owner, Step):
-        return Version(of=of, id=name, step=owner)
+        return PartVersion(of=of, id=name, step=owner)
     if isinstance(owner, Lane):
-        return Version(of=of, id=name, lane=owner)
-    return Version(of=of, id=name, path=owner.path)
+        return PartVersion(of=of, id=name, lane=owner)
+    return PartVersion(of=of, id=name, path=owner.path)
 
 
 def with_slots_on(path: Path, slot: int) -> Path:

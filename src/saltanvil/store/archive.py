@@ -233,7 +233,7 @@ def contents_of(archive: zipfile.ZipFile, name: str) -> tuple[Contents, Session]
 
 
 @dataclass
-class Checked:
+class ChecksummedSound:
     """Sound on its way in, with a checksum of what came."""
 
     held: ArchivedMedia
@@ -313,5 +313,5 @@ def imported(
         source = open_audio(Path(part.name), held.file)
         if (source.rate, source.channels) != (held.rate_hz, held.channels):
             raise ArchiveError(f"{name}: the archive is damaged (the sound of {held.name!r} is another); get it again")
-        blocks = iter(Checked(held, name, source.blocks))
+        blocks = iter(ChecksummedSound(held, name, source.blocks))
         return media.add(held.name, held.format, held.rate_hz, held.channels, blocks, rate_hz, held.frames, progress, cancelled)

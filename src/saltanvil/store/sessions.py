@@ -30,7 +30,7 @@ class Listed:
 
 
 @dataclass(frozen=True)
-class Made:
+class HistoryEntry:
     """An edit of the history. made_at: seconds since 1970; None, and no words, for edits of earlier versions."""
 
     position: int
@@ -253,7 +253,7 @@ class SessionStore:
         found = {row["seq"]: row["words"] for row in rows}
         return found.get(position), found.get(position + 1)
 
-    def history(self, session_id: int, limit: int) -> list[Made]:
+    def history(self, session_id: int, limit: int) -> list[HistoryEntry]:
         """The last edits, the newest first, those that were undone included. Raises NotFound, Unreadable."""
         self.version(session_id)
         connection = self.database.connection()
@@ -261,7 +261,7 @@ class SessionStore:
         rows = connection.execute(
             "SELECT seq, made_at, words FROM edits WHERE session_id = ? ORDER BY seq DESC LIMIT ?", (session_id, limit)
         )
-        return [Made(row["seq"], row["made_at"], row["words"], row["seq"] > position) for row in rows]
+        return [HistoryEntry(row["seq"], row["made_at"], row["words"], row["seq"] > position) for row in rows]
 
     def session_at(self, session_id: int, position: int) -> Session:
         """The session as it was with so many edits in force; nothing is changed. Raises EditRefused, NotFound."""

@@ -50,7 +50,7 @@ NARROWEST = 1e-5
 
 
 @dataclass(frozen=True)
-class Question:
+class AimRequest:
     """of, id: a step, lane or strip; figure: an aim's name; setting: one of its settings, the first if None."""
 
     of: SlotOwner
@@ -61,7 +61,7 @@ class Question:
 
 
 @dataclass(frozen=True)
-class Answer:
+class AimResult:
     """reached: whether the target is. setting, value: where, or how near one gets; figure: what is measured there, None where
     nothing can be. renders: of the passage. text: the answer in a sentence, with the reason where it is not reached. by: how far
     the setting's envelope is to be moved as a whole, if it has one; then the value is that at the passage's start."""
@@ -101,7 +101,7 @@ class Search:
     def __init__(
         self,
         session: Session,
-        question: Question,
+        question: AimRequest,
         media: Media,
         cache: SegmentCache,
         start: int,
@@ -218,7 +218,7 @@ class Search:
 
     # ---- the search --------------------------------------------------------------------------------------------------------
 
-    def run(self) -> Answer:
+    def run(self) -> AimResult:
         """Raises Cancelled."""
         target = self.question.target
         near = self.nearby()
@@ -247,7 +247,7 @@ class Search:
             f"{self.said(target)}; the nearest is {self.said(figure)} at {self.shown(best)}.",
         )
 
-    def nearby(self) -> Answer | None:
+    def nearby(self) -> AimResult | None:
         """Try the present value, and then places of the range until two lie on either side of the target."""
         present = self.present()
         places = sorted(np.linspace(0.0, 1.0, PLACES).tolist(), key=lambda place: abs(place - self.place(present)))
@@ -293,7 +293,7 @@ class Search:
     def shown(self, at: float) -> str:
         return with_unit(at, self.setting)
 
-    def reached(self, at: float) -> Answer:
+    def reached(self, at: float) -> AimResult:
         figure = self.seen[at]
         assert self.aim is not None
         moved = f"{self.setting.label} {self.shown(self.present())} to {self.shown(at)}"
@@ -304,15 +304,15 @@ class Search:
             f"found in {len(self.seen)} {'render' if len(self.seen) == 1 else 'renders'}."
         )
         by = None if self.course is None else self.scale.distance(self.begin, at)
-        return Answer(True, self.address.name, at, figure, len(self.seen), text, by)
+        return AimResult(True, self.address.name, at, figure, len(self.seen), text, by)
 
-    def refused(self, at: float | None, why: str) -> Answer:
+    def refused(self, at: float | None, why: str) -> AimResult:
         figure = None if at is None else self.seen[at]
-        return Answer(
+        return AimResult(
             False, self.address.name, self.present() if at is None else at, figure, len(self.seen), f"{why} Nothing was changed."
         )
 
-    def beyond(self) -> Answer:
+    def beyond(self) -> AimResult:
         """The target lies beyond what the range reaches."""
         assert self.aim is not None
         best = self.best()

@@ -59,7 +59,7 @@ def grid_hz(rate: int) -> Array:
 
 
 @dataclass(frozen=True)
-class Line:
+class SpectralLine:
     """Something over the bands: level in dB, and the weight of each."""
 
     hz: Array
@@ -70,8 +70,8 @@ class Line:
     def octaves(self) -> Array:
         return np.log2(self.hz)
 
-    def less(self, taken: Array) -> "Line":
-        return Line(self.hz, self.level - taken, self.weight)
+    def less(self, taken: Array) -> "SpectralLine":
+        return SpectralLine(self.hz, self.level - taken, self.weight)
 
 
 Bell = tuple[float, float, float]
@@ -142,7 +142,7 @@ def peaks_of(levels: Array, hz: Array) -> NDArray[np.bool_]:
     )
 
 
-def compared(levels: Array, peaks: NDArray[np.bool_], hz: Array, bells: list[Bell]) -> Line:
+def compared(levels: Array, peaks: NDArray[np.bool_], hz: Array, bells: list[Bell]) -> SpectralLine:
     """How far the peaks of each band stand over those around them, on average; bells: those known, that raise what is around."""
     weight = peaks.astype(np.float64)
     known = shape(hz, bells)
@@ -153,10 +153,10 @@ def compared(levels: Array, peaks: NDArray[np.bool_], hz: Array, bells: list[Bel
     count = counted.sum(axis=0)
     mean = np.where(counted, levels - around, 0.0).sum(axis=0) / np.maximum(count, 1)
     share = count / len(levels)
-    return Line(hz, mean, np.where(share >= LEAST_SHARE, share, 0.0))
+    return SpectralLine(hz, mean, np.where(share >= LEAST_SHARE, share, 0.0))
 
 
-def notes(levels: Array, peaks: NDArray[np.bool_], hz: Array) -> Line:
+def notes(levels: Array, peaks: NDArray[np.bool_], hz: Array) -> SpectralLine:
     """How loud the loud peaks of each low band are."""
     share = peaks.sum(axis=0) / len(levels)
     weight = np.where((share >= LEAST_SHARE) & (hz < LOW_TOP_HZ), share, 0.0)
@@ -164,7 +164,7 @@ def notes(levels: Array, peaks: NDArray[np.bool_], hz: Array) -> Line:
     level = np.zeros(len(hz))
     if heard.any():
         level[heard] = np.nanpercentile(np.where(peaks, levels, np.nan)[:, heard], LOW_PERCENTILE, axis=0)
-    return Line(hz, level, weight)
+    return SpectralLine(hz, level, weight)
 
 
 @cache
@@ -182,7 +182,7 @@ def shape(hz: Array, bells: list[Bell]) -> Array:
 # ---- a smooth line, and the bells on it ----------------------------------------------------------------------------------
 
 
-def smoothed(line: Line, weight: Array) -> Array:
+def smoothed(line: SpectralLine, weight: Array) -> Array:
     """A straight line through the weighted surroundings of each band (local regression; W. Cleveland 1979, from memory)."""
     reach = int(3.0 * LINE_OCT * BANDS_PER_OCTAVE)
     octaves = np.arange(-reach, reach + 1) / BANDS_PER_OCTAVE
@@ -199,7 +199,7 @@ def smoothed(line: Line, weight: Array) -> Array:
     return np.asarray(mean - slope * middle)
 
 
-def underneath(line: Line, hole: NDArray[np.bool_] | None = None) -> Array:
+def underneath(line: SpectralLine, hole: NDArray[np.bool_] | None = None) -> Array:
     """The line that resonances stand on: what sticks out of it counts less at each pass."""
     weight = line.weight if hole is None else np.where(hole, 0.0, line.weight)
     base = smoothed(line, weight)
@@ -208,7 +208,7 @@ def underneath(line: Line, hole: NDArray[np.bool_] | None = None) -> Array:
     return base
 
 
-def pursued(line: Line) -> list[Bell]:
+def pursued(line: SpectralLine) -> list[Bell]:
     """Bells (frequency, Q, height) taken off the line, the highest first."""
     bells: list[Bell] = []
     octaves, taken = line.octaves, np.zeros(len(line.hz), bool)
@@ -243,11 +243,11 @@ def supported(weight: Array) -> NDArray[np.bool_]:
     return np.asarray((below > 0.12) & (above > 0.12))
 
 
-def near(line: Line, at: int, q: float) -> NDArray[np.bool_]:
+def near(line: SpectralLine, at: int, q: float) -> NDArray[np.bool_]:
     return np.asarray(np.abs(line.octaves - line.octaves[at]) < max(0.15, 0.8 / q))
 
 
-def best(line: Line, over: Array, at: int, height: float) -> tuple[float, float]:
+def best(line: SpectralLine, over: Array, at: int, height: float) -> tuple[float, float]:
     """Q and height, of a few, that explain most."""
     explained: list[tuple[float, float, float]] = []
     for q in QS:
@@ -258,7 +258,7 @@ def best(line: Line, over: Array, at: int, height: float) -> tuple[float, float]
     return max(explained)[1:]
 
 
-def fitted(line: Line, over: Array, at: int, q: float, height: float, most_db: float) -> Bell:
+def fitted(line: SpectralLine, over: Array, at: int, q: float, height: float, most_db: float) -> Bell:
     """The bell that lies best on what is over the line, by least squares."""
     from scipy.optimize import least_squares  # late: half a second of a start
 

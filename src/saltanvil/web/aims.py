@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 
 from saltanvil.session.document.base import Id
 from saltanvil.session.slots import SlotOwner
-from saltanvil.studies.aim import Answer, Question, Search
+from saltanvil.studies.aim import AimRequest, AimResult, Search
 from saltanvil.web.asking import SpanQuestion, study_of
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
@@ -26,7 +26,7 @@ class AimQuestion(SpanQuestion):
 
 class AimAnswer(BaseModel):
     revision: int
-    answer: Answer
+    answer: AimResult
 
 
 @router.post("/aim")
@@ -39,7 +39,7 @@ async def study_aim(services: Served, request: Request, session_id: Number, ques
 def aim_answer(services: Services, ticket: Ticket, session_id: int, question: AimQuestion) -> AimAnswer:
     study, revision = study_of(services, ticket, session_id, question)
     search = Search(
-        study.session, Question(question.of, question.id, question.figure, question.target, question.setting), study.media,
+        study.session, AimRequest(question.of, question.id, question.figure, question.target, question.setting), study.media,
         services.cache,
         study.start, study.stop, ticket.superseded, services.pool, ticket.progress,
     )  # fmt: skip

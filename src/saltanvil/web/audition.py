@@ -149,7 +149,7 @@ class Allowance:
         return self._left >= 0.0
 
 
-class Audition:
+class TabAudition:
     """One tab's listening. Its outgoing queue is bounded: unheard blocks, and blocks that are not read, stop the player."""
 
     def __init__(
@@ -358,7 +358,7 @@ async def audition(socket: WebSocket, session_id: int, tab: str) -> None:
         return
     await socket.accept()
     loop = asyncio.get_running_loop()
-    open_audition = await asyncio.to_thread(Audition, tab, version, services.database.path, loop, services.movers)
+    open_audition = await asyncio.to_thread(TabAudition, tab, version, services.database.path, loop, services.movers)
     services.join(open_audition)
     # From here on it is told of every change; what the page and the player know may be out of date by now.
     version = await asyncio.to_thread(services.sessions.version, session_id)

@@ -6,7 +6,7 @@ from fastapi import APIRouter, HTTPException, Request
 from pydantic import BaseModel, Field
 
 from saltanvil.studies.bench.measured import measured
-from saltanvil.studies.bench.result import Question, Result, Test, csv_of
+from saltanvil.studies.bench.result import BenchRequest, Result, Test, csv_of
 from saltanvil.studies.bench.runner import Bench
 from saltanvil.studies.bench.subject import path_on_bench
 from saltanvil.web.csv import CsvResponse
@@ -65,7 +65,7 @@ def answer(services: Services, ticket: Ticket, session_id: int, question: BenchQ
     try:
         result = measured(
             bench,
-            Question(
+            BenchRequest(
                 question.test, question.frequency_hz, question.level_dbfs, question.low_dbfs, question.burst_ms, question.compare
             ),
         )

@@ -13,10 +13,10 @@ from saltanvil.media.formats import FORMATS, RATES, Kind
 from saltanvil.session.delivery import FIELDS
 from saltanvil.session.document.base import MAIN_ID, Id, NotFound
 from saltanvil.studies.delivery.ceiling import Ceilings, CeilingSearch
-from saltanvil.studies.delivery.check import Checked
+from saltanvil.studies.delivery.check import DeliveryCheck
 from saltanvil.studies.delivery.files import digest_of
 from saltanvil.studies.delivery.master import KeptCheck, MasterRenderer, check_master, checked_span, encoder_writings, playback
-from saltanvil.studies.delivery.playback import TARGETS, Playback, Target
+from saltanvil.studies.delivery.playback import TARGETS, LoudnessTarget, Playback
 from saltanvil.web.delivered_files import all_or_nothing
 from saltanvil.web.delivering import Check, Delivered
 from saltanvil.web.jobs import Job, JobView
@@ -53,7 +53,7 @@ class DeliveryOptions(BaseModel):
     """What can be chosen. fields: of a pattern of names, with what they stand for."""
 
     formats: list[FormatView]
-    targets: list[Target]
+    targets: list[LoudnessTarget]
     fields: dict[str, str]
     dither: list[DitherCurve]
 
@@ -70,7 +70,7 @@ class CheckView(BaseModel):
     """The last check of a session. stale, ceilings_stale: whether the session has been changed since; listen: whether its sound
     is still there; names: what can be listened to; set_aside: why an earlier one cannot be read."""
 
-    checked: Checked | None
+    checked: DeliveryCheck | None
     made_at: float
     stale: bool
     ceilings: Ceilings | None

@@ -33,7 +33,7 @@ from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.studies.moving import MovingValue, moving_values
 from saltanvil.studies.routing import Routing, routing_after
-from saltanvil.web.audition import Audition
+from saltanvil.web.audition import TabAudition
 from saltanvil.web.comparing import Replacement, Replacements
 from saltanvil.web.delivering import Checks
 from saltanvil.web.jobs import JobRunner
@@ -94,7 +94,7 @@ class Services:
         # What is moved while it plays.
         self.movers = ThreadPoolExecutor(1, thread_name_prefix="move", initializer=realtime_priority)
         self.bench = ThreadPoolExecutor(1, thread_name_prefix="bench", initializer=lower_priority)
-        self._auditions: dict[str, Audition] = {}
+        self._auditions: dict[str, TabAudition] = {}
         self._lock = threading.Lock()
         self.matches = MatchKeeper(
             self.sessions, self.media, self.pool, lambda version: self.changed(version, None), self._tell_measuring,
@@ -150,12 +150,12 @@ class Services:
 
     # ---- auditions -------------------------------------------------------------------------------------------------
 
-    def join(self, audition: Audition) -> None:
+    def join(self, audition: TabAudition) -> None:
         with self._lock:
             self._auditions[audition.tab] = audition
         audition.cover(self.covers.of(audition.tab, audition.session_id))
 
-    def leave(self, audition: Audition) -> None:
+    def leave(self, audition: TabAudition) -> None:
         with self._lock:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
@@ -230,7 +230,7 @@ class Services:
         self.matches.check(version.id, edited=True)
         return version
 
-    def _listening_to(self, session_id: int) -> list[Audition]:
+    def _listening_to(self, session_id: int) -> list[TabAudition]:
         with self._lock:
             return [audition for audition in self._auditions.values() if audition.session_id == session_id]
 

@@ -19,9 +19,9 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.edits.base import Batch
 from saltanvil.session.edits.slots import StoreSlot
 from saltanvil.session.settings import differing, resolve
-from saltanvil.session.slot_differences import Compared, compared
+from saltanvil.session.slot_differences import SlotsCompared, compared
 from saltanvil.session.slots import SlotOwner, whole
-from saltanvil.store.sessions import Made, Version
+from saltanvil.store.sessions import HistoryEntry, Version
 from saltanvil.studies.left_out import left_out
 from saltanvil.studies.match.match import is_matched
 from saltanvil.studies.moving import MovingValue
@@ -191,7 +191,7 @@ def get_session(services: Served, session_id: Number) -> VersionView:
 
 
 @router.get("/{session_id}/slots")
-def get_slots(services: Served, session_id: Number, of: SlotOwner, id: Annotated[str, Query(max_length=64)]) -> Compared:
+def get_slots(services: Served, session_id: Number, of: SlotOwner, id: Annotated[str, Query(max_length=64)]) -> SlotsCompared:
     """The versions of a step, a lane or a strip's path: what differs between them."""
     return compared(services.sessions.version(session_id).session, of, id)
 
@@ -230,7 +230,7 @@ class HistoryView(BaseModel):
     """The last edits, the newest first. position: how many are in force."""
 
     position: int
-    edits: list[Made]
+    edits: list[HistoryEntry]
 
 
 class PlaceRequest(TabRequest):

@@ -13,7 +13,7 @@ from saltanvil.measure import distortion
 from saltanvil.processors import REGISTRY
 from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.studies.bench.measured import measured
-from saltanvil.studies.bench.result import TESTS, Question, csv_of
+from saltanvil.studies.bench.result import TESTS, BenchRequest, csv_of
 from saltanvil.studies.bench.runner import Bench
 from saltanvil.studies.bench.subject import path_on_bench
 from tests.engine.test_routing import session_of, step, strip
@@ -26,7 +26,7 @@ def tone(hz, level=1.0, frames=FRAMES, phase=0.0):
 
 
 def ask(test, *steps, rate=RATE, channels=1, **more):
-    return measured(Bench(Path(steps=list(steps)), rate, channels), Question(test, **more))
+    return measured(Bench(Path(steps=list(steps)), rate, channels), BenchRequest(test, **more))
 
 
 def figures(result):
@@ -209,7 +209,7 @@ def test_a_scope_is_put_on_the_bench_without_its_session():
     assert [s.kind for s in path.steps] == ["trim", "compressor", "split", "ducker", "trim"]
     assert path.steps[1].key is None and path.steps[3].key == Key(step_id="lim") and path.steps[2].lanes[0].output is None
     assert [s.kind for s in path_on_bench(session, "a", None, "l", False).steps] == ["limiter"]
-    whole = figures(measured(Bench(path), Question("harmonics", level_dbfs=-40.0)))
+    whole = figures(measured(Bench(path), BenchRequest("harmonics", level_dbfs=-40.0)))
     assert whole["fundamental_dbfs"] == pytest.approx(-46.0, abs=0.05)  # trim and level of the strip, nothing else at work
     with pytest.raises(LookupError):
         path_on_bench(session, "a", "gone", None, False)
@@ -222,7 +222,7 @@ def test_the_command_line_gives_the_same(tmp_path, capsys, test):
     arguments = ["bench", "--path", str(tmp_path / "path.json"), "--test", test, "--frequency-hz", "440", "--level-dbfs", "-3"]
     assert main([*arguments, "--json"]) == 0
     told = json.loads(capsys.readouterr().out)
-    expected = measured(Bench(Path.model_validate(path)), Question(test, 440.0, -3.0))
+    expected = measured(Bench(Path.model_validate(path)), BenchRequest(test, 440.0, -3.0))
     assert told == json.loads(json.dumps(expected.as_dict()))
     assert main([*arguments, "--csv"]) == 0
     assert capsys.readouterr().out == csv_of(expected)

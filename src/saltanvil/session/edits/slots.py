@@ -8,7 +8,7 @@ from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits.base import Edit, EditRefused
 from saltanvil.session.edits.copies import Seed, names_from, replace_step, with_new_ids
 from saltanvil.session.levers import renamed_targets
-from saltanvil.session.slots import LANE_OWN, SlotOwner, Version, owner_of, slots_of, version_of
+from saltanvil.session.slots import LANE_OWN, PartVersion, SlotOwner, owner_of, slots_of, version_of
 from saltanvil.session.validate import KeySources
 
 
@@ -16,7 +16,7 @@ class SetVersion(Edit):
     """The whole of a step, a lane or a path, with its slots."""
 
     op: Literal["set_version"] = "set_version"
-    version: Version
+    version: PartVersion
 
     def change(self, session: Session) -> None:
         version = self.version
@@ -66,7 +66,7 @@ class StoreSlot(SlotEdit):
     """Store what sounds into a slot, or another version of it, such as one of the history; what sounds stays."""
 
     op: Literal["store_slot"] = "store_slot"
-    version: Version | None = None
+    version: PartVersion | None = None
 
     def change(self, session: Session) -> None:
         slots = self.slots(session)

@@ -7,7 +7,7 @@ import numpy as np
 from saltanvil.measure import distortion
 from saltanvil.session.document.path import Path
 from saltanvil.studies.bench.lines import FLOOR_DB
-from saltanvil.studies.bench.result import BenchFigure, Line, Mark, Question, Result
+from saltanvil.studies.bench.result import BenchFigure, BenchLine, BenchRequest, Mark, Result
 from saltanvil.studies.bench.runner import SHORT_FRAMES, Array, Bench
 from saltanvil.studies.scope.pictures import rounded
 
@@ -53,7 +53,7 @@ def swept(bench: Bench, level_db: float, done: float, share: float) -> Sweep:
     return Sweep(tones, strongest, where, np.array(grid), np.sqrt(edges[1:] * edges[:-1]))
 
 
-def aliasing(bench: Bench, question: Question) -> Result:
+def aliasing(bench: Bench, question: BenchRequest) -> Result:
     """A sweep in steps as a spectrogram, with the strongest product that is no harmonic; and, to compare, the same figure
     at every oversampling that the path's steps offer."""
     ways = oversamplings(bench.path) if question.compare else []
@@ -75,7 +75,7 @@ def aliasing(bench: Bench, question: Question) -> Result:
     rows = zip(sweep.tones_hz, sweep.strongest_hz, sweep.strongest_db, strict=True)
     return Result(
         "aliasing", figures,
-        [Line("strongest fold", rounded(np.array(sweep.tones_hz), 1), rounded(np.array(sweep.strongest_db), 1))],
+        [BenchLine("strongest fold", rounded(np.array(sweep.tones_hz), 1), rounded(np.array(sweep.strongest_db), 1))],
         "tone, Hz", "Hz", True, [Mark(sweep.tones_hz[worst], sweep.strongest_hz[worst], f"{sweep.strongest_db[worst]:.0f} dB")],
         ["tone_hz", "fold_hz", "fold_db"], [rounded(np.array(row), 1) for row in rows],
         np.rint(sweep.levels_db).astype(int).tolist(), rounded(np.array(sweep.tones_hz), 1), rounded(sweep.bands_hz, 1),

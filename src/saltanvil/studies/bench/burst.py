@@ -5,7 +5,7 @@ import math
 import numpy as np
 
 from saltanvil.dsp.units import db_to_gain
-from saltanvil.studies.bench.result import BenchFigure, Line, Mark, Question, Result
+from saltanvil.studies.bench.result import BenchFigure, BenchLine, BenchRequest, Mark, Result
 from saltanvil.studies.bench.runner import Array, Bench
 from saltanvil.studies.scope.pictures import rounded
 
@@ -18,7 +18,7 @@ def gain_trace(x: Array, y: Array, period: int) -> Array:
     return np.asarray(20.0 * np.log10(np.maximum(np.abs(like) / np.maximum(own, 1e-20), 1e-9)))
 
 
-def burst(bench: Bench, question: Question) -> Result:
+def burst(bench: Bench, question: BenchRequest) -> Result:
     """A square tone that steps from low to high and back: how the gain follows, and the times it takes. Its magnitude is
     constant, so that the times are the detector's own and not those of a wave that passes through nought.
 
@@ -68,7 +68,7 @@ def burst(bench: Bench, question: Question) -> Result:
     trace = gain[shown][::step]
     rows = [[round(float(a), 2), round(float(b), 3)] for a, b in zip(t, trace, strict=True)]
     return Result(
-        "burst", figures, [Line("gain", rounded(t, 2), rounded(trace, 3))], "ms from the burst", "gain, dB",
+        "burst", figures, [BenchLine("gain", rounded(t, 2), rounded(trace, 3))], "ms from the burst", "gain, dB",
         marks=[Mark(0.0, before, "up"), Mark(question.burst_ms, end, "down")], columns=["time_ms", "gain_db"], table=rows,
     )  # fmt: skip
 

@@ -5,14 +5,14 @@ import numpy as np
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.measure import distortion
 from saltanvil.studies.bench.lines import spectrum_line
-from saltanvil.studies.bench.result import BenchFigure, Mark, Question, Result
+from saltanvil.studies.bench.result import BenchFigure, BenchRequest, Mark, Result
 from saltanvil.studies.bench.runner import FRAMES, SETTLE_S, SHORT_FRAMES, SHORT_SETTLE_S, Bench
 from saltanvil.studies.scope.pictures import rounded
 
 LADDER_DB = tuple(range(-60, 1, 6))
 
 
-def harmonics(bench: Bench, question: Question) -> Result:
+def harmonics(bench: Bench, question: BenchRequest) -> Result:
     """Spectrum with its harmonics, and THD against level. IEC 60268-3 (THD), AES17 (THD+N)."""
     y, hz = bench.tone(question.frequency_hz, question.level_dbfs, FRAMES, SETTLE_S)
     found = distortion.harmonics_of(y, bench.rate, hz)

@@ -5,12 +5,12 @@ import numpy as np
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.measure import distortion
 from saltanvil.measure.spectrum import centres_hz
-from saltanvil.studies.bench.result import BenchFigure, Line, Question, Result
+from saltanvil.studies.bench.result import BenchFigure, BenchLine, BenchRequest, Result
 from saltanvil.studies.bench.runner import FRAMES, Bench
 from saltanvil.studies.scope.pictures import rounded
 
 
-def impulse(bench: Bench, question: Question) -> Result:
+def impulse(bench: Bench, question: BenchRequest) -> Result:
     """One sample: frequency and phase response, latency measured against that declared, what comes before the peak."""
     frames, at = FRAMES, FRAMES // 4
     x = np.zeros(frames)
@@ -38,6 +38,6 @@ def impulse(bench: Bench, question: Question) -> Result:
     ]
     rows = [[round(float(a), 1), round(float(b), 3), round(float(c), 1)] for a, b, c in zip(hz, level, phase, strict=True)]
     return Result(
-        "impulse", figures, [Line("level", rounded(hz, 1), rounded(level, 3))], "Hz", "dB", True,
+        "impulse", figures, [BenchLine("level", rounded(hz, 1), rounded(level, 3))], "Hz", "dB", True,
         columns=["frequency_hz", "level_db", "phase_deg"], table=rows,
     )  # fmt: skip

@@ -5,7 +5,7 @@ import numpy as np
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.measure import distortion
 from saltanvil.studies.bench.lines import spectrum_line
-from saltanvil.studies.bench.result import BenchFigure, Question, Result
+from saltanvil.studies.bench.result import BenchFigure, BenchRequest, Result
 from saltanvil.studies.bench.runner import FRAMES, TAIL_FRAMES, Array, Bench
 from saltanvil.studies.scope.pictures import rounded
 
@@ -18,7 +18,7 @@ def two_tones(bench: Bench, low_hz: float, high_hz: float, ratio: float, level_d
     return bench.run(db_to_gain(level_db) * both)[FRAMES : 2 * FRAMES], low, high
 
 
-def intermodulation(bench: Bench, question: Question) -> Result:
+def intermodulation(bench: Bench, question: BenchRequest) -> Result:
     """SMPTE (60 Hz and 7 kHz, 4:1) and difference frequency (19 and 20 kHz), IEC 60268-3."""
     y, low, high = two_tones(bench, *distortion.SMPTE_HZ, distortion.SMPTE_RATIO, question.level_dbfs)
     smpte = distortion.smpte_of(y, bench.rate, low, high)

@@ -9,14 +9,14 @@ from saltanvil.studies.bench.harmonics import harmonics
 from saltanvil.studies.bench.impulse import impulse
 from saltanvil.studies.bench.intermodulation import intermodulation
 from saltanvil.studies.bench.noise import noise
-from saltanvil.studies.bench.result import Question, Result, Test
+from saltanvil.studies.bench.result import BenchRequest, Result, Test
 from saltanvil.studies.bench.runner import Bench
 
 
-def measured(bench: Bench, question: Question) -> Result:
+def measured(bench: Bench, question: BenchRequest) -> Result:
     if question.frequency_hz >= 0.45 * bench.rate:
         raise ValueError(f"a tone of {question.frequency_hz:g} Hz is too high for a rate of {bench.rate} Hz")
-    run: dict[Test, Callable[[Bench, Question], Result]] = {
+    run: dict[Test, Callable[[Bench, BenchRequest], Result]] = {
         "harmonics": harmonics,
         "intermodulation": intermodulation,
         "aliasing": aliasing,

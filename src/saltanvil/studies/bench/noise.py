@@ -4,12 +4,12 @@ import numpy as np
 
 from saltanvil.dsp.units import db_to_gain, gain_to_db
 from saltanvil.measure.spectrum import average_db, centres_hz
-from saltanvil.studies.bench.result import BenchFigure, Line, Question, Result
+from saltanvil.studies.bench.result import BenchFigure, BenchLine, BenchRequest, Result
 from saltanvil.studies.bench.runner import SETTLE_S, Bench
 from saltanvil.studies.scope.pictures import rounded
 
 
-def noise(bench: Bench, question: Question) -> Result:
+def noise(bench: Bench, question: BenchRequest) -> Result:
     """Pink noise before and after, in 1/6 octaves; level_dbfs is its RMS."""
     frames = 1 << 18
     spectrum = np.fft.rfft(np.random.default_rng(1).standard_normal(frames))
@@ -27,6 +27,6 @@ def noise(bench: Bench, question: Question) -> Result:
     return Result(
         "noise",
         [BenchFigure(f"{side}_dbfs", f"RMS {side}", held, "dBFS") for side, held in zip(("before", "after"), rms, strict=True)],
-        [Line("before", rounded(hz, 1), rounded(before, 1)), Line("after", rounded(hz, 1), rounded(after, 1))],
+        [BenchLine("before", rounded(hz, 1), rounded(before, 1)), BenchLine("after", rounded(hz, 1), rounded(after, 1))],
         "Hz", "dB re full-scale sine, 1/6 octave", True, columns=["frequency_hz", "before_db", "after_db"], table=rows,
     )  # fmt: skip

@@ -8,7 +8,7 @@ TESTS: tuple[Test, ...] = ("harmonics", "intermodulation", "aliasing", "curve", 
 
 
 @dataclass(frozen=True)
-class Line:
+class BenchLine:
     """A picture's line, with the unit of each axis in its name."""
 
     name: str
@@ -40,7 +40,7 @@ class Result:
 
     test: Test
     figures: list[BenchFigure]
-    lines: list[Line]
+    lines: list[BenchLine]
     x_label: str
     y_label: str
     log_x: bool = False
@@ -56,7 +56,7 @@ class Result:
 
 
 @dataclass(frozen=True)
-class Question:
+class BenchRequest:
     """What is asked of the bench. level_dbfs: peak of the test signal; low_dbfs: the burst's rest."""
 
     test: Test

@@ -62,7 +62,7 @@ class CheckedFormat(BaseModel):
     offset_frames: int
 
 
-class Checked(BaseModel):
+class DeliveryCheck(BaseModel):
     """A delivery check. start_s: where the master begins in the session; true_peak_dbtp: what is wanted of it; master: the float
     render."""
 
@@ -104,14 +104,14 @@ def places_of(overs: Sequence[Over], start_s: float) -> list[OverPlace]:
     ]
 
 
-def measured_master(master: Recording, strip_id: str, strip_name: str, start_s: float, true_peak_dbtp: float) -> Checked:
+def measured_master(master: Recording, strip_id: str, strip_name: str, start_s: float, true_peak_dbtp: float) -> DeliveryCheck:
     """A check without formats yet."""
     meter, overs = FiguresMeter(master.channels, master.rate), OverMeter(master.channels, master.rate, true_peak_dbtp)
     for block in master.blocks():
         meter.add(block)
         overs.add(block)
     places, count = overs.places()
-    return Checked(
+    return DeliveryCheck(
         strip_id=strip_id, strip_name=strip_name, start_s=start_s, length_s=master.frames / master.rate, rate_hz=master.rate,
         true_peak_dbtp=true_peak_dbtp, master=meter.figures(), master_overs=places_of(places, start_s), master_over_count=count,
     )  # fmt: skip
@@ -132,7 +132,7 @@ def encoded(
 
 
 def check_format(
-    master: Recording, checked: Checked, writing: Writing, folder: Path, cancelled: Callable[[], bool] = lambda: False
+    master: Recording, checked: DeliveryCheck, writing: Writing, folder: Path, cancelled: Callable[[], bool] = lambda: False
 ) -> Decoded:
     """One format. The folder keeps what was decoded, and the file goes again. Raises OSError, Cancelled."""
     form = format_named(writing.format)
@@ -172,7 +172,7 @@ def check_format(
 
 def check_formats(
     master: Recording,
-    checked: Checked,
+    checked: DeliveryCheck,
     writings: Sequence[Writing],
     folder: Path,
     progress: Callable[[float], None] = lambda share: None,

@@ -7,7 +7,7 @@ from concurrent.futures import Executor
 from dataclasses import dataclass
 from pathlib import Path
 
-from saltanvil.engine.export import Target, export_strips
+from saltanvil.engine.export import FileTarget, export_strips
 from saltanvil.engine.media import Media
 from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Writing
@@ -98,7 +98,7 @@ def deliver(
     for span in spans:
         own = [number for number, file in enumerate(files) if file.span == span]
         targets = [
-            Target(files[number].strip_id, paths[number], writing_of(delivery, files[number].format, span.start / rate))
+            FileTarget(files[number].strip_id, paths[number], writing_of(delivery, files[number].format, span.start / rate))
             for number in own
         ]
         share = RENDER_SHARE * (span.stop - span.start) / whole

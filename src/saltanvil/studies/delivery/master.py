@@ -22,7 +22,7 @@ from saltanvil.session.delivery import Delivery, Span
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits.values import Set
 from saltanvil.studies.delivery.ceiling import Ceilings, last_limiter
-from saltanvil.studies.delivery.check import Checked, Decoded, check_formats, interruptible, measured_master
+from saltanvil.studies.delivery.check import Decoded, DeliveryCheck, check_formats, interruptible, measured_master
 from saltanvil.studies.delivery.facts import figures_of_blocks
 from saltanvil.studies.delivery.files import digest_of, spans_of
 from saltanvil.studies.delivery.playback import SAME_DB, Playback, Spared, gain_to, playback_of, sections_of
@@ -60,7 +60,7 @@ class KeptCheck(BaseModel):
     later."""
 
     digest: str
-    checked: Checked | None = None
+    checked: DeliveryCheck | None = None
     sections: list[MeasuredSection] = Field(default_factory=list)
     spared: SparedLimiting | None = None
     ceilings: Ceilings | None = None
@@ -74,7 +74,7 @@ class MasterCheck:
 
     master: Recording
     decoded: list[Decoded]
-    checked: Checked
+    checked: DeliveryCheck
     sections: list[MeasuredSection]
     spared: SparedLimiting | None
 
@@ -163,7 +163,7 @@ def check_master(session: Session, renderer: MasterRenderer, folder: Path, progr
 
 
 def spared_limiting(
-    session: Session, renderer: MasterRenderer, checked: Checked, folder: Path, progress: Progress
+    session: Session, renderer: MasterRenderer, checked: DeliveryCheck, folder: Path, progress: Progress
 ) -> SparedLimiting | None:
     """The master with as much less input gain in its last limiter as a player takes off; None where it takes off nothing."""
     limiter = last_limiter(session, renderer.strip_id)

@@ -17,7 +17,7 @@ SAME_DB = 0.1
 LOST_CREST_DB = 0.3
 
 
-class Target(BaseModel):
+class LoudnessTarget(BaseModel):
     """A loudness that is asked for, by whom."""
 
     name: str
@@ -28,12 +28,12 @@ class Target(BaseModel):
 
 #: EBU R 128; the others are common practice, no source.
 TARGETS = (
-    Target(
+    LoudnessTarget(
         name="EBU R 128", loudness_lufs=-23.0, true_peak_dbtp=-1.0, help="Programmes for broadcasting: -23 LUFS, at most -1 dBTP."
     ),
-    Target(name="Music streaming", loudness_lufs=-14.0, true_peak_dbtp=-1.0, help="What music services play at, about."),
-    Target(name="Speech, stereo", loudness_lufs=-16.0, true_peak_dbtp=-1.0, help="Spoken programmes in stereo, about."),
-    Target(name="Speech, mono", loudness_lufs=-19.0, true_peak_dbtp=-1.0, help="Spoken programmes in mono, about."),
+    LoudnessTarget(name="Music streaming", loudness_lufs=-14.0, true_peak_dbtp=-1.0, help="What music services play at, about."),
+    LoudnessTarget(name="Speech, stereo", loudness_lufs=-16.0, true_peak_dbtp=-1.0, help="Spoken programmes in stereo, about."),
+    LoudnessTarget(name="Speech, mono", loudness_lufs=-19.0, true_peak_dbtp=-1.0, help="Spoken programmes in mono, about."),
 )
 
 

@@ -18,7 +18,7 @@ from saltanvil.session.document.path import Path, Step
 from saltanvil.session.document.session import Session
 from saltanvil.session.wording import with_unit
 from saltanvil.studies.contrast import Contrast
-from saltanvil.studies.delivery.check import Checked
+from saltanvil.studies.delivery.check import DeliveryCheck
 from saltanvil.studies.delivery.files import DeliveredFile
 from saltanvil.studies.delivery.playback import Playback
 
@@ -47,7 +47,7 @@ class Report:
     made_at: str
     contrast: Contrast | None = None
     playback: Playback | None = None
-    checked: Checked | None = None
+    checked: DeliveryCheck | None = None
     stale_check: bool = False
 
     # ---- figures -----------------------------------------------------------------------------------------------------------
@@ -141,7 +141,7 @@ class Report:
             )  # fmt: skip
         return table(head, rows)
 
-    def check_part(self, checked: Checked) -> str:
+    def check_part(self, checked: DeliveryCheck) -> str:
         stale = '<p class="warn">The session was changed after this check.</p>' if self.stale_check else ""
         head = (
             "Format",
@@ -302,7 +302,7 @@ def loudness_svg(contrast: Contrast) -> str:
     )
 
 
-def peaks_svg(checked: Checked) -> str:
+def peaks_svg(checked: DeliveryCheck) -> str:
     """True peak of the master and of each format, against what is wanted."""
     rows = [("Master", checked.master.true_peak_dbtp), *((one.label, one.figures.true_peak_dbtp) for one in checked.formats)]
     known = [value for _, value in rows]

@@ -34,7 +34,7 @@ from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits.base import Edit
 from saltanvil.session.graph import Graph, NodeId
 from saltanvil.session.matches import with_matches
-from saltanvil.studies.scope.passage import Passage
+from saltanvil.studies.scope.passage import MeasuredPassage
 
 #: Positions at which the gain of the sum is found; between them it is drawn straight in decibels.
 POSITIONS = 41
@@ -329,6 +329,6 @@ def strip_energies(
     return np.array([] if meter is None else meter.energies)
 
 
-def make_up_level_db(result: Passage, level_db: float) -> float:
+def make_up_level_db(result: MeasuredPassage, level_db: float) -> float:
     """The level at which a lane leaves as loud as it enters. result: of the lane's scope; level_db: its present level."""
     return level_db - result.louder_db

@@ -15,7 +15,7 @@ from saltanvil.processors.split import band_gains_db
 from saltanvil.session.document.path import Lane, Step
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.settings import resolve_split
-from saltanvil.studies.scope.passage import Passage
+from saltanvil.studies.scope.passage import MeasuredPassage
 from saltanvil.studies.scope.pictures import rounded
 
 
@@ -53,7 +53,7 @@ def main_step(lane: Lane) -> Step | None:
     return next(iter(listening or steps), None)
 
 
-def bands_of(session: Session, strip: Strip, split: Step, measure: Callable[[Scope], Passage]) -> Bands:
+def bands_of(session: Session, strip: Strip, split: Step, measure: Callable[[Scope], MeasuredPassage]) -> Bands:
     """measure: a scope over the passage."""
     rate = session.rate_hz
     frequencies = centres_hz(rate)

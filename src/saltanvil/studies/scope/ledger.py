@@ -13,7 +13,7 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.settings import loudness_gain_db, resolve
 from saltanvil.studies.match.slots import MAX_MATCH_DB, UNMEASURED
 from saltanvil.studies.scope.hints import general_hints
-from saltanvil.studies.scope.passage import Passage
+from saltanvil.studies.scope.passage import MeasuredPassage
 
 
 @dataclass(frozen=True)
@@ -31,7 +31,7 @@ class Ledger:
 
 
 def ledger_of(
-    whole: Passage,
+    whole: MeasuredPassage,
     session: Session,
     step: Step | None,
     key: str | None = None,
@@ -57,7 +57,7 @@ def ledger_of(
     )
 
 
-def evidence_of(whole: Passage, rate: int, key: str | None = None) -> Evidence:
+def evidence_of(whole: MeasuredPassage, rate: int, key: str | None = None) -> Evidence:
     """What was seen of a scope, for its processor's facts, hints and aims."""
     result = whole.result
     return Evidence(
@@ -68,7 +68,7 @@ def evidence_of(whole: Passage, rate: int, key: str | None = None) -> Evidence:
     )  # fmt: skip
 
 
-def matched(whole: Passage) -> tuple[float, str | None]:
+def matched(whole: MeasuredPassage) -> tuple[float, str | None]:
     """The gain that brings before to the loudness of after, or 0 and why they are not matched."""
     if whole.figures_before.integrated_lufs is None or whole.figures_after.integrated_lufs is None:
         return 0.0, UNMEASURED

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from saltanvil.dsp.envelope import extremes
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.audition import Scope
-from saltanvil.engine.scope import Compared, ScopeRenderer
+from saltanvil.engine.scope import ScopeAudio, ScopeRenderer
 from saltanvil.measure.figures import Figures, FiguresMeter, louder_db
 
 #: Sound that a window may hold of all strips together, and the shortest and longest window.
@@ -38,13 +38,13 @@ class Envelopes:
 
 
 @dataclass(frozen=True)
-class Passage:
+class MeasuredPassage:
     """A compared scope. found: its sound, or that of its loudest window. envelopes: None where `found` is the whole.
 
     reduction_db, detector_db, rows: per tick, of the whole passage. louder_db: loudness of after less that of before.
     """
 
-    result: Compared
+    result: ScopeAudio
     figures_before: Figures
     figures_after: Figures
     louder_db: float
@@ -71,7 +71,7 @@ def windows(start: int, stop: int, length: int) -> Iterator[tuple[int, int]]:
         at = end
 
 
-def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db: float = 0.0) -> Passage:
+def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db: float = 0.0) -> MeasuredPassage:
     """A scope over frames start..stop. render: makes a renderer of a window. Raises NotFound, Cancelled."""
     session = render(start, min(stop, start + BIN_FRAMES)).session
     rate = session.rate_hz
@@ -81,7 +81,7 @@ def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db
     through = np.float32(10.0 ** (linear_gain_db / 20.0))
     before = after = None
     loudest, best = -math.inf, None
-    parts: list[Compared] = []
+    parts: list[ScopeAudio] = []
     bins: list[tuple[NDArray[np.float32], ...]] = []
     for first, last in spans:
         result = render(first, last).compare(scope)
@@ -94,9 +94,9 @@ def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db
         if power > loudest:
             loudest, best = power, result
         empty = np.empty((1, 0), np.float32)
-        parts.append(Compared(empty, empty, result.reduction_db, result.detector_db, 0, 0, result.rows))
+        parts.append(ScopeAudio(empty, empty, result.reduction_db, result.detector_db, 0, 0, result.rows))
     assert before is not None and after is not None and best is not None
-    return Passage(
+    return MeasuredPassage(
         best,
         before.figures(),
         after.figures(),
@@ -109,13 +109,13 @@ def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db
     )
 
 
-def passage_of(result: Compared, rate: int) -> Passage:
+def passage_of(result: ScopeAudio, rate: int) -> MeasuredPassage:
     """Of sound that is at hand whole."""
     before, after = FiguresMeter(len(result.before), rate), FiguresMeter(len(result.after), rate)
     before.add(result.before)
     after.add(result.after)
     louder = louder_db(before.energies(), after.energies())
-    return Passage(
+    return MeasuredPassage(
         result,
         before.figures(),
         after.figures(),

@@ -8,11 +8,11 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp.envelope import extremes
 from saltanvil.dsp.kernel import TICK_FRAMES
-from saltanvil.engine.scope import Compared
+from saltanvil.engine.scope import ScopeAudio
 from saltanvil.measure.spectrum import average_db, centres_hz, moving_db
 from saltanvil.processors import Settings, processor_named
 from saltanvil.session.document.path import Step
-from saltanvil.studies.scope.passage import BIN_FRAMES, Passage, columns_of_bins
+from saltanvil.studies.scope.passage import BIN_FRAMES, MeasuredPassage, columns_of_bins
 
 CURVE_LOW_DB = -90.0
 HISTOGRAM_STEP_DB = 1.5
@@ -83,7 +83,7 @@ def magnitude_db(columns: NDArray[np.float32]) -> NDArray[np.floating]:
     return np.asarray(20.0 * np.log10(np.maximum(np.maximum(-columns[0], columns[1]), 10.0 ** (FLOOR_DB / 20.0))))
 
 
-def bite_of(whole: Passage, columns: int, first: int = 0, last: int | None = None, linear_gain_db: float = 0.0) -> Bite:
+def bite_of(whole: MeasuredPassage, columns: int, first: int = 0, last: int | None = None, linear_gain_db: float = 0.0) -> Bite:
     """The picture of dynamics of frames first..last of the passage, in at most `columns` columns.
 
     linear_gain_db: gain of what the scope leaves untouched.
@@ -157,7 +157,7 @@ class Spectrum:
 
 
 def spectrum_of(
-    parts: Iterable[Compared], rate: int, step: Step | None, settings: Settings | None, fraction: int, hop: int | None
+    parts: Iterable[ScopeAudio], rate: int, step: Step | None, settings: Settings | None, fraction: int, hop: int | None
 ) -> Spectrum:
     """Before, after and difference over the passage, whose windows come one after the other. hop: frames from one moving
     picture to the next, if there are to be any."""

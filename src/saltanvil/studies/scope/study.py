@@ -13,7 +13,7 @@ from saltanvil.processors import processor_named
 from saltanvil.session.document.path import Key, Step
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.settings import resolve
-from saltanvil.studies.scope.passage import Passage, measured, window_frames, windows
+from saltanvil.studies.scope.passage import MeasuredPassage, measured, window_frames, windows
 
 #: The shortest passage that tells anything, and the longest that is measured at once.
 MIN_PASSAGE_S, MAX_PASSAGE_S = 0.02, 1800.0
@@ -56,7 +56,7 @@ class Study:
     def renderer(self, start: int, stop: int) -> ScopeRenderer:
         return ScopeRenderer(self.session, self.media, self.cache, start, stop, self.cancelled, self.pool)
 
-    def measured(self, scope: Scope) -> Passage:
+    def measured(self, scope: Scope) -> MeasuredPassage:
         return measured(self.renderer, scope, self.start, self.stop, self.linear_gain_db(scope))
 
     def linear_gain_db(self, scope: Scope) -> float:

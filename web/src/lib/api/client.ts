@@ -62,7 +62,7 @@ export type Spectrum = Schemas['Spectrum'];
 export type Preset = Schemas['PresetView'];
 export type Bands = Schemas['Bands'];
 export type HistoryView = Schemas['HistoryView'];
-export type SlotsCompared = Required<Schemas['Compared']>;
+export type SlotsCompared = Required<Schemas['SlotsCompared']>;
 export type SlotDifference = Required<Schemas['Difference']>;
 export type SlotLoudness = Schemas['SlotLoudness'];
 export type LaneFigures = Schemas['LaneFigures'];
@@ -83,9 +83,9 @@ export type Delivery = Required<Omit<Schemas['Delivery'], 'tags' | 'origin'>> & 
 export type DeliveryOptions = Schemas['DeliveryOptions'];
 export type FormatView = Schemas['FormatView'];
 export type FileNames = Schemas['FileNames'];
-export type CheckView = Omit<Schemas['CheckView'], 'checked'> & { checked: Checked | null };
+export type CheckView = Omit<Schemas['CheckView'], 'checked'> & { checked: DeliveryCheck | null };
 export type CheckedFormat = Schemas['CheckedFormat'];
-export type Checked = Omit<Schemas['Checked'], 'formats'> & { formats: CheckedFormat[] };
+export type DeliveryCheck = Omit<Schemas['DeliveryCheck'], 'formats'> & { formats: CheckedFormat[] };
 export type CeilingRow = Schemas['CeilingRow'];
 
 /** An edit as it is sent; the server checks it. */

@@ -1411,7 +1411,7 @@ export interface components {
     AimAnswer: {
       /** Revision */
       revision: number;
-      answer: components["schemas"]["Answer"];
+      answer: components["schemas"]["AimResult"];
     };
     /**
      * AimQuestion
@@ -1461,12 +1461,12 @@ export interface components {
       high: number;
     };
     /**
-     * Answer
+     * AimResult
      * @description reached: whether the target is. setting, value: where, or how near one gets; figure: what is measured there, None where
      *     nothing can be. renders: of the passage. text: the answer in a sentence, with the reason where it is not reached. by: how far
      *     the setting's envelope is to be moved as a whole, if it has one; then the value is that at the passage's start.
      */
-    Answer: {
+    AimResult: {
       /** Reached */
       reached: boolean;
       /** Setting */
@@ -1659,6 +1659,18 @@ export interface components {
       value: number | null;
       /** Unit */
       unit: string;
+    };
+    /**
+     * BenchLine
+     * @description A picture's line, with the unit of each axis in its name.
+     */
+    BenchLine: {
+      /** Name */
+      name: string;
+      /** X */
+      x: number[];
+      /** Y */
+      y: number[];
     };
     /**
      * BenchQuestion
@@ -1997,7 +2009,7 @@ export interface components {
      *     is still there; names: what can be listened to; set_aside: why an earlier one cannot be read.
      */
     CheckView: {
-      checked: components["schemas"]["Checked"] | null;
+      checked: components["schemas"]["DeliveryCheck"] | null;
       /** Made At */
       made_at: number;
       /** Stale */
@@ -2012,32 +2024,6 @@ export interface components {
       names: string[];
       /** Set Aside */
       set_aside?: string | null;
-    };
-    /**
-     * Checked
-     * @description A delivery check. start_s: where the master begins in the session; true_peak_dbtp: what is wanted of it; master: the float
-     *     render.
-     */
-    Checked: {
-      /** Strip Id */
-      strip_id: string;
-      /** Strip Name */
-      strip_name: string;
-      /** Start S */
-      start_s: number;
-      /** Length S */
-      length_s: number;
-      /** Rate Hz */
-      rate_hz: number;
-      /** True Peak Dbtp */
-      true_peak_dbtp: number;
-      master: components["schemas"]["Figures"];
-      /** Master Overs */
-      master_overs: components["schemas"]["OverPlace"][];
-      /** Master Over Count */
-      master_over_count: number;
-      /** Formats */
-      formats?: components["schemas"]["CheckedFormat"][];
     };
     /**
      * CheckedFormat
@@ -2093,20 +2079,6 @@ export interface components {
        * @enum {string}
        */
       op: "clear_slot";
-    };
-    /**
-     * Compared
-     * @description The versions of one scope side by side. heard: the slot that is on, as it is now.
-     */
-    Compared: {
-      /** On */
-      on: number | null;
-      /** Slots */
-      slots: number[];
-      /** Changed */
-      changed: boolean;
-      /** Differences */
-      differences: components["schemas"]["Difference"][];
     };
     /**
      * Contrast
@@ -2279,6 +2251,32 @@ export interface components {
       loudness_lufs?: number;
     };
     /**
+     * DeliveryCheck
+     * @description A delivery check. start_s: where the master begins in the session; true_peak_dbtp: what is wanted of it; master: the float
+     *     render.
+     */
+    DeliveryCheck: {
+      /** Strip Id */
+      strip_id: string;
+      /** Strip Name */
+      strip_name: string;
+      /** Start S */
+      start_s: number;
+      /** Length S */
+      length_s: number;
+      /** Rate Hz */
+      rate_hz: number;
+      /** True Peak Dbtp */
+      true_peak_dbtp: number;
+      master: components["schemas"]["Figures"];
+      /** Master Overs */
+      master_overs: components["schemas"]["OverPlace"][];
+      /** Master Over Count */
+      master_over_count: number;
+      /** Formats */
+      formats?: components["schemas"]["CheckedFormat"][];
+    };
+    /**
      * DeliveryOptions
      * @description What can be chosen. fields: of a pattern of names, with what they stand for.
      */
@@ -2286,7 +2284,7 @@ export interface components {
       /** Formats */
       formats: components["schemas"]["FormatView"][];
       /** Targets */
-      targets: components["schemas"]["Target"][];
+      targets: components["schemas"]["LoudnessTarget"][];
       /** Fields */
       fields: {
         [key: string]: string;
@@ -2650,6 +2648,20 @@ export interface components {
       setting: string | null;
     };
     /**
+     * HistoryEntry
+     * @description An edit of the history. made_at: seconds since 1970; None, and no words, for edits of earlier versions.
+     */
+    HistoryEntry: {
+      /** Position */
+      position: number;
+      /** Made At */
+      made_at: number | null;
+      /** Words */
+      words: string | null;
+      /** Undone */
+      undone: boolean;
+    };
+    /**
      * HistoryView
      * @description The last edits, the newest first. position: how many are in force.
      */
@@ -2657,7 +2669,7 @@ export interface components {
       /** Position */
       position: number;
       /** Edits */
-      edits: components["schemas"]["Made"][];
+      edits: components["schemas"]["HistoryEntry"][];
     };
     /**
      * ImportView
@@ -3039,18 +3051,6 @@ export interface components {
        */
       bend?: number;
     };
-    /**
-     * Line
-     * @description A picture's line, with the unit of each axis in its name.
-     */
-    Line: {
-      /** Name */
-      name: string;
-      /** X */
-      x: number[];
-      /** Y */
-      y: number[];
-    };
     /** ListenRequest */
     ListenRequest: {
       /** Tab */
@@ -3062,18 +3062,18 @@ export interface components {
       names: string[];
     };
     /**
-     * Made
-     * @description An edit of the history. made_at: seconds since 1970; None, and no words, for edits of earlier versions.
+     * LoudnessTarget
+     * @description A loudness that is asked for, by whom.
      */
-    Made: {
-      /** Position */
-      position: number;
-      /** Made At */
-      made_at: number | null;
-      /** Words */
-      words: string | null;
-      /** Undone */
-      undone: boolean;
+    LoudnessTarget: {
+      /** Name */
+      name: string;
+      /** Loudness Lufs */
+      loudness_lufs: number;
+      /** True Peak Dbtp */
+      true_peak_dbtp: number;
+      /** Help */
+      help: string;
     };
     /**
      * Mark
@@ -3505,6 +3505,38 @@ export interface components {
        * @default 1000
        */
       columns?: number;
+    };
+    /**
+     * PartVersion
+     * @description A step, a lane or a path with its slots, as it was.
+     */
+    "PartVersion-Input": {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      step?: components["schemas"]["Step-Input"] | null;
+      lane?: components["schemas"]["Lane-Input"] | null;
+      path?: components["schemas"]["Path-Input"] | null;
+    };
+    /**
+     * PartVersion
+     * @description A step, a lane or a path with its slots, as it was.
+     */
+    "PartVersion-Output": {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "step" | "lane" | "strip";
+      /** Id */
+      id: string;
+      step?: components["schemas"]["Step-Output"] | null;
+      lane?: components["schemas"]["Lane-Output"] | null;
+      path?: components["schemas"]["Path-Output"] | null;
     };
     /**
      * PartsAnswer
@@ -4099,7 +4131,7 @@ export interface components {
       /** Figures */
       figures: components["schemas"]["BenchFigure"][];
       /** Lines */
-      lines: components["schemas"]["Line"][];
+      lines: components["schemas"]["BenchLine"][];
       /** X Label */
       x_label: string;
       /** Y Label */
@@ -4591,7 +4623,7 @@ export interface components {
        * @enum {string}
        */
       op: "set_version";
-      version: components["schemas"]["Version-Input"];
+      version: components["schemas"]["PartVersion-Input"];
     };
     /**
      * SetVersion
@@ -4603,7 +4635,7 @@ export interface components {
        * @enum {string}
        */
       op: "set_version";
-      version: components["schemas"]["Version-Output"];
+      version: components["schemas"]["PartVersion-Output"];
     };
     /**
      * Settings
@@ -4678,6 +4710,20 @@ export interface components {
       revision: number;
       /** Slots */
       slots: components["schemas"]["SlotLoudness"][];
+    };
+    /**
+     * SlotsCompared
+     * @description The versions of one scope side by side. heard: the slot that is on, as it is now.
+     */
+    SlotsCompared: {
+      /** On */
+      on: number | null;
+      /** Slots */
+      slots: number[];
+      /** Changed */
+      changed: boolean;
+      /** Differences */
+      differences: components["schemas"]["Difference"][];
     };
     /**
      * SlotsQuestion
@@ -5013,7 +5059,7 @@ export interface components {
        * @enum {string}
        */
       op: "store_slot";
-      version?: components["schemas"]["Version-Input"] | null;
+      version?: components["schemas"]["PartVersion-Input"] | null;
     };
     /**
      * StoreSlot
@@ -5034,7 +5080,7 @@ export interface components {
        * @enum {string}
        */
       op: "store_slot";
-      version?: components["schemas"]["Version-Output"] | null;
+      version?: components["schemas"]["PartVersion-Output"] | null;
     };
     /**
      * Stretch
@@ -5287,20 +5333,6 @@ export interface components {
       };
     };
     /**
-     * Target
-     * @description A loudness that is asked for, by whom.
-     */
-    Target: {
-      /** Name */
-      name: string;
-      /** Loudness Lufs */
-      loudness_lufs: number;
-      /** True Peak Dbtp */
-      true_peak_dbtp: number;
-      /** Help */
-      help: string;
-    };
-    /**
      * TempoAnswer
      * @description bpm: None where nothing repeats. certainty: 0 to 1. half, double: the other readings, where a session can have them.
      *     beat_s: the session time of a first beat.
@@ -5367,38 +5399,6 @@ export interface components {
       moves: components["schemas"]["LeverTarget"][];
       /** Values */
       values: components["schemas"]["Moved"][];
-    };
-    /**
-     * Version
-     * @description A step, a lane or a path with its slots, as it was.
-     */
-    "Version-Input": {
-      /**
-       * Of
-       * @enum {string}
-       */
-      of: "step" | "lane" | "strip";
-      /** Id */
-      id: string;
-      step?: components["schemas"]["Step-Input"] | null;
-      lane?: components["schemas"]["Lane-Input"] | null;
-      path?: components["schemas"]["Path-Input"] | null;
-    };
-    /**
-     * Version
-     * @description A step, a lane or a path with its slots, as it was.
-     */
-    "Version-Output": {
-      /**
-       * Of
-       * @enum {string}
-       */
-      of: "step" | "lane" | "strip";
-      /** Id */
-      id: string;
-      step?: components["schemas"]["Step-Output"] | null;
-      lane?: components["schemas"]["Lane-Output"] | null;
-      path?: components["schemas"]["Path-Output"] | null;
     };
     /**
      * VersionView
@@ -5873,7 +5873,7 @@ export interface operations {
           [name: string]: unknown;
         };
         content: {
-          "application/json": components["schemas"]["Compared"];
+          "application/json": components["schemas"]["SlotsCompared"];
         };
       };
       /** @description The body cannot be read */

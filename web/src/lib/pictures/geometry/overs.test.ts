@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import type { Checked } from '../../api/client';
+import type { DeliveryCheck } from '../../api/client';
 import { gridShapes, heightOf, LEFT, markShapes, overAt, RIGHT, ROW, says, timeAxis, TOP } from './overs';
 
 const BOX = { width: 670, height: 200 };

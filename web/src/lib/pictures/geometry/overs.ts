@@ -1,5 +1,5 @@
 /** Where each format is above the true peak that is wanted, along the song: a row a format, a mark an over. */
-import type { Checked, CheckedFormat, Section } from '../../api/client';
+import type { DeliveryCheck, CheckedFormat, Section } from '../../api/client';
 import { clock, pixel, valueAt, type Axis } from '../../draw/scale';
 import { box as filled, rule, text, within, type Box, type Shape } from '../../draw/shapes';
 
@@ -19,14 +19,14 @@ const LABEL = 64;
 /** A section of which no more than this is inside is none. */
 const BARELY_S = 0.05;
 
-export const heightOf = (checked: Checked): number => TOP + ROW * checked.formats.length + BOTTOM;
+export const heightOf = (checked: DeliveryCheck): number => TOP + ROW * checked.formats.length + BOTTOM;
 
-export function timeAxis(checked: Checked, { width }: Box): Axis {
+export function timeAxis(checked: DeliveryCheck, { width }: Box): Axis {
   const low = checked.start_s;
   return { low, high: low + Math.max(checked.length_s, 0.1), from: LEFT, to: width - RIGHT };
 }
 
-export function gridShapes(checked: Checked, sections: Section[], box: Box): Shape[] {
+export function gridShapes(checked: DeliveryCheck, sections: Section[], box: Box): Shape[] {
   const time = timeAxis(checked, box);
   const bottom = heightOf(checked) - BOTTOM;
   const fits = (time.to - time.from) / LABEL;
@@ -51,7 +51,7 @@ export function gridShapes(checked: Checked, sections: Section[], box: Box): Sha
 }
 
 /** The marks; those of the chosen format in full. */
-export function markShapes(checked: Checked, chosen: CheckedFormat | null, box: Box): Shape[] {
+export function markShapes(checked: DeliveryCheck, chosen: CheckedFormat | null, box: Box): Shape[] {
   const time = timeAxis(checked, box);
   return checked.formats.flatMap((one, row) => {
     const bottom = TOP + ROW * (row + 1);
@@ -70,7 +70,7 @@ export function markShapes(checked: Checked, chosen: CheckedFormat | null, box: 
 export function overAt(
   x: number,
   y: number,
-  checked: Checked,
+  checked: DeliveryCheck,
   box: Box,
 ): { format: string; at_s: number } | null {
   const one = checked.formats[Math.floor((y - TOP) / ROW)];
@@ -82,7 +82,7 @@ export function overAt(
   return near && Math.abs(near.at_s - at) <= reach ? { format: one.format, at_s: near.at_s } : null;
 }
 
-export function says(checked: Checked): string {
+export function says(checked: DeliveryCheck): string {
   const parts = checked.formats.map(
     (one) => `${one.label} ${one.figures.true_peak_dbtp.toFixed(2)} dBTP, ${one.over_count} above`,
   );
