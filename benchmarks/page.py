@@ -28,7 +28,8 @@ from playwright.sync_api import Page, sync_playwright
 from server import begun, memory_mb
 
 from saltanvil.cli.serving import ensure_demo
-from saltanvil.engine.stream import Stream, Wanted
+from saltanvil.engine.stream import Stream
+from saltanvil.engine.wanted import Wanted
 from saltanvil.web.services import Services
 from saltanvil.web.sessions import EditRequest
 

@@ -22,7 +22,8 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes, render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.stream import Passage, Stream, Wanted
+from saltanvil.engine.stream import Stream
+from saltanvil.engine.wanted import Passage, Wanted
 from saltanvil.media.encode import Writing
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.descriptor import descriptors_of

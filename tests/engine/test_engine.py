@@ -18,7 +18,8 @@ from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.stream import Passage, Reader
+from saltanvil.engine.stream import Reader
+from saltanvil.engine.wanted import Passage, Wanted
 from saltanvil.measure.resonances import Resonance
 from saltanvil.media.encode import Writing
 from saltanvil.processors import REGISTRY
@@ -208,7 +209,8 @@ def test_live_is_offline_is_export(media, tmp_path, position_s):
 
 def test_the_loop_is_gapless_and_stamped(media):
     session = small_session()
-    _, blocks = played(session, media, 1.0, 48000 * 2, lambda player: player.set_passage(1.0, 1.5, True))
+    loop = Passage.of_seconds(1.0, 1.5, True, 48000)
+    _, blocks = played(session, media, 1.0, 48000 * 2, lambda player: player.want(player.wanted.changed(passage=loop)))
     for one, two in zip(blocks, blocks[1:], strict=False):
         ahead = two.position_s - one.position_s - one.audio.shape[1] / 48000
         assert ahead == pytest.approx(0, abs=1e-9) or ahead == pytest.approx(-0.5, abs=2 * 64 / 48000)
@@ -240,13 +242,12 @@ def test_an_edit_while_playing_is_heard_without_a_click(media):
         blocks.append(block)
         heard = sum(b.audio.shape[1] for b in blocks)
         if len(blocks) == 10:
-            player.set_session(make([], makeup_db=6.0))
+            player.want(Wanted(make([], makeup_db=6.0)))
         if len(blocks) == 30:
-            player.set_session(
-                make([Step.model_validate({"id": "t", "kind": "trim", "settings": {"gain_db": -12.0}})], makeup_db=6.0)
-            )
+            trim = Step.model_validate({"id": "t", "kind": "trim", "settings": {"gain_db": -12.0}})
+            player.want(Wanted(make([trim], makeup_db=6.0)))
         if len(blocks) == 45:
-            player.set_session(make([], makeup_db=6.0, lookahead_ms=10.0))
+            player.want(Wanted(make([], makeup_db=6.0, lookahead_ms=10.0)))
         if heard > 100_000:
             done.set()
         player.heard(block.epoch, heard, 0)

@@ -14,7 +14,8 @@ from saltanvil.engine.audition import Audition, Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.stream import BLOCK_FRAMES, Stream, Wanted
+from saltanvil.engine.stream import BLOCK_FRAMES, Stream
+from saltanvil.engine.wanted import Wanted
 from saltanvil.session.document.base import MAIN_ID
 from tests.engine.test_stream import MEDIA, RATE, SESSIONS
 

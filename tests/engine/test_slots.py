@@ -6,7 +6,8 @@ import pytest
 from saltanvil.dsp.glide import GLIDE_MS
 from saltanvil.engine.audition import Audition
 from saltanvil.engine.live import LEAD_S
-from saltanvil.engine.stream import BLOCK_FRAMES, Passage, Stream, Wanted
+from saltanvil.engine.stream import BLOCK_FRAMES, Stream
+from saltanvil.engine.wanted import Passage, Wanted
 from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.session import Session
 from tests.engine.test_engine import Arrays

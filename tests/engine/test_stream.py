@@ -29,7 +29,8 @@ from saltanvil.engine.live import (
     Player,
 )
 from saltanvil.engine.rack import Rack
-from saltanvil.engine.stream import BLOCK_FRAMES, Passage, Stream, Wanted
+from saltanvil.engine.stream import BLOCK_FRAMES, Stream
+from saltanvil.engine.wanted import Passage, Wanted
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.echo import MAX_NOTE_MS
@@ -322,7 +323,7 @@ def test_an_edit_replaces_all_but_what_is_on_its_way(monkeypatch):
     player.heard(epoch, 3000, 0)
     listener.settled()
     count = len(listener.sent)
-    player.set_session(SESSIONS[1])
+    player.want(player.wanted.changed(session=SESSIONS[1]))
     anew = listener.settled().sent[count:]
     assert anew[0].version == 1 and anew[0].seam == anew[0].sequence
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
@@ -356,7 +357,7 @@ def test_a_change_goes_back_only_where_enough_is_left_ahead_meanwhile(monkeypatc
     needs_s = pace * (ahead_s - OUTPUT_DELAY_S + (2.0 - pace) * BLOCK_FRAMES / RATE)
     assert (ahead_s - needs_s > LEFT_S) == back
     player._pace = pace
-    player.set_session(SESSIONS[1])
+    player.want(player.wanted.changed(session=SESSIONS[1]))
     count = len(listener.sent)
     listener.room = 1 << 30
     player.nudge()
@@ -393,7 +394,7 @@ def test_the_way_follows_how_many_changes_come_too_late(monkeypatch):
         player.heard(epoch, 3000, 0, late=2)
     listener.settled()
     count = len(listener.sent)
-    player.set_session(SESSIONS[1])
+    player.want(player.wanted.changed(session=SESSIONS[1]))
     anew = listener.settled().sent[count:]
     begins = sum(listener.blocks[n].audio.shape[1] for n in range(anew[0].sequence))
     assert begins <= 3000 + (OUTPUT_DELAY_S + 3 * LATE_STEP_S) * RATE < begins + BLOCK_FRAMES
@@ -405,7 +406,7 @@ def test_the_way_follows_how_many_changes_come_too_late(monkeypatch):
     for edit in range(round((MAX_OUTPUT_DELAY_S - MIN_OUTPUT_DELAY_S) / CHANGE_STEP_S) + 5):
         listener.now += 1.0
         player.heard(epoch, 3000, 0)
-        player.set_session(SESSIONS[edit % 2])
+        player.want(player.wanted.changed(session=SESSIONS[edit % 2]))
         listener.answer(1)
     assert player._output_delay_s == MIN_OUTPUT_DELAY_S
     player.close()
@@ -422,7 +423,7 @@ def test_a_drag_goes_back_only_where_it_gains_some_blocks(monkeypatch):
     for step in range(9):
         listener.now += 0.016
         player.heard(epoch, round(0.016 * RATE * step), 0)
-        player.set_session(SESSIONS[1 - step % 2])
+        player.want(player.wanted.changed(session=SESSIONS[1 - step % 2]))
         listener.answer(2)
         versions.append(listener.sent[-1].version)
     # Two blocks are rendered in the time of three eighths of one: some steps are far enough ahead to go back, not all of them.
@@ -430,7 +431,7 @@ def test_a_drag_goes_back_only_where_it_gains_some_blocks(monkeypatch):
     assert versions == sorted(versions) and 3 <= len(runs) <= 6 and max(runs) >= 3
     listener.now += 1.0
     player.heard(epoch, 6200, 0)
-    player.set_session(SESSIONS[0])
+    player.want(player.wanted.changed(session=SESSIONS[0]))
     listener.answer(1)
     assert listener.sent[-1].version == versions[-1] + 1 and listener.sent[-1].seam == listener.sent[-1].sequence
     player.close()
@@ -443,7 +444,7 @@ def test_nobody_waits_for_a_listener_who_has_gone_silent(monkeypatch):
     player.play(0.0)
     listener.settled()
     player._room = lambda: False
-    player.set_session(SESSIONS[1])
+    player.want(player.wanted.changed(session=SESSIONS[1]))
     assert player._behind
     waited = []
     monkeypatch.setattr(player._condition, "wait_for", lambda test, timeout_s: waited.append(test()))

@@ -13,7 +13,8 @@ from pydantic import TypeAdapter
 
 from saltanvil.demo import harbour_walk, low_water
 from saltanvil.engine.audition import Audition, Scope
-from saltanvil.engine.stream import Stream, Wanted
+from saltanvil.engine.stream import Stream
+from saltanvil.engine.wanted import Passage, Wanted
 from saltanvil.media.recording import recorded
 from saltanvil.session.apply import AnyEdit, apply
 from saltanvil.session.document.session import Strip
@@ -80,6 +81,9 @@ def test_one_moved_value_is_a_small_message():
         demo, EDIT.validate_python({"op": "set", "values": [{"of": "strip", "id": strip.id, "name": "pan", "value": 0.3}]})
     )
     assert len(pickle.dumps(change_of(moved, demo), 5)) < 0.3 * len(pickle.dumps(demo, 5))
+
+
+LOOP = Passage.of_seconds(0.0, 3.0, True, 48_000)
 
 
 class Ear:
@@ -150,19 +154,19 @@ def test_it_gives_what_a_play_in_the_server_would(process, database, document):
 
 def test_changes_are_heard_and_waited_for(process, database, document):
     ear = Ear(database, document, process)
-    ear.player.set_passage(0.0, 3.0, True)
+    ear.player.want(passage=LOOP)
     ear.player.play(0.0)
     wait_for(lambda: len(ear.blocks) > 20)
     muted = document.model_copy(
         update={"strips": [strip.model_copy(update={"mute": strip.kind == "track"}) for strip in document.strips]}
     )
-    ear.player.set_session(muted)
+    ear.player.want(session=muted)
     ear.player.wait_until_ahead(10.0)
     assert ear.player._known == ear.player._changes
     sent = ear.player._changes
     for _ in range(3):  # nothing new in it
-        ear.player.set_session(muted)
-        ear.player.set_scope(Scope("a"))
+        ear.player.want(session=muted)
+        ear.player.want(scope=Scope("a"))
     assert ear.player._changes == sent + 1
     count = len(ear.blocks)
     wait_for(lambda: len(ear.blocks) > count + 20)
@@ -183,7 +187,7 @@ def test_a_recording_is_played_like_media(process, database, document, tmp_path)
     strips = [Strip(id="main", name="Main", kind="main", output=None), Strip(id="r", name="R", kind="track", media_id=number)]
     ear = Ear(database, document, process)
     ear.player.cover(False, {number: (kept, 100, 40_000)})
-    ear.player.set_session(document.model_copy(update={"strips": strips}))
+    ear.player.want(session=document.model_copy(update={"strips": strips}))
     ear.player.play(0.0)
     wait_for(lambda: sum(audio.shape[1] for _, audio in ear.blocks) > 30_000)
     heard = np.concatenate([audio for _, audio in ear.blocks], axis=1)[:, :30_000]
@@ -194,7 +198,7 @@ def test_a_recording_is_played_like_media(process, database, document, tmp_path)
 def test_a_listener_who_takes_nothing_gets_no_more_than_its_room(process, database, document):
     ear = Ear(database, document, process)
     ear.player.taken = lambda waiting: None
-    ear.player.set_passage(0.0, 3.0, True)
+    ear.player.want(passage=LOOP)
     ear.player.play(0.0)
     wait_for(lambda: len(ear.blocks) >= MAX_WAITING_BLOCKS)
     time.sleep(0.3)
@@ -204,7 +208,7 @@ def test_a_listener_who_takes_nothing_gets_no_more_than_its_room(process, databa
 
 def test_what_it_cannot_play_is_said_and_others_play_on(process, database, document):
     other = Ear(database, document, process)
-    other.player.set_passage(0.0, 3.0, True)
+    other.player.want(passage=LOOP)
     other.player.play(0.0)
     gone = document.model_copy(update={"strips": [*document.strips, Strip(id="x", name="X", kind="track", media_id=999_999)]})
     ear = Ear(database, gone, process)
@@ -219,10 +223,7 @@ def test_what_it_cannot_play_is_said_and_others_play_on(process, database, docum
 
 SAID = {
     "open": lambda player: None, "play": lambda player: player.play(0.0), "stop": lambda player: player.stop(),
-    "session": lambda player: player.set_session(player._document.model_copy(update={"tempo_bpm": 90.0})),
-    "passage": lambda player: player.set_passage(0.0, 1.0, True), "scope": lambda player: player.set_scope(Scope("a")),
-    "listening": lambda player: player.set_listening("before"), "matched": lambda player: player.set_matched(-3.0),
-    "balance": lambda player: player.set_balance("a", -3.0), "monitor": lambda player: player.set_monitor("mono"),
+    "want": lambda player: player.want(monitor="mono"),
     "recordings": lambda player: player.cover(True, {1: None}), "covered": lambda player: player.cover(False, {}),
     "heard": lambda player: player.heard(1, 100, 0), "taken": lambda player: player.taken(0),
     "close": lambda player: player.close(),
@@ -284,7 +285,7 @@ def test_killed_it_tells_its_players_and_starts_again_for_the_next(database, doc
     os.kill(old, signal.SIGKILL)
     wait_for(lambda: ear.lost)
     assert not ear.player.playing
-    ear.player.set_session(document.model_copy())  # nobody hears it, and nothing breaks
+    ear.player.want(session=document.model_copy())  # nobody hears it, and nothing breaks
     ear.player.close()
     again = Ear(database, document, process)
     again.player.play(0.0)

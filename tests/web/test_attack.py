@@ -459,7 +459,7 @@ def test_an_edit_that_cannot_be_stored_is_taken_back_from_the_ear(client, sessio
         socket.receive_text()  # it has the session, and says which revision
         player = services._auditions["one"].player
         heard = []
-        monkeypatch.setattr(player, "set_session", lambda document, balance=None: heard.append(document.name))
+        monkeypatch.setattr(player, "want", lambda session, balance: heard.append(session.name))
 
         def full(*_):
             assert heard == ["Heard"]

@@ -139,6 +139,6 @@ def test_what_is_measured_while_it_runs_counts_afterwards(blind):
     audition = services._auditions["t"]
     start(client, number)
     audition.measured(audition._scope, 5.0)
-    assert audition.player._wanted.get("matched", (0.0,)) == (0.0,)
+    assert audition.player.wanted.audition.matched_db == 0.0
     assert client.delete(f"/api/sessions/{number}/blind?tab=t").status_code == 200
-    assert audition.player._wanted["matched"] == (5.0,)
+    assert audition.player.wanted.audition.matched_db == 5.0

@@ -14,7 +14,8 @@ from websockets.exceptions import ConnectionClosed
 from websockets.sync.client import connect
 
 from saltanvil.engine.audition import Audition
-from saltanvil.engine.stream import Passage, Stream, Wanted
+from saltanvil.engine.stream import Stream
+from saltanvil.engine.wanted import Passage, Wanted
 from tests.edits import moved_json
 from tests.listener import Client
 from tests.signals import noise

@@ -8,7 +8,8 @@ from starlette.testclient import TestClient
 
 from saltanvil.store.sessions import Version
 from saltanvil.web.app import create_app
-from saltanvil.web.audition import MESSAGE, Move, TabAudition
+from saltanvil.web.audition import TabAudition
+from saltanvil.web.messages import MESSAGE, Move
 from tests.edits import moved_json
 from tests.engine.test_stream import session
 
@@ -19,8 +20,8 @@ class Recorder:
     def __init__(self, document, *args, **kwargs):
         self.heard = []
 
-    def set_session(self, document, balance=None):
-        self.heard.append(document.strip("a").path.steps[0].settings.threshold_db)
+    def want(self, session, balance):
+        self.heard.append(session.strip("a").path.steps[0].settings.threshold_db)
 
 
 @pytest.fixture

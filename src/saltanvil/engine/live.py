@@ -5,14 +5,12 @@ import logging
 import threading
 import time
 from collections.abc import Callable
-from dataclasses import replace
 
-from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.media import Media
-from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.priority import realtime_priority
-from saltanvil.engine.stream import BLOCK_FRAMES, Block, Passage, Stream, Wanted
-from saltanvil.engine.time import ceil_tick, floor_tick
+from saltanvil.engine.stream import BLOCK_FRAMES, Block, Stream
+from saltanvil.engine.time import floor_tick
+from saltanvil.engine.wanted import Wanted
 from saltanvil.session.document.session import Session
 
 log = logging.getLogger(__name__)
@@ -101,47 +99,17 @@ class Player:
             self._condition.notify_all()
             return self._epoch
 
-    def _want(self, wanted: Wanted) -> None:
-        """Something changed: what is not on its way to the ear yet is rendered anew. The lock is held."""
-        if not wanted.same(self._wanted):
-            self._wanted = wanted
-            self._changed = self._behind = True
-            self._condition.notify_all()
+    @property
+    def wanted(self) -> Wanted:
+        return self._wanted
 
-    def _audition(self, **changes: object) -> None:
+    def want(self, wanted: Wanted) -> None:
+        """To be heard from now on: what is not on its way to the ear yet is rendered anew."""
         with self._condition:
-            self._want(replace(self._wanted, audition=replace(self._wanted.audition, **changes)))  # type: ignore[arg-type]
-
-    def set_session(self, session: Session, balance: tuple[str, float] | None = None) -> None:
-        """balance: a strip and a gain for listening (see `set_balance`), from the same block on."""
-        with self._condition:
-            audition = self._wanted.audition
-            self._want(replace(self._wanted, session=session, audition=replace(audition, balance=balance or audition.balance)))
-
-    def set_passage(self, start_s: float, end_s: float, loop: bool) -> None:
-        """Bounds are moved outwards to whole ticks; a passage is at least 50 ms long."""
-        rate = self._wanted.session.rate_hz
-        start = floor_tick(max(0, round(start_s * rate)))
-        stop = max(ceil_tick(round(end_s * rate)), start + ceil_tick(rate // 20))
-        with self._condition:
-            self._want(replace(self._wanted, passage=Passage(start, stop, loop)))
-
-    def set_scope(self, scope: Scope) -> None:
-        self._audition(scope=scope)
-
-    def set_listening(self, listening: Listening) -> None:
-        self._audition(listening=listening)
-
-    def set_matched(self, matched_db: float) -> None:
-        self._audition(matched_db=matched_db)
-
-    def set_balance(self, strip_id: str, gain_db: float) -> None:
-        """What a strip is compared with sounds as loud by this gain; none for the strip ''."""
-        self._audition(balance=(strip_id, gain_db))
-
-    def set_monitor(self, monitor: MonitorName) -> None:
-        with self._condition:
-            self._want(replace(self._wanted, monitor=monitor))
+            if not wanted.same(self._wanted):
+                self._wanted = wanted
+                self._changed = self._behind = True
+                self._condition.notify_all()
 
     def heard(self, epoch: int, frames: int, underruns: int, late: int = 0) -> None:
         """The listener's report: frames consumed of an epoch so far, new gaps, each of which lengthens the lead, and new

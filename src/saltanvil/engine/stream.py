@@ -12,17 +12,16 @@ import copy
 import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.units import SILENCE_DB, gain_to_db
-from saltanvil.engine.audition import Audition
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.compiled import Compiled
 from saltanvil.engine.media import Media
-from saltanvil.engine.monitor import Monitor, MonitorName
+from saltanvil.engine.monitor import Monitor
 from saltanvil.engine.nodes.split import SplitNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Audio, Rack, SavedRack
@@ -30,6 +29,7 @@ from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.structure import structure_of
 from saltanvil.engine.tail import MAX_TAIL_S, last_sounding, quiet_frames
 from saltanvil.engine.time import ceil_tick, preroll_start, session_frames
+from saltanvil.engine.wanted import Passage, Wanted
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
 from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.session import Session
@@ -78,34 +78,6 @@ class Block:
     short_term_lufs: float
     lead_s: float
     latency_s: float
-
-
-@dataclass(frozen=True)
-class Passage:
-    """Frames start..stop, whole ticks; looped or played once."""
-
-    start: int = 0
-    stop: int = 1 << 62
-    loop: bool = False
-
-
-@dataclass(frozen=True, eq=False)
-class Wanted:
-    """What is to be played, all of it changed without a click."""
-
-    session: Session
-    audition: Audition = field(default_factory=Audition)
-    passage: Passage = field(default_factory=Passage)
-    monitor: MonitorName = "full range"
-
-    def same(self, other: "Wanted") -> bool:
-        """Documents are compared by identity: each edit makes another."""
-        return (
-            self.session is other.session
-            and self.audition == other.audition
-            and self.passage == other.passage
-            and self.monitor == other.monitor
-        )
 
 
 @dataclass

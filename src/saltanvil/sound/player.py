@@ -3,16 +3,16 @@
 import threading
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.live import SILENT_S
-from saltanvil.engine.monitor import MonitorName
+from saltanvil.engine.wanted import Wanted
 from saltanvil.media.recording import Recording
 from saltanvil.session.document.session import Session
 from saltanvil.sound.line import SOUND, SoundProcess
-from saltanvil.sound.wire import change_of
+from saltanvil.sound.wire import NO_DOCUMENT, change_of
 
 #: Blocks that a listener took are told in so many at once.
 TAKEN_AT_ONCE = 4
@@ -38,15 +38,13 @@ class RemotePlayer:
         self._deliver, self._tell_ended, self._tell_failed, self._tell_lost = deliver, ended, failed, lost
         self._process = process
         self._condition = threading.Condition()
-        self._document = session
+        self.wanted = Wanted(session)
         self._playing = self._short = False
         self._epoch = 0
         #: Changes sent, and of how many the last block knew.
         self._changes = self._known = 0
         self._reported_at = 0.0
         self._taken = self._told = 0
-        #: What was last said of each thing but the document.
-        self._wanted: dict[str, tuple[Any, ...]] = {}
         self._name = process.join(lambda what, *about: getattr(self, f"_{what}")(*about), database, session)
 
     # ---- what the listener asks for -------------------------------------------------------------------------------
@@ -70,48 +68,14 @@ class RemotePlayer:
         self._process.send(self._name, *message)
         return self._epoch
 
-    def _change(self, what: str, *about: Any) -> None:
-        """Nothing is sent that was wanted before. The lock is held: changes arrive in the order they are counted in."""
-        if self._wanted.get(what) != about:
-            self._wanted[what] = about
-            self._send_change(what, *about)
-
-    def _send_change(self, *message: Any) -> None:
-        self._changes += 1
-        self._process.send(self._name, *message)
-
-    def set_session(self, session: Session, balance: tuple[str, float] | None = None) -> None:
-        """balance: a strip and a gain for listening (see `set_balance`), from the same block on."""
-        with self._condition:
-            change, self._document = change_of(session, self._document), session
-            wanted = self._wanted.get("balance", ("", 0.0))
-            if change is not None or (balance or wanted) != wanted:
-                self._wanted["balance"] = balance or wanted
-                self._send_change("session", change, balance)
-
-    def set_passage(self, start_s: float, end_s: float, loop: bool) -> None:
-        with self._condition:
-            self._change("passage", start_s, end_s, loop)
-
-    def set_scope(self, scope: Scope) -> None:
-        with self._condition:
-            self._change("scope", scope)
-
-    def set_listening(self, listening: Listening) -> None:
-        with self._condition:
-            self._change("listening", listening)
-
-    def set_matched(self, matched_db: float) -> None:
-        with self._condition:
-            self._change("matched", matched_db)
-
-    def set_balance(self, strip_id: str, gain_db: float) -> None:
-        with self._condition:
-            self._change("balance", strip_id, gain_db)
-
-    def set_monitor(self, monitor: MonitorName) -> None:
-        with self._condition:
-            self._change("monitor", monitor)
+    def want(self, **changes: Any) -> None:
+        """changes: by the names of `Wanted.changed`. Nothing is sent that was wanted before."""
+        with self._condition:  # changes arrive in the order they are counted in
+            before, self.wanted = self.wanted, self.wanted.changed(**changes)
+            if not self.wanted.same(before):
+                self._changes += 1
+                change = change_of(self.wanted.session, before.session)
+                self._process.send(self._name, "want", change, replace(self.wanted, session=NO_DOCUMENT))
 
     def cover(self, covered: bool, recordings: dict[int, tuple[Recording, int, int]]) -> None:
         """covered: blocks tell nothing but sound. recordings: what can be played like media: (sound, first frame, frames)."""

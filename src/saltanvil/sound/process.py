@@ -11,18 +11,17 @@ import signal
 import sys
 import threading
 import time
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
-from saltanvil.engine.audition import Listening, Scope
 from saltanvil.engine.live import Player
 from saltanvil.engine.media import Audio, Media
 from saltanvil.engine.memory import give_back_memory, keep_freed_memory
-from saltanvil.engine.monitor import MonitorName
 from saltanvil.engine.priority import realtime_priority
 from saltanvil.engine.stream import Block
+from saltanvil.engine.wanted import Wanted
 from saltanvil.media.recording import Recording
 from saltanvil.session.document.session import Session
 from saltanvil.sound.wire import Change, changed, pack
@@ -97,34 +96,10 @@ class Playing:
     def stop(self) -> None:
         self.player.stop()
 
-    def session(self, change: Change | None, balance: tuple[str, float] | None) -> None:
+    def want(self, change: Change | None, wanted: Wanted) -> None:
         self._changes += 1
         self.document = changed(self.document, change)
-        self.player.set_session(self.document, balance)
-
-    def passage(self, start_s: float, end_s: float, loop: bool) -> None:
-        self._changes += 1
-        self.player.set_passage(start_s, end_s, loop)
-
-    def scope(self, scope: Scope) -> None:
-        self._changes += 1
-        self.player.set_scope(scope)
-
-    def listening(self, listening: Listening) -> None:
-        self._changes += 1
-        self.player.set_listening(listening)
-
-    def matched(self, matched_db: float) -> None:
-        self._changes += 1
-        self.player.set_matched(matched_db)
-
-    def balance(self, strip_id: str, gain_db: float) -> None:
-        self._changes += 1
-        self.player.set_balance(strip_id, gain_db)
-
-    def monitor(self, monitor: MonitorName) -> None:
-        self._changes += 1
-        self.player.set_monitor(monitor)
+        self.player.want(replace(wanted, session=self.document))
 
     def covered(self, covered: bool) -> None:
         self._covered = covered

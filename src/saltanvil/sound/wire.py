@@ -9,7 +9,8 @@ from pydantic_core import to_json
 from saltanvil.engine.stream import Block
 from saltanvil.session.document.session import Session, Strip
 
-NOTHING = object()
+#: Stands in what is wanted where the document goes beside it, as a `Change`.
+NO_DOCUMENT = Session.model_construct()
 
 
 @dataclass(frozen=True)

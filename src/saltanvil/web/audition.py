@@ -10,26 +10,40 @@ import threading
 import time
 from concurrent.futures import Executor
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any
 
 from fastapi import APIRouter, WebSocket, WebSocketDisconnect
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+from pydantic import ValidationError
 
 from saltanvil.engine.audition import Listening, Scope
-from saltanvil.engine.monitor import MonitorName
-from saltanvil.session.address import Moved
-from saltanvil.session.apply import AnyEdit, apply
+from saltanvil.engine.wanted import Passage
+from saltanvil.session.apply import apply
 from saltanvil.session.document.base import NotFound
-from saltanvil.session.document.path import MAX_SLOTS, SlotNumber
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits.base import Edit, EditRefused
 from saltanvil.session.edits.envelopes import by_hand
 from saltanvil.session.format import Unreadable
-from saltanvil.session.slots import SlotOwner, owner_of, slots_of, strip_of
+from saltanvil.session.slots import owner_of, slots_of, strip_of
 from saltanvil.sound.player import RemotePlayer
 from saltanvil.store.database import MAX_NUMBER
 from saltanvil.store.sessions import Version
 from saltanvil.web.comparing import Replacement
+from saltanvil.web.messages import (
+    MESSAGE,
+    Heard,
+    Letter,
+    Listen,
+    Move,
+    Play,
+    SetMatched,
+    SetMonitor,
+    SetOrder,
+    SetPassage,
+    SetScope,
+    SetSlots,
+    Stop,
+    Try,
+)
 
 router = APIRouter()
 MAX_MESSAGE = 1 << 16
@@ -37,103 +51,6 @@ MAX_MESSAGE = 1 << 16
 MAX_WAITING_MESSAGES = 1000
 #: Messages a second that a listener may send for long, and how many at once. A page reports a hundred times a second.
 MESSAGE_RATE, MESSAGE_BURST = 400.0, 2000.0
-
-
-class Message(BaseModel):
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
-
-
-class Play(Message):
-    type: Literal["play"]
-    position_s: float = Field(ge=0.0, le=1e6)
-
-
-class Stop(Message):
-    type: Literal["stop"]
-
-
-class SetPassage(Message):
-    type: Literal["passage"]
-    start_s: float = Field(ge=0.0, le=1e6)
-    end_s: float = Field(ge=0.0, le=1e6)
-    loop: bool
-
-
-class SetScope(Message):
-    type: Literal["scope"]
-    strip_id: str
-    step_id: str | None = None
-    lane_id: str | None = None
-
-
-class Listen(Message):
-    type: Literal["listen"]
-    listening: Listening
-
-
-class SetMatched(Message):
-    type: Literal["matched"]
-    on: bool
-
-
-class SetOrder(Message):
-    """The order of a strip's steps is compared with another one, and sounds as loud by this gain; 0 ends it."""
-
-    type: Literal["order"]
-    strip_id: str
-    gain_db: float = Field(ge=-60.0, le=60.0)
-
-
-class SetSlots(Message):
-    """The gains by which the slots of a step, a lane or a strip's path are equally loud; whichever is on sounds by its own."""
-
-    type: Literal["slots"]
-    of: SlotOwner
-    id: str = Field(max_length=64)
-    gains_db: dict[SlotNumber, Annotated[float, Field(ge=-60.0, le=60.0)]] = Field(max_length=MAX_SLOTS)
-
-
-class SetMonitor(Message):
-    type: Literal["monitor"]
-    monitor: MonitorName
-
-
-class Move(Message):
-    """Values as a control is moved: heard at once, and stored by an edit of the same gesture that follows. number: counts the
-    moves of a tab, and the edit carries that of the move it stores."""
-
-    type: Literal["move"]
-    values: list[Moved] = Field(min_length=1, max_length=200)
-    gesture: str = Field(max_length=64)
-    number: int = Field(ge=0, le=1 << 53)
-
-
-class Try(Message):
-    """An edit that sounds but is not made, such as a starting point under the cursor; null ends it. It may be refused."""
-
-    type: Literal["try"]
-    edit: AnyEdit | None
-
-
-class Letter(Message):
-    """What is to be heard of what sounds instead of the document: a letter of a blind comparison, a version of a delivery."""
-
-    type: Literal["letter"]
-    letter: str = Field(max_length=40)
-
-
-class Heard(Message):
-    type: Literal["heard"]
-    epoch: int
-    frames: int = Field(ge=0)
-    underruns: int = Field(ge=0)
-    late: int = Field(default=0, ge=0)
-
-
-AnyMessage = (
-    Play | Stop | SetPassage | SetScope | Listen | SetMatched | SetOrder | SetSlots | SetMonitor | Move | Try | Letter | Heard
-)
-MESSAGE: TypeAdapter[Any] = TypeAdapter(Annotated[AnyMessage, Field(discriminator="type")])
 
 
 class Allowance:
@@ -245,13 +162,14 @@ class TabAudition:
                 return
             self._instead, self._letter = instead, "" if instead is None else instead.names[0]
             self.player.cover(instead is not None and instead.hides, {} if instead is None else instead.recordings)
-            self.player.set_listening("after" if instead is not None else self._listening)
+            self.player.want(listening="after" if instead is not None else self._listening)
             self._play()
             self._apply_matched()  # what was measured meanwhile
 
     def _play(self) -> None:
         if self._instead is not None:
-            self.player.set_session(*self._instead.heard(self._letter, self._matched_on))
+            session, balance = self._instead.heard(self._letter, self._matched_on)
+            self.player.want(session=session, balance=balance)
             return
         # A newer move may come at any moment; it has a turn of its own.
         made_of = session, moved, tried = self._session, self._moved, self._tried
@@ -273,7 +191,7 @@ class TabAudition:
             self._made_of = made_of
             if sounds != self._sounding:  # what was moved and is stored now sounds already
                 self._sounding = sounds
-        self.player.set_session(self._sounding, self._balance(self._sounding))
+        self.player.want(session=self._sounding, balance=self._balance(self._sounding))
 
     def _balance(self, session: Session) -> tuple[str, float]:
         """The strip and the gain for listening, by which it is as loud as what it is compared with."""
@@ -290,8 +208,8 @@ class TabAudition:
     def _apply_matched(self) -> None:
         if self._instead is not None:
             return
-        self.player.set_matched(self._measured.get(self._scope, 0.0) if self._matched_on else 0.0)
-        self.player.set_balance(*self._balance(self._sounding))
+        matched_db = self._measured.get(self._scope, 0.0) if self._matched_on else 0.0
+        self.player.want(matched_db=matched_db, balance=self._balance(self._sounding))
 
     def _sound_soon(self) -> None:
         if not self._waits:  # otherwise the one that waits for its turn finds this newer one
@@ -308,15 +226,16 @@ class TabAudition:
                 epoch = player.stop()
                 self.outgoing.put_nowait(json.dumps({"type": "stopped", "epoch": epoch}))
             case SetPassage():
-                player.set_passage(message.start_s, message.end_s, message.loop)
+                rate_hz = self._session.rate_hz
+                player.want(passage=Passage.of_seconds(message.start_s, message.end_s, message.loop, rate_hz))
             case SetScope():
                 self._scope = Scope(message.strip_id, message.step_id, message.lane_id)
-                player.set_scope(self._scope)
+                player.want(scope=self._scope)
                 self._apply_matched()
             case Listen():
                 self._listening = message.listening
                 if self._instead is None:
-                    player.set_listening(message.listening)
+                    player.want(listening=message.listening)
             case SetMatched():
                 self._matched_on = message.on
                 self._apply_matched()
@@ -329,7 +248,7 @@ class TabAudition:
                 self._slots = message
                 self._apply_matched()
             case SetMonitor():
-                player.set_monitor(message.monitor)
+                player.want(monitor=message.monitor)
             case Move() if message.number > self._stored:  # or it has come after the edit that stores it
                 self._moved = message
                 self._sound_soon()

@@ -193,7 +193,7 @@ class Services:
         # What is told of the edit, and measured after it, must not keep it from the ear.
         self.wait_for_sound()
         try:
-            return self.changed(version, tab)
+            return self.changed(version, tab, heard=True)
         except Exception:  # it is stored, whatever comes of telling it
             log.exception("telling an edit of session %s", session_id)
             return version
@@ -220,11 +220,12 @@ class Services:
             else:
                 audition.set_session(session)
 
-    def changed(self, version: Version, tab: str | None) -> Version:
+    def changed(self, version: Version, tab: str | None, heard: bool = False) -> Version:
         """Send the change to every open tab of the session; the tab that made it has its answer already. What the
-        change left out of date of the matches is measured anew."""
+        change left out of date of the matches is measured anew. heard: whether the players have it."""
         for audition in self._listening_to(version.id):
-            audition.set_session(version.session)
+            if not heard:
+                audition.set_session(version.session)
             if audition.tab != tab:
                 audition.tell_version(version)
         self.matches.check(version.id, edited=True)

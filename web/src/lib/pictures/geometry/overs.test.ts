@@ -10,7 +10,7 @@ const format = (name: string, overs: [number, number][]) =>
     over_count: overs.length,
     overs: overs.map(([at_s, true_peak_dbtp]) => ({ at_s, true_peak_dbtp })),
     figures: { true_peak_dbtp: -0.5 },
-  }) as Checked['formats'][number];
+  }) as DeliveryCheck['formats'][number];
 const checked = {
   start_s: 10,
   length_s: 50,
@@ -23,7 +23,7 @@ const checked = {
     format('opus-128', [[60, -0.9]]),
     format('wav16', []),
   ],
-} as unknown as Checked;
+} as unknown as DeliveryCheck;
 
 test('marks lie at their time, in their row, as high as they are above', () => {
   const marks = markShapes(checked, checked.formats[0]!, BOX);
