@@ -1,8 +1,11 @@
 <script lang="ts">
   /** A setting as a short scale: ticks at values that mean something, a wedge at the value, the number beside it. */
   import type { Setting, SettingValue } from '../api/client';
+  import { pressGestures } from './arrows';
   import { startsTyping } from './typing';
-  import { clamp, formatSetting, fromShare, parseSetting, tidy, toShare } from './value';
+  import SliderMarks from './SliderMarks.svelte';
+  import TypedValue from './TypedValue.svelte';
+  import { clamp, formatSetting, fromShare, tidy, toShare } from './value';
 
   interface Props {
     setting: Setting;
@@ -48,8 +51,6 @@
 
   let scale = $state<HTMLElement | null>(null);
   let typing = $state<string | null>(null);
-  /** Why what was typed was not taken. */
-  let wrong = $state<string | null>(null);
   let dragged = $state<number | null>(null);
   let held = $state.raw<{ x: number; share: number } | null>(null);
   let before = 0;
@@ -57,9 +58,8 @@
   const FINE = 1 / 8;
   let gesture = '';
   let wheelEnd = 0;
-  let keysEnd = 0;
-  /** Arrow keys pressed one after the other are one gesture. */
-  const KEYS_MS = 1500;
+  const WHEEL_MS = 600;
+  const pressed = pressGestures();
 
   const number = $derived(dragged ?? (typeof value === 'number' ? value : 0));
   const share = $derived(toShare(number, setting));
@@ -125,7 +125,7 @@
   function wheel(event: WheelEvent): void {
     event.preventDefault();
     if (Date.now() > wheelEnd) gesture = crypto.randomUUID();
-    wheelEnd = Date.now() + 600;
+    wheelEnd = Date.now() + WHEEL_MS;
     nudge(event.deltaY < 0 ? 1 : -1, event, gesture);
   }
 
@@ -137,9 +137,7 @@
     }
     const steps = { ArrowRight: 1, ArrowUp: 1, ArrowLeft: -1, ArrowDown: -1 }[event.key];
     if (steps) {
-      if (Date.now() > keysEnd) gesture = crypto.randomUUID();
-      keysEnd = Date.now() + KEYS_MS;
-      nudge(steps, event, gesture);
+      nudge(steps, event, pressed());
     } else if (event.key === 'Home') put(setting.minimum ?? 0, null);
     else if (event.key === 'End') put(setting.maximum ?? 1, null);
     else if (event.key === 'Enter' || startsTyping(event.key))
@@ -149,25 +147,6 @@
     event.stopPropagation();
   }
 
-  function typed(keep: boolean): void {
-    if (typing === null) return;
-    if (keep && typing.trim()) {
-      const read = parseSetting(typing, setting);
-      if ('refused' in read) {
-        wrong = read.refused;
-        return;
-      }
-      put(read.value, null);
-    }
-    typing = null;
-    wrong = null;
-    scale?.focus();
-  }
-
-  const take = (field: HTMLInputElement) => {
-    field.focus();
-    field.setSelectionRange(field.value.length, field.value.length);
-  };
   const nonPassive = (element: HTMLElement) => {
     element.addEventListener('wheel', wheel, { passive: false });
     return () => element.removeEventListener('wheel', wheel);
@@ -190,32 +169,15 @@
         onclick={menu}><svg viewBox="0 0 12 8" aria-hidden="true"><path d="M0 7 H3 L7 1 H12" /></svg></button
       >{/if}</span
   >
-  {#if typing === null}
-    <button
-      class="figure value"
-      tabindex="-1"
-      aria-label={`${name}: ${shown}; type a value`}
-      onclick={() => (typing = '')}>{shown}</button
-    >
-  {:else}
-    <input
-      class="figure typing"
-      class:wrong
-      aria-label={`${name}, typed`}
-      aria-invalid={wrong !== null}
-      aria-describedby={wrong ? `${helpId}-wrong` : undefined}
-      placeholder={shown}
-      bind:value={typing}
-      {@attach take}
-      onkeydown={(event) => {
-        event.stopPropagation();
-        if (event.key === 'Enter') typed(true);
-        if (event.key === 'Escape') typed(false);
-      }}
-      onblur={() => typed(wrong === null)}
-    />
-    {#if wrong}<span class="refused" id="{helpId}-wrong" role="alert">{wrong}</span>{/if}
-  {/if}
+  <TypedValue
+    bind:typing
+    {setting}
+    {name}
+    {shown}
+    {bare}
+    take={(value) => put(value, null)}
+    done={() => scale?.focus()}
+  />
   <div
     class="scale"
     role="slider"
@@ -245,27 +207,7 @@
       put(Number(setting.default), null);
     }}
   >
-    <i class="track"></i>
-    <i class="covered" style:width="{share * 100}%"></i>
-    {#if range}<i
-        class="range"
-        style:left="{toShare(range[0], setting) * 100}%"
-        style:right="{100 - toShare(range[1], setting) * 100}%"
-      ></i>{/if}
-    {#if course}<svg class="course" viewBox="0 0 100 100" preserveAspectRatio="none" aria-hidden="true"
-        ><polyline
-          points={course.map(([x, y]) => `${(x * 100).toFixed(2)},${(94 - y * 88).toFixed(2)}`).join(' ')}
-        /></svg
-      >{/if}
-    {#each setting.ticks as tick (tick)}<i class="tick" style:left="{toShare(tick, setting) * 100}%"
-      ></i>{/each}
-    {#if typeof now === 'number'}<i
-        class="wedge now"
-        data-now={setting.name}
-        title="now {formatSetting(now, setting)}: set by low latency or by the held loudness"
-        style:left="{toShare(now, setting) * 100}%"
-      ></i>{/if}
-    <i class="wedge" style:left="{share * 100}%"></i>
+    <SliderMarks {setting} {share} {now} {range} {course} />
   </div>
 </div>
 
@@ -288,37 +230,6 @@
     overflow: hidden;
     text-overflow: ellipsis;
   }
-  .value {
-    padding: 0;
-    border: 0;
-    height: 1.25rem;
-    cursor: text;
-    white-space: nowrap;
-  }
-  .typing {
-    width: 84px;
-    height: 1.125rem;
-    text-align: right;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    padding: 0 2px;
-  }
-  .refused {
-    position: absolute;
-    right: 0;
-    top: 100%;
-    z-index: 3;
-    padding: 0 6px;
-    font-size: 0.75rem;
-    white-space: nowrap;
-    color: var(--taken);
-    background: var(--plate);
-    border: 1px solid var(--taken);
-  }
-  .wrong {
-    border-color: var(--taken);
-    color: var(--taken);
-  }
   .scale {
     grid-column: 1 / -1;
     position: relative;
@@ -327,65 +238,6 @@
     touch-action: none;
     /* A selection that a drag began would be dragged itself by the next. */
     user-select: none;
-  }
-  i {
-    position: absolute;
-    display: block;
-  }
-  .track {
-    left: 0;
-    right: 0;
-    top: 7px;
-    height: 1px;
-    background: var(--ink-soft);
-    opacity: 0.5;
-  }
-  .covered {
-    left: 0;
-    top: 6px;
-    height: 2px;
-    background: var(--after);
-  }
-  .tick {
-    top: 8px;
-    width: 1px;
-    height: 4px;
-    background: var(--ink-soft);
-    opacity: 0.7;
-  }
-  .wedge {
-    top: 0;
-    width: 9px;
-    height: 8px;
-    margin-left: -4.5px;
-    background: var(--ink);
-    clip-path: polygon(0 0, 100% 0, 100% 45%, 50% 100%, 0 45%);
-  }
-  .now {
-    background: var(--ink-soft);
-    opacity: 0.6;
-  }
-  .range {
-    top: 4px;
-    height: 6px;
-    border: 1px solid var(--key);
-    border-block: 0;
-    background: color-mix(in srgb, var(--key) 25%, transparent);
-  }
-  .course {
-    position: absolute;
-    left: 0;
-    top: 9px;
-    width: 100%;
-    height: 7px;
-    pointer-events: none;
-    overflow: visible;
-  }
-  .course polyline {
-    fill: none;
-    stroke: var(--after);
-    stroke-width: 1.25;
-    vector-effect: non-scaling-stroke;
   }
   .place,
   .over-time {
@@ -436,13 +288,5 @@
   .bare .scale {
     grid-column: 1;
     grid-row: 1;
-  }
-  .bare .value,
-  .bare .typing {
-    grid-column: 2;
-    grid-row: 1;
-    width: 100%;
-    text-align: right;
-    font-size: 0.6875rem;
   }
 </style>

@@ -1,9 +1,12 @@
 <script lang="ts">
   /** Strips as plates, outputs as solid lines, sends thin with their level, keys dashed with an arrow into the detector. */
-  import type { Strip } from '../api/client';
   import { workspace } from '../state/workspace.svelte';
   import { choices, curve, links, type Link } from './links';
   import { layout, neighbour, PLATE, type Plate } from './layout';
+  import MapLine from './MapLine.svelte';
+  import MapMenu from './MapMenu.svelte';
+  import MapPlate from './MapPlate.svelte';
+  import { fitted, zoomed } from './view';
 
   interface Props {
     /** The line that is chosen, if one is. */
@@ -12,9 +15,6 @@
     open: (strip: string) => void;
   }
   let { chosen, choose, open }: Props = $props();
-  const MARGIN = 28;
-  /** Above the map lie its legend and the zoom. */
-  const TOP = 44;
 
   let box = $state({ width: 1, height: 1 });
   let view = $state({ x: 0, y: 0, scale: 1 });
@@ -71,8 +71,6 @@
     if (link.kind === 'key') return header.keys[link.step.id] ?? -120;
     return header.strips[link.from]?.[1] ?? -120;
   }
-  /** 0 at -60 dB, 1 at full scale, in steps of 3 dB: what does not change is not painted. */
-  const share = (db: number) => Math.max(0, Math.min(1, Math.ceil((db + 60) / 3) / 20));
   const detector = (link: Link) => (link.kind === 'key' ? (keyed(link.step.kind) ?? '').toLowerCase() : '');
   function says(link: Link): string {
     const [from, to] = [byId.get(link.from)?.name, byId.get(link.to)?.name];
@@ -83,31 +81,16 @@
     return `${from} is the key of the ${detector(link)} on ${to}`;
   }
 
-  const fitted = () => {
-    const scale = Math.min(
-      1.25,
-      (box.width - 2 * MARGIN) / Math.max(map.width, 1),
-      (box.height - MARGIN - TOP) / Math.max(map.height, 1),
-    );
-    const held = Math.max(scale, 0.2);
-    return {
-      scale: held,
-      x: (box.width - held * map.width) / 2,
-      y: Math.max(TOP, (box.height - held * map.height) / 2),
-    };
-  };
   export function fit(): void {
     own = false;
-    view = fitted();
+    view = fitted(map, box);
   }
   export function zoom(by: number, x: number = box.width / 2, y: number = box.height / 2): void {
     own = true;
-    const scale = Math.max(0.2, Math.min(3, view.scale * by));
-    const moved = scale / view.scale;
-    view = { scale, x: x - (x - view.x) * moved, y: y - (y - view.y) * moved };
+    view = zoomed(view, by, x, y);
   }
   $effect(() => {
-    if (!own) view = fitted();
+    if (!own) view = fitted(map, box);
   });
 
   const wheeling = (element: SVGSVGElement) => {
@@ -180,7 +163,6 @@
     drawing = { from, x: plate.x, y: plate.y, over: to, keys: true };
     document.getElementById(`plate-${from}`)?.focus();
   }
-  const first = (element: HTMLElement) => element.querySelector('button')?.focus();
 
   const WAYS = { ArrowLeft: 'left', ArrowRight: 'right', ArrowUp: 'up', ArrowDown: 'down' } as const;
   function plateKeys(event: KeyboardEvent, id: string): void {
@@ -208,12 +190,6 @@
     event.preventDefault();
     event.stopPropagation();
   }
-  function lineKeys(event: KeyboardEvent, link: Link): void {
-    if (event.key !== 'Enter' && event.key !== ' ') return;
-    choose(link.id);
-    event.preventDefault();
-    event.stopPropagation();
-  }
   function mapKeys(event: KeyboardEvent): void {
     if (event.ctrlKey || event.metaKey || event.altKey) return;
     const acts: Record<string, () => void> = {
@@ -232,17 +208,7 @@
     act();
   }
 
-  const path = (corner: number, width: number, height: number) =>
-    `M0 0H${width - corner}L${width} ${corner}V${height}H0Z`;
   const tip = (plate: Plate) => ({ x: plate.x + PLATE.width, y: plate.y + PLATE.height / 2 });
-  function second(strip: Strip): string {
-    const silent = silentStrip(strip.id);
-    if (silent) return silent;
-    const steps = strip.path.steps.length;
-    const count = steps === 0 ? 'no steps' : steps === 1 ? 'one step' : `${steps} steps`;
-    return `${strip.level_db.toFixed(1)} dB, ${count}`;
-  }
-  const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 </script>
 
 <div class="map" bind:clientWidth={box.width} bind:clientHeight={box.height}>
@@ -275,70 +241,32 @@
     </defs>
     <g transform="translate({view.x} {view.y}) scale({view.scale})">
       {#each drawn as { link, shape } (link.id)}
-        {@const silent = why(link)}
-        {@const now = share(level(link))}
-        <g
-          class="line {link.kind}"
-          class:silent
-          class:chosen={chosen === link.id}
-          data-line={link.id}
-          data-level={level(link).toFixed(1)}
-          role="button"
-          tabindex="0"
-          aria-label={silent ? `${says(link)}. Silent: ${silent}` : says(link)}
-          onpointerdown={(event) => {
-            event.stopPropagation();
-            choose(link.id);
-          }}
-          onkeydown={(event) => lineKeys(event, link)}
-        >
-          <title>{says(link)}{silent ? `. Silent: ${silent}` : ''}</title>
-          <path class="hit" d={shape.d} />
-          {#if now > 0}<path class="live" d={shape.d} style:stroke-width="{1 + 5 * now}px" />{/if}
-          <path class="stroke" d={shape.d} marker-end={link.kind === 'key' ? 'url(#arrow)' : undefined} />
-        </g>
+        <MapLine
+          {link}
+          d={shape.d}
+          says={says(link)}
+          silent={why(link)}
+          level_db={level(link)}
+          chosen={chosen === link.id}
+          choose={() => choose(link.id)}
+        />
       {/each}
       {#each map.plates as plate (plate.id)}
-        {@const strip = byId.get(plate.id)!}
-        {@const heard = header?.strips[plate.id]}
-        {@const silent = silentStrip(plate.id)}
-        <g
-          id="plate-{plate.id}"
-          class="plate-{strip.kind} strip"
-          class:silent
-          class:own={plate.id === workspace.selection.stripId}
-          class:over={drawing?.over === plate.id}
-          data-plate={plate.id}
-          role="button"
-          tabindex="0"
-          aria-label="{strip.name} {second(strip)}{silent ? `, silent: ${silent}` : ''}"
-          transform="translate({plate.x} {plate.y})"
-          onpointerdown={(event) => {
-            event.stopPropagation();
+        <MapPlate
+          {plate}
+          strip={byId.get(plate.id)!}
+          silent={silentStrip(plate.id)}
+          level_db={header?.strips[plate.id]?.[1] ?? -120}
+          over={drawing?.over === plate.id}
+          press={() => {
             menu = null;
             workspace.selection.choose(plate.id);
             choose(null);
           }}
-          ondblclick={() => open(plate.id)}
-          onkeydown={(event) => plateKeys(event, plate.id)}
-        >
-          <title
-            >{strip.name}: {silent ?? 'double-click to shape it; drag its right edge to connect it'}</title
-          >
-          <path class="face" d={path(10, PLATE.width, PLATE.height)} />
-          <text x="9" y="16" class="name">{cut(strip.name, 18)}</text>
-          <text x="9" y="29" class="more">{cut(second(strip), 23)}</text>
-          <g class="bars">
-            <rect x="0" y={PLATE.height - 4} height="3" width={PLATE.width * share(heard?.[1] ?? -120)} />
-          </g>
-          {#if strip.solo}<text x={PLATE.width - 22} y="16" class="mark">S</text>{/if}
-          {#if strip.mute}<text x={PLATE.width - 22} y="16" class="mark muted">M</text>{/if}
-          <!-- svelte-ignore a11y_no_static_element_interactions -->
-          <g class="port" data-port={plate.id} onpointerdown={(event) => draw(event, plate.id)}>
-            <rect x={PLATE.width - 12} y="10" width="24" height={PLATE.height - 12} />
-            <path d="M{PLATE.width - 3} {PLATE.height / 2 - 5}l7 5l-7 5z" />
-          </g>
-        </g>
+          open={() => open(plate.id)}
+          keydown={(event) => plateKeys(event, plate.id)}
+          draw={(event) => draw(event, plate.id)}
+        />
       {/each}
       {#each drawn as { link, shape } (link.id)}
         {#if link.kind === 'send'}
@@ -362,38 +290,17 @@
     </g>
   </svg>
   {#if menu}
-    {@const { from, to } = menu}
-    <div
-      class="menu"
-      role="menu"
-      tabindex="-1"
-      aria-label="Connect {byId.get(from)?.name} to {byId.get(to)?.name}"
-      style:left="{menu.x}px"
-      style:top="{menu.y}px"
-      {@attach first}
-      onkeydown={(event) => {
-        event.stopPropagation();
-        const step = { ArrowDown: 1, ArrowUp: -1 }[event.key];
-        if (event.key === 'Escape') menu = null;
-        if (!step) return;
-        event.preventDefault();
-        const items = [...event.currentTarget.querySelectorAll('button')];
-        items[
-          (items.indexOf(document.activeElement as HTMLButtonElement) + step + items.length) % items.length
-        ]?.focus();
+    <MapMenu
+      x={menu.x}
+      y={menu.y}
+      from={byId.get(menu.from)?.name ?? ''}
+      to={byId.get(menu.to)?.name ?? ''}
+      choices={choices(strips, menu.from, menu.to, keyed)}
+      take={(edit) => {
+        menu = null;
+        if (edit) void workspace.edit(edit);
       }}
-    >
-      <p class="soft">{byId.get(from)?.name} to {byId.get(to)?.name}</p>
-      {#each choices(strips, from, to, keyed) as choice (choice.label)}
-        <button
-          role="menuitem"
-          onclick={() => {
-            menu = null;
-            void workspace.edit(choice.edit);
-          }}>{choice.label}</button
-        >
-      {/each}
-    </div>
+    />
   {/if}
   {#if drawing?.keys}
     <p class="prompt" role="status">
@@ -426,108 +333,6 @@
     fill: var(--ink);
     pointer-events: none;
   }
-  .name {
-    font-size: 0.8125rem;
-    font-weight: 600;
-  }
-  .more {
-    font-size: 0.6875rem;
-    fill: var(--ink-soft);
-  }
-  .mark {
-    font-size: 0.6875rem;
-    font-weight: 650;
-  }
-  .muted {
-    fill: var(--taken);
-  }
-  .strip {
-    cursor: pointer;
-    outline: none;
-  }
-  .face {
-    fill: var(--plate);
-    stroke: var(--line);
-  }
-  .plate-bus .face,
-  .plate-main .face {
-    stroke: var(--ink-soft);
-  }
-  .own .face {
-    stroke: var(--after);
-    stroke-width: 2;
-  }
-  .over .face,
-  .strip:focus-visible .face {
-    stroke: var(--after);
-    stroke-width: 2;
-    stroke-dasharray: 4 2;
-  }
-  .strip.silent .face {
-    fill: var(--ground);
-    stroke-dasharray: 2 3;
-  }
-  .strip.silent .name {
-    fill: var(--ink-soft);
-    font-weight: 400;
-  }
-  .bars rect {
-    fill: var(--after);
-  }
-  .port {
-    cursor: crosshair;
-  }
-  .port rect {
-    fill: transparent;
-  }
-  .port path {
-    fill: var(--ink-soft);
-  }
-  .port:hover path {
-    fill: var(--after);
-  }
-  .line {
-    cursor: pointer;
-    outline: none;
-  }
-  .line path {
-    fill: none;
-  }
-  .hit {
-    stroke: transparent;
-    stroke-width: 11px;
-  }
-  .stroke {
-    stroke: var(--ink-soft);
-    stroke-width: 1.5px;
-  }
-  .live {
-    stroke: var(--after);
-    opacity: 0.35;
-  }
-  .send .stroke,
-  .lane .stroke {
-    stroke-width: 1px;
-  }
-  .lane .stroke {
-    stroke-dasharray: 8 2;
-  }
-  .key .stroke {
-    stroke: var(--key);
-    stroke-dasharray: 4 3;
-  }
-  .key .live {
-    stroke: var(--key);
-  }
-  .line.silent .stroke {
-    opacity: 0.35;
-  }
-  .line.chosen .stroke,
-  .line:focus-visible .stroke {
-    stroke: var(--after);
-    stroke-width: 2.5px;
-    opacity: 1;
-  }
   marker path {
     fill: var(--key);
   }
@@ -551,30 +356,6 @@
     stroke-width: 2px;
     stroke-dasharray: 6 4;
     pointer-events: none;
-  }
-  .menu {
-    position: absolute;
-    z-index: 5;
-    min-width: 210px;
-    background: var(--plate);
-    border: 1px solid var(--ink-soft);
-    padding: 6px 0;
-  }
-  .menu p {
-    margin: 0;
-    padding: 0 12px 4px;
-  }
-  .menu button {
-    display: block;
-    width: 100%;
-    text-align: left;
-    height: 1.625rem;
-    padding: 0 12px;
-    white-space: nowrap;
-  }
-  .menu button:hover,
-  .menu button:focus-visible {
-    background: var(--ground);
   }
   .prompt {
     position: absolute;

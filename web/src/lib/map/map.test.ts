@@ -3,6 +3,7 @@ import type { Step, Strip } from '../api/client';
 import { renamed } from '../path/tree';
 import { depths, layout, neighbour, PLATE, type Plate } from './layout';
 import { choices, curve, links, removal, sources } from './links';
+import { fitted, levelShare, zoomed } from './view';
 
 const strip = (id: string, output: string | null, more: Partial<Strip> = {}): Strip =>
   ({
@@ -147,5 +148,26 @@ describe('copies', () => {
     expect(first.key!.strip_id).toBe('t1');
     expect(inner.path.steps[0]!.key!.step_id).toBe(first.id);
     expect([inner.output, inner.solo]).toEqual([null, false]);
+  });
+});
+
+describe('view', () => {
+  it('fits a map into its box, below its legend, and never beyond what can be read', () => {
+    const box = { width: 1000, height: 600 };
+    const whole = fitted({ width: 1888, height: 300 }, box);
+    expect(whole.scale).toBeCloseTo(0.5);
+    expect(whole.x).toBeCloseTo(28);
+    expect(fitted({ width: 100, height: 100 }, box).scale).toBe(1.25);
+    expect(fitted({ width: 100_000, height: 100 }, box).scale).toBe(0.2);
+  });
+  it('zooms about a point, which stays where it is', () => {
+    const before = { x: 10, y: 20, scale: 1 };
+    const after = zoomed(before, 2, 110, 220);
+    expect((110 - after.x) / after.scale).toBeCloseTo(110 - before.x);
+    expect((220 - after.y) / after.scale).toBeCloseTo(220 - before.y);
+    expect(zoomed(before, 100, 0, 0).scale).toBe(3);
+  });
+  it('paints levels in steps of 3 dB between -60 and 0', () => {
+    expect([-120, -60, -30.5, -30, 0, 6].map(levelShare)).toEqual([0, 0, 0.5, 0.5, 1, 1]);
   });
 });

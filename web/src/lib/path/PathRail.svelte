@@ -1,28 +1,16 @@
 <script lang="ts">
   /** The path as plates on a rail, left to right; splits fan out into lanes and join. Each plate shows its change live. */
-  import type { Setting, Step } from '../api/client';
-  import Rule from './Rule.svelte';
+  import type { Step } from '../api/client';
   import { format } from '../controls/value';
-  import { BAND_STARTS, removeSplit, divide, splitAt, splitName } from '../state/splits';
-  import {
-    bypassSteps,
-    chosenSteps,
-    copySteps,
-    insertSteps,
-    moveSteps,
-    moveStepTo,
-    removeSteps,
-  } from '../state/steps';
-  import { automation } from '../state/automation.svelte';
-  import { dryWetLever, newLever } from '../state/levers';
+  import { insertSteps, moveSteps, moveStepTo, removeSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import AddStep from './AddStep.svelte';
-  import GateState from './GateState.svelte';
-  import SlotBar from './SlotBar.svelte';
+  import Join from './Join.svelte';
   import LaneTag from './LaneTag.svelte';
+  import RailBar from './RailBar.svelte';
+  import StepFace from './StepFace.svelte';
   import { storedOf } from '../state/slots.svelte';
   import { layout, nearestSlot } from './layout';
-  import { plateText } from './plate';
   import { arrow, everyStep, find, renamed, type Chosen } from './tree';
 
   interface Props {
@@ -39,41 +27,17 @@
 
   const LEFT = 108;
   const LEAST = 84;
-  /** Of a sum that cancels. */
-  const SILENT_DB = -120;
   const MOST = 252;
   const strip = $derived(workspace.selection.strip);
   const steps = $derived(strip?.path.steps ?? []);
   const every = $derived([...everyStep(steps)]);
-  const split = $derived(splitAt(workspace));
   const placed = $derived(layout(steps, LEFT, LEAST));
   const railY = $derived(placed.steps.find((item) => item.lane === null)?.box.y ?? 24);
   const header = $derived(workspace.listening.playing ? workspace.listening.header : null);
-  const allBypassed = $derived(steps.length > 0 && steps.every((step) => step.bypass));
-  const position = $derived(
-    workspace.processor('split')?.settings.find((setting) => setting.name === 'position') as Setting,
-  );
 
   $effect(() => {
     height = Math.min(MOST, Math.max(LEAST, placed.height * zoom));
   });
-
-  const moved = (step: Step) => (header && !step.bypass ? (header.steps[step.id] ?? 0) : 0);
-  const label = (step: Step) =>
-    step.kind === 'split' ? splitName(step) : (workspace.processor(step.kind)?.label ?? step.kind);
-  const blended = (step: Step) =>
-    step.settings['by'] === 'copies' && step.settings['blend'] === true && step.lanes?.length === 2;
-
-  function sum(step: Step): string {
-    if (step.settings['by'] !== 'copies') return 'flat if idle';
-    const db = workspace.version?.sums[step.id];
-    return db === undefined ? '' : db > SILENT_DB ? format(db, 'dB') : 'cancels';
-  }
-  function match(step: Step): string {
-    if (step.settings['law'] !== 'steady') return `Law: ${String(step.settings['law'])}`;
-    if (!step.match) return 'Steady: the match is being measured';
-    return step.match.refused ?? `Steady: treated matched by ${format(step.match.matched_db, 'dB')}`;
-  }
 
   function focus({ stepId, laneId }: Chosen): void {
     const name = laneId ? `[data-lane="${laneId}"]` : `[data-step="${stepId ?? 'strip'}"]`;
@@ -139,90 +103,10 @@
   const moving = $derived(
     new Set((workspace.version?.moving ?? []).filter((one) => one.times_s.length).map((one) => one.id)),
   );
-  const says = (step: Step) =>
-    plateText(step, workspace.processor(step.kind), workspace.version?.plates[step.id] ?? '', header);
 </script>
 
 <div class="path" role="group" aria-label="Path of {strip?.name ?? ''}">
-  <div class="bar">
-    <SlotBar />
-    <button
-      class="button lever"
-      data-act="add lever"
-      aria-haspopup="dialog"
-      title="One control that moves several settings"
-      onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>Lever</button
-    >
-    <div class="tools" role="toolbar" aria-label="Splits">
-      {#if workspace.selection.stepIds.length > 1}
-        <span class="soft">{workspace.selection.stepIds.length} chosen</span>
-        <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
-          >Bypass them</button
-        >
-        <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
-        <button
-          class="button"
-          data-act="dry/wet"
-          title="A lever over the mix of all of them: at 0 % dry"
-          onclick={() => dryWetLever(workspace, chosenSteps(workspace))}>Dry/wet lever</button
-        >
-      {/if}
-      <button
-        class="button"
-        title="Put what is chosen beside an untreated lane (P)"
-        onclick={() => divide(workspace, 'copies')}>In parallel</button
-      >
-      <span class="pair">
-        <button
-          class="button"
-          title="Put what is chosen into each band (F)"
-          onclick={() => divide(workspace, 'bands', bands)}>In bands</button
-        ><select class="figure" aria-label="How many bands" bind:value={bands}>
-          {#each Object.keys(BAND_STARTS) as count (count)}<option value={Number(count)}>{count}</option
-            >{/each}
-        </select>
-      </span>
-      <button
-        class="button"
-        title="Put what is chosen on the middle and on the sides (W)"
-        onclick={() => divide(workspace, 'mid/side')}>In mid/side</button
-      >
-      <button
-        class="button"
-        title="Put what is chosen on the left and on the right"
-        onclick={() => divide(workspace, 'left/right')}>In left/right</button
-      >
-      {#if split}
-        <button
-          class="button"
-          title="One lane's steps take the split's place (U)"
-          onclick={() => removeSplit(workspace)}>Remove split</button
-        >
-      {/if}
-      {#if steps.length > 1}
-        <button
-          class="button"
-          aria-pressed={allBypassed}
-          title="Shift+B"
-          onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'Enable all' : 'Bypass all'}</button
-        >
-      {/if}
-      {#if every.length > steps.length || placed.joins.length}
-        <button
-          class="button small"
-          aria-label="Draw the path smaller"
-          disabled={zoom <= 0.55}
-          onclick={() => (zoom -= 0.15)}>-</button
-        >
-        <button
-          class="button small"
-          aria-label="Draw the path larger"
-          disabled={zoom >= 1}
-          onclick={() => (zoom = Math.min(1, zoom + 0.15))}>+</button
-        >
-      {/if}
-    </div>
-  </div>
+  <RailBar bind:bands bind:zoom forked={every.length > steps.length || placed.joins.length > 0} />
   <div class="scroll" role="presentation" ondragover={hover} ondragleave={() => (over = null)} ondrop={drop}>
     <div
       class="canvas"
@@ -276,32 +160,13 @@
           ondragstart={() => (dragged = step.id)}
           ondragend={() => (dragged = over = null)}
         >
-          <button
-            class="face"
-            title="Drag or press Alt with the arrows to move, B to bypass, Del to remove; Shift or Ctrl and click to choose several"
-            aria-pressed={workspace.selection.stepIds.includes(step.id)}
-            onclick={(event) => press(event, step)}
-            onkeydown={(event) => keys(event, { stepId: step.id, laneId: null })}
-          >
-            <b class:long={label(step).length > 14}>{label(step)}</b>
-            {#if storedOf(step).on}<em class="slot figure" title="Slot {storedOf(step).on} is on"
-                >{storedOf(step).on}</em
-              >{/if}
-            {#if moving.has(step.id)}<em class="key over" title="Something of it moves over time"
-                ><svg viewBox="0 0 12 8" aria-hidden="true"><path d="M0 7 H3 L7 1 H12" /></svg></em
-              >{/if}
-            {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
-            <span class="figure soft" class:tight={says(step).length > 15}>{says(step)}</span>
-            {#if Math.abs(moved(step)) > 0.05}
-              <i
-                class={moved(step) < 0 ? 'taken' : 'added'}
-                style:width="{Math.round(Math.min(Math.abs(moved(step)) / 24, 1) * 60)}px"
-              ></i>
-            {/if}
-            {#if header?.gate_states[step.id]}
-              <GateState state={header.gate_states[step.id]!} />
-            {/if}
-          </button>
+          <StepFace
+            {step}
+            {header}
+            moving={moving.has(step.id)}
+            press={(event) => press(event, step)}
+            keydown={(event) => keys(event, { stepId: step.id, laneId: null })}
+          />
         </div>
       {/each}
       {#each placed.tags as { lane, split: owner, box } (lane.id)}
@@ -318,26 +183,15 @@
       {/each}
       {#each placed.joins as { split: owner, box } (owner.id)}
         <div
-          class="at join"
+          class="at"
           role="listitem"
           data-join={owner.id}
           style:left="{box.x}px"
           style:top="{box.y}px"
           style:width="{box.width}px"
           style:height="{box.height}px"
-          title={blended(owner) ? match(owner) : ''}
         >
-          {#if blended(owner) && position}
-            <Rule
-              address={{ of: 'step', id: owner.id, name: 'position' }}
-              setting={position}
-              mark="blend"
-              of={label(owner)}
-              value={owner.settings['position']!}
-            />
-          {:else}
-            <span>Sum</span><span class="figure soft">{sum(owner)}</span>
-          {/if}
+          <Join {owner} />
         </div>
       {/each}
       {#each placed.slots.filter((slot) => slot.last) as slot (slot.laneId)}
@@ -394,31 +248,6 @@
   .at {
     position: absolute;
   }
-  .key {
-    position: absolute;
-    right: 14px;
-    top: 3px;
-    font-style: normal;
-    color: var(--key);
-  }
-  .over:has(+ .key) {
-    right: 28px;
-  }
-  .over {
-    right: 12px;
-    top: 4px;
-    line-height: 0.75rem;
-    color: var(--after);
-  }
-  .over svg {
-    position: static;
-    display: block;
-    width: 12px;
-    height: 8px;
-    fill: none;
-    stroke: currentColor;
-    stroke-width: 1.5;
-  }
   .slot {
     position: absolute;
     right: 3px;
@@ -452,17 +281,11 @@
     font-size: 0.6875rem;
     letter-spacing: -0.02em;
   }
-  .face .tight {
-    letter-spacing: -0.08em;
-  }
   b {
     font-weight: 650;
     max-width: 100%;
     overflow: hidden;
     text-overflow: ellipsis;
-  }
-  .long {
-    font-stretch: 74%;
   }
   .chosen {
     --rim: var(--ink);
@@ -471,84 +294,6 @@
   .together {
     --rim: var(--after);
     padding: 2px;
-  }
-  .bypassed b {
-    color: var(--ink-soft);
-    text-decoration: line-through;
-  }
-  .join {
-    display: grid;
-    align-content: center;
-    background: var(--ground);
-    padding: 0 6px;
-    line-height: 1rem;
-    white-space: nowrap;
-  }
-  .join > .figure {
-    font-size: 0.6875rem;
-  }
-  .taken {
-    position: absolute;
-    right: 1px;
-    bottom: 1px;
-    height: 6px;
-    border: 1px solid var(--taken);
-    background: repeating-linear-gradient(135deg, var(--plate) 0 2px, var(--taken) 2px 3px);
-  }
-  .added {
-    position: absolute;
-    right: 1px;
-    bottom: 1px;
-    height: 6px;
-    border: 1px solid var(--after);
-    background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
-  }
-  .lever {
-    flex: none;
-    align-self: center;
-    height: 1.25rem;
-    margin: 0 auto 0 -4px;
-    padding: 0 6px;
-    font-size: 0.75rem;
-    line-height: 1.125rem;
-  }
-  .bar {
-    position: absolute;
-    left: 8px;
-    right: 6px;
-    top: 1px;
-    z-index: 2;
-    display: flex;
-    justify-content: space-between;
-    gap: 8px;
-    overflow-x: auto;
-    scrollbar-width: none;
-    background: var(--ground);
-  }
-  .tools {
-    display: flex;
-    gap: 4px;
-    white-space: nowrap;
-  }
-  .tools button {
-    height: 1.25rem;
-    line-height: 1.125rem;
-    font-size: 0.75rem;
-    padding: 0 6px;
-  }
-  .tools .small {
-    width: 20px;
-    padding: 0;
-  }
-  .pair {
-    display: flex;
-  }
-  select {
-    height: 1.25rem;
-    border: 1px solid var(--line);
-    border-left: 0;
-    background: var(--plate);
-    padding: 0;
   }
   .plus {
     width: 24px;

@@ -4,7 +4,8 @@
    * section the handles stand in the middle of their sections.
    */
   import { newId, type Breakpoint, type Section } from '../api/client';
-  import { formatSetting, tidy, clamp, fromShare, toShare } from '../controls/value';
+  import { arrowWay, nudged, pressGestures } from '../controls/arrows';
+  import { formatSetting, tidy, clamp } from '../controls/value';
   import { whenShown } from '../draw/canvas';
   import { dragged } from '../draw/drag';
   import { barsAndBeats, beatLength } from '../draw/grid';
@@ -14,14 +15,12 @@
   import { workspace } from '../state/workspace.svelte';
   import { between, courseShapes, gridShapes, seenOf, snappedTo, valueOf, yOf } from './geometry/envelope';
   import { xOf } from './geometry/timeline';
+  import LaneRange from './LaneRange.svelte';
+  import LaneSide from './LaneSide.svelte';
   import Layer from './Layer.svelte';
   import Playhead from './Playhead.svelte';
 
   let { address }: { address: Address } = $props();
-  /** An arrow key moves by this share of the scale, fine with Shift. */
-  const STEP = 0.01;
-  const FINE = 0.002;
-  const FINE_S = 0.01;
   const CLICK = 3;
 
   let plot = $state<HTMLElement | null>(null);
@@ -134,38 +133,14 @@
   const sectionValue = (id: string) =>
     held?.id === id ? held.value : (envelope?.sections[id] ?? moved?.still ?? 0);
 
-  /** By the arrows: in time by a beat, in value by a step of the scale; with Shift fine. */
-  function turned(event: KeyboardEvent): { time_s: number; share: number } | null {
-    const ways: Record<string, [number, number]> = {
-      ArrowRight: [1, 0],
-      ArrowLeft: [-1, 0],
-      ArrowUp: [0, 1],
-      ArrowDown: [0, -1],
-    };
-    const [across, up] = ways[event.key] ?? [0, 0];
-    if (!across && !up) return null;
-    event.preventDefault();
-    event.stopPropagation();
-    return {
-      time_s: across * (event.shiftKey ? FINE_S : beatLength(workspace.grid)),
-      share: up * (onOff ? 1 : event.shiftKey ? FINE : STEP),
-    };
-  }
-  const nudged = (value: number, share: number) =>
-    onOff
-      ? share > 0 ? 1 : share < 0 ? 0 : value
-      : Number(fromShare(toShare(value, setting) + share, setting).toPrecision(6)); // prettier-ignore
-  let keys = { gesture: '', until: 0 };
-  function gesture(): string {
-    if (Date.now() > keys.until) keys.gesture = crypto.randomUUID();
-    keys.until = Date.now() + 1500;
-    return keys.gesture;
-  }
+  const gesture = pressGestures();
+  const turned = (event: KeyboardEvent) => arrowWay(event, beatLength(workspace.grid), onOff);
+  const turnedBy = (value: number, share: number) => nudged(value, share, setting, onOff);
   function pointKeys(event: KeyboardEvent, point: Breakpoint): void {
     const way = turned(event);
     if (way) {
       const at_s = Math.max(0, point.at_s + way.time_s);
-      void automation.put(address, { ...point, at_s, value: nudged(point.value, way.share) }, gesture());
+      void automation.put(address, { ...point, at_s, value: turnedBy(point.value, way.share) }, gesture());
     } else if (event.key === 'Delete' || event.key === 'Backspace') {
       event.preventDefault();
       event.stopPropagation();
@@ -181,7 +156,7 @@
     if (way)
       void automation.edit(
         address,
-        { sections: { [section.id]: nudged(sectionValue(section.id), way.share) } },
+        { sections: { [section.id]: turnedBy(sectionValue(section.id), way.share) } },
         gesture(),
       );
   }
@@ -216,90 +191,11 @@
     void automation.put(address, point);
   }
 
-  // ---- a stretch of it -----------------------------------------------------------------------------------------------------
-
   const inside = $derived(chosen ? between(points, chosen.from_s, chosen.to_s) : []);
-  function range(
-    change: { by_s?: number; by?: number; scale?: number; copy_points?: boolean },
-    part: string | null = null,
-  ): void {
-    if (!chosen || !inside.length) return;
-    const { from_s: start_s, to_s: end_s } = chosen;
-    void workspace.edit({ op: 'move_range', ...address, start_s, end_s, seed: newId(), ...change }, part);
-    if (change.by_s && !change.copy_points)
-      chosen = { from_s: Math.max(0, start_s + change.by_s), to_s: end_s + change.by_s };
-  }
-  function rangeKeys(event: KeyboardEvent): void {
-    if (event.key === 'Delete' || event.key === 'Backspace') {
-      event.preventDefault();
-      event.stopPropagation();
-      void automation.remove(address, inside.map((point) => point.id)); // prettier-ignore
-      chosen = null;
-      return;
-    }
-    const scaled = event.altKey;
-    const way = turned(event);
-    if (!way) return;
-    if (scaled && way.share) return range({ scale: way.share > 0 ? 1.1 : 1 / 1.1 });
-    if (way.time_s) return range({ by_s: way.time_s });
-    const first = inside[0]?.value;
-    if (first === undefined) return;
-    const next = nudged(first, way.share);
-    range({ by: setting.scale === 'log' ? next / first : next - first });
-  }
-  const toPlayhead = () =>
-    inside.length &&
-    range({ by_s: snap(workspace.listening.heardPosition()) - inside[0]!.at_s, copy_points: true });
 </script>
 
 <div class="lane" data-lane={key}>
-  <div class="side">
-    <span class="name" title="{moved?.owner ?? ''} {label}">{label}</span>
-    <span class="owner soft">{moved?.owner ?? ''}</span>
-    <span class="acts">
-      <button
-        class="act"
-        class:on={automation.armed.includes(key)}
-        aria-pressed={automation.armed.includes(key)}
-        aria-label="Record {label} by hand"
-        title="Record by hand: while it plays, what you do with the control is written down"
-        onclick={() => automation.toggleArmed(address)}>R</button
-      >
-      {#if automation.armed.includes(key)}
-        <button
-          class="act"
-          class:on={automation.latch}
-          aria-pressed={automation.latch}
-          aria-label="Go on writing after letting go"
-          title="Go on writing after letting go, until it stops"
-          onclick={() => (automation.latch = !automation.latch)}>H</button
-        >
-      {/if}
-      {#if envelope}
-        <button
-          class="act"
-          class:on={envelope.bypass}
-          aria-pressed={envelope.bypass}
-          aria-label="Turn the envelope of {label} off"
-          title="Envelope off"
-          onclick={() => automation.edit(address, { bypass: !envelope.bypass })}>B</button
-        >
-      {/if}
-      <button
-        class="act"
-        aria-haspopup="dialog"
-        aria-label="{label} over time"
-        title="Points and values, typed"
-        onclick={() => (automation.menu = address)}>...</button
-      >
-      <button
-        class="act"
-        aria-label="Close the lane of {label}"
-        title="Close the lane; the envelope stays"
-        onclick={() => automation.close(address)}>x</button
-      >
-    </span>
-  </div>
+  <LaneSide {address} {label} />
   <div class="plot" bind:this={plot}>
     <Layer shapes={lines} shown={shownAnew} />
     <Layer {shapes} shown={shownAnew} />
@@ -317,24 +213,7 @@
       onpointercancel={() => (press = null)}
     ></div>
     {#if chosen && inside.length}
-      <div
-        class="range"
-        role="toolbar"
-        tabindex="0"
-        aria-label="Chosen stretch: {inside.length} points. Arrows move it, with Alt up and down scale it, Delete removes it"
-        style:left="{x(chosen.from_s)}px"
-        style:width="{x(chosen.to_s) - x(chosen.from_s)}px"
-        onkeydown={rangeKeys}
-      >
-        <button class="act wide" title="Further from their mean" onclick={() => range({ scale: 1.25 })}
-          >wider</button
-        >
-        <button class="act wide" title="Nearer to their mean" onclick={() => range({ scale: 0.8 })}
-          >flatter</button
-        >
-        <button class="act wide" title="Copy to the playhead" onclick={toPlayhead}>copy</button>
-        <button class="act" aria-label="Choose nothing" onclick={() => (chosen = null)}>x</button>
-      </div>
+      <LaneRange {address} {inside} {setting} {onOff} {x} bind:chosen />
     {/if}
     {#if box.width && bySection}
       {#each sections as section (section.id)}
@@ -402,30 +281,6 @@
     border-top: 1px solid var(--line);
     background: var(--plate);
   }
-  .side {
-    display: grid;
-    grid-template-rows: auto auto 1fr;
-    align-content: start;
-    padding: 4px 6px;
-    min-width: 0;
-    border-right: 1px solid var(--line);
-    font-size: 0.75rem;
-    line-height: 1rem;
-  }
-  .name,
-  .owner {
-    white-space: nowrap;
-    overflow: hidden;
-    text-overflow: ellipsis;
-  }
-  .name {
-    font-weight: 650;
-  }
-  .acts {
-    display: flex;
-    gap: 4px;
-    align-self: end;
-  }
   .plot {
     position: relative;
     min-width: 0;
@@ -487,22 +342,5 @@
   }
   .section.low .figure {
     top: -11px;
-  }
-  .range {
-    position: absolute;
-    top: 0;
-    bottom: 0;
-    display: flex;
-    gap: 2px;
-    align-items: start;
-    padding: 2px;
-    border: 1px solid var(--key);
-    border-block: 0;
-    background: color-mix(in srgb, var(--key) 14%, transparent);
-    overflow: visible;
-  }
-  .wide {
-    width: auto;
-    padding: 0 4px;
   }
 </style>

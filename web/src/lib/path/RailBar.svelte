@@ -1,0 +1,150 @@
+<script lang="ts">
+  /** What can be done with the path: its slots, levers, and the splits that what is chosen can be put into. */
+  import { automation } from '../state/automation.svelte';
+  import { dryWetLever, newLever } from '../state/levers';
+  import { BAND_STARTS, divide, removeSplit, splitAt } from '../state/splits';
+  import { bypassSteps, chosenSteps, copySteps } from '../state/steps';
+  import { workspace } from '../state/workspace.svelte';
+  import SlotBar from './SlotBar.svelte';
+
+  interface Props {
+    /** How many bands "in bands" makes. */
+    bands: number;
+    zoom: number;
+    /** Whether the path has splits, so that it may be drawn smaller. */
+    forked: boolean;
+  }
+  let { bands = $bindable(), zoom = $bindable(), forked }: Props = $props();
+  const steps = $derived(workspace.selection.strip?.path.steps ?? []);
+  const split = $derived(splitAt(workspace));
+  const allBypassed = $derived(steps.length > 0 && steps.every((step) => step.bypass));
+</script>
+
+<div class="bar">
+  <SlotBar />
+  <button
+    class="button lever"
+    data-act="add lever"
+    aria-haspopup="dialog"
+    title="One control that moves several settings"
+    onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>Lever</button
+  >
+  <div class="tools" role="toolbar" aria-label="Splits">
+    {#if workspace.selection.stepIds.length > 1}
+      <span class="soft">{workspace.selection.stepIds.length} chosen</span>
+      <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}
+        >Bypass them</button
+      >
+      <button class="button" onclick={() => copySteps(workspace)}>Copy</button>
+      <button
+        class="button"
+        data-act="dry/wet"
+        title="A lever over the mix of all of them: at 0 % dry"
+        onclick={() => dryWetLever(workspace, chosenSteps(workspace))}>Dry/wet lever</button
+      >
+    {/if}
+    <button
+      class="button"
+      title="Put what is chosen beside an untreated lane (P)"
+      onclick={() => divide(workspace, 'copies')}>In parallel</button
+    >
+    <span class="pair">
+      <button
+        class="button"
+        title="Put what is chosen into each band (F)"
+        onclick={() => divide(workspace, 'bands', bands)}>In bands</button
+      ><select class="figure" aria-label="How many bands" bind:value={bands}>
+        {#each Object.keys(BAND_STARTS) as count (count)}<option value={Number(count)}>{count}</option>{/each}
+      </select>
+    </span>
+    <button
+      class="button"
+      title="Put what is chosen on the middle and on the sides (W)"
+      onclick={() => divide(workspace, 'mid/side')}>In mid/side</button
+    >
+    <button
+      class="button"
+      title="Put what is chosen on the left and on the right"
+      onclick={() => divide(workspace, 'left/right')}>In left/right</button
+    >
+    {#if split}
+      <button
+        class="button"
+        title="One lane's steps take the split's place (U)"
+        onclick={() => removeSplit(workspace)}>Remove split</button
+      >
+    {/if}
+    {#if steps.length > 1}
+      <button
+        class="button"
+        aria-pressed={allBypassed}
+        title="Shift+B"
+        onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'Enable all' : 'Bypass all'}</button
+      >
+    {/if}
+    {#if forked}
+      <button
+        class="button small"
+        aria-label="Draw the path smaller"
+        disabled={zoom <= 0.55}
+        onclick={() => (zoom -= 0.15)}>-</button
+      >
+      <button
+        class="button small"
+        aria-label="Draw the path larger"
+        disabled={zoom >= 1}
+        onclick={() => (zoom = Math.min(1, zoom + 0.15))}>+</button
+      >
+    {/if}
+  </div>
+</div>
+
+<style>
+  .lever {
+    flex: none;
+    align-self: center;
+    height: 1.25rem;
+    margin: 0 auto 0 -4px;
+    padding: 0 6px;
+    font-size: 0.75rem;
+    line-height: 1.125rem;
+  }
+  .bar {
+    position: absolute;
+    left: 8px;
+    right: 6px;
+    top: 1px;
+    z-index: 2;
+    display: flex;
+    justify-content: space-between;
+    gap: 8px;
+    overflow-x: auto;
+    scrollbar-width: none;
+    background: var(--ground);
+  }
+  .tools {
+    display: flex;
+    gap: 4px;
+    white-space: nowrap;
+  }
+  .tools button {
+    height: 1.25rem;
+    line-height: 1.125rem;
+    font-size: 0.75rem;
+    padding: 0 6px;
+  }
+  .tools .small {
+    width: 20px;
+    padding: 0;
+  }
+  .pair {
+    display: flex;
+  }
+  select {
+    height: 1.25rem;
+    border: 1px solid var(--line);
+    border-left: 0;
+    background: var(--plate);
+    padding: 0;
+  }
+</style>
