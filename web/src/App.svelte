@@ -176,12 +176,12 @@
     <button
       disabled={!workspace.version?.can_undo}
       title="Undo{workspace.version?.undo ? `: ${workspace.version.undo}` : ''} (Ctrl+Z)"
-      onclick={() => workspace.undo()}>Undo</button
+      onclick={() => workspace.history.undo()}>Undo</button
     >
     <button
       disabled={!workspace.version?.can_redo}
       title="Redo{workspace.version?.redo ? `: ${workspace.version.redo}` : ''} (Ctrl+Shift+Z)"
-      onclick={() => workspace.redo()}>Redo</button
+      onclick={() => workspace.history.redo()}>Redo</button
     >
     <button
       disabled={!session}

@@ -2,6 +2,7 @@
 import { automation } from './state/automation.svelte';
 import { delivery } from './state/delivery.svelte';
 import { page } from './state/page.svelte';
+import { listenToKey, soloLane } from './state/scope';
 import type { ShortcutId } from './state/shortcuts.svelte';
 import { SLOTS, slots } from './state/slots.svelte';
 import { divide, removeSplit, setLane } from './state/splits';
@@ -30,8 +31,8 @@ const ACTS: Record<ShortcutId, () => unknown> = {
   after: () => (compares() ? delivery.hear('decoded') : workspace.listening.listenTo('after')),
   difference: () => (compares() ? delivery.hear('difference') : workspace.listening.listenTo('difference')),
   matched: () => workspace.listening.setMatched(!workspace.listening.matched),
-  key: () => workspace.listenToKey(),
-  'solo lane': () => workspace.soloLane(),
+  key: () => listenToKey(workspace),
+  'solo lane': () => soloLane(workspace),
   add: () => page.add(),
   bypass: () =>
     workspace.selection.lane
@@ -73,8 +74,8 @@ const ACTS: Record<ShortcutId, () => unknown> = {
   snap: () => timeline.toggleSnap(),
   view: () => page.showBeside(1),
   'view back': () => page.showBeside(-1),
-  undo: () => workspace.undo(),
-  redo: () => workspace.redo(),
+  undo: () => workspace.history.undo(),
+  redo: () => workspace.history.redo(),
   'over time': () => (automation.listed = true),
   aim: () => (workspace.aimOpen = true),
   blind: () => (workspace.blindOpen = true),

@@ -32,7 +32,7 @@
   const level = $derived(geometry.wishLevel(shown, wish));
   const steps = $derived(new Map(shown?.steps.map((step) => [step.to_id, step])));
   const LOUDNESS = 'integrated_lufs';
-  const figures = $derived(workspace.figuresIn('sections'));
+  const figures = $derived(workspace.described.figuresIn('sections'));
   const LEGEND: Mark[] = [
     { mark: 'outline', text: 'before' },
     { mark: 'fill', text: 'after, section' },
@@ -119,7 +119,7 @@
     </header>
     <div class="wish">
       <Slider
-        setting={workspace.setting('session', 'keep_contrast_lu')}
+        setting={workspace.described.setting('session', 'keep_contrast_lu')}
         value={wish}
         change={(value, gesture) => put(Number(value), gesture)}
       />

@@ -64,7 +64,7 @@
     {:else}<p class="soft">Run the check: it says what a player at this target does to the master.</p>{/if}
     {#if master}
       <h2>Master</h2>
-      <FigureTable figures={workspace.figuresIn('master')} of={master} />
+      <FigureTable figures={workspace.described.figuresIn('master')} of={master} />
       {#if playback?.played_lufs != null}<p class="soft">
           Played at <span class="figure" data-figure="played">{numberText(playback.played_lufs)}</span> LUFS
         </p>{/if}

@@ -42,7 +42,7 @@
           class="edit"
           aria-current={edit.position === history?.position ? 'step' : undefined}
           data-position={edit.position}
-          onclick={() => workspace.goTo(edit.position)}
+          onclick={() => workspace.history.goTo(edit.position)}
           >{edit.words ?? 'An edit of an earlier version'}</button
         >
         <span class="into">
@@ -52,7 +52,7 @@
               disabled={!scope || scope.stored.on === slot}
               aria-label="Put what was then into slot {slot}"
               title="Into slot {slot}"
-              onclick={() => scope && workspace.slotFrom(edit.position, scope, slot)}>{slot}</button
+              onclick={() => scope && workspace.history.slotFrom(edit.position, scope, slot)}>{slot}</button
             >
           {/each}
         </span>
@@ -64,7 +64,7 @@
         class="edit"
         aria-current={history?.position === 0 ? 'step' : undefined}
         data-position="0"
-        onclick={() => workspace.goTo(0)}>Beginning</button
+        onclick={() => workspace.history.goTo(0)}>Beginning</button
       >
     </li>
   </ol>

@@ -23,7 +23,7 @@
     await workspace.edit(edits.length === 1 ? edits[0]! : { op: 'batch', edits });
     workspace.note('Done with the new tracks.', 'note', {
       label: 'Undo',
-      run: () => void workspace.undo(),
+      run: () => void workspace.history.undo(),
     });
   }
 </script>

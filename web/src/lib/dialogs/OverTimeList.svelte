@@ -25,7 +25,7 @@
       })),
       ...[...steps(strip.path.steps)].map((step) => ({
         address: { of: 'step', id: step.id, name: 'bypass' } as Address,
-        text: `${strip.name}, ${workspace.processor(step.kind)?.label.toLowerCase() ?? step.kind}: Bypass`,
+        text: `${strip.name}, ${workspace.described.processor(step.kind)?.label.toLowerCase() ?? step.kind}: Bypass`,
       })),
       ...[...steps(strip.path.steps)].flatMap((step) =>
         (step.lanes ?? []).flatMap((lane) =>

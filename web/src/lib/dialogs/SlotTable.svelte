@@ -17,9 +17,12 @@
 
   function described(row: SlotDifference): Setting | undefined {
     if (!row.of || !row.name) return undefined;
-    const parts = workspace.settings[row.of]?.find((setting) => setting.name === row.name);
+    const parts = workspace.described.settings[row.of]?.find((setting) => setting.name === row.name);
     const step = row.of === 'step' ? workspace.stepById(row.id!) : null;
-    return parts ?? (step ? workspace.processor(step.kind)?.settings : [])?.find((s) => s.name === row.name);
+    return (
+      parts ??
+      (step ? workspace.described.processor(step.kind)?.settings : [])?.find((s) => s.name === row.name)
+    );
   }
   function shown(row: SlotDifference, value: SettingValue | null | undefined): string {
     if (value === null || value === undefined) return 'not there';

@@ -47,7 +47,11 @@
   <h2>Ledger <span class="soft">{what}, {workspace.listening.passage.name}</span></h2>
   {#if ledger}
     <div class="table">
-      <FigureTable figures={workspace.figuresIn('ledger')} of={ledger.after} against={ledger.before} />
+      <FigureTable
+        figures={workspace.described.figuresIn('ledger')}
+        of={ledger.after}
+        against={ledger.before}
+      />
     </div>
     {#if ledger.reduction}
       <div class="reduction">

@@ -52,7 +52,7 @@
     header = next;
   });
   const keyed = (kind: string) => {
-    const processor = workspace.processor(kind);
+    const processor = workspace.described.processor(kind);
     return processor?.keyed ? processor.label : null;
   };
 

@@ -20,7 +20,7 @@
   const own = $derived(links(strips).filter((link) => link.from === strip?.id || link.to === strip?.id));
   const named = (id: string) => workspace.stripNamed(id);
   const detector = (link: Link) =>
-    link.kind === 'key' ? (workspace.processor(link.step.kind)?.label ?? '').toLowerCase() : '';
+    link.kind === 'key' ? (workspace.described.processor(link.step.kind)?.label ?? '').toLowerCase() : '';
   const WORDS = { output: 'Output', lane: 'Lane', send: 'Send', key: 'Key' };
   function says(link: Link): string {
     const out = link.from === strip?.id;
@@ -46,7 +46,7 @@
     {#if chosen.kind === 'send'}
       {@const { send } = chosen}
       {#key send.id}<Slider
-          setting={workspace.setting('send', 'level_db')}
+          setting={workspace.described.setting('send', 'level_db')}
           mark="send_level_db"
           value={send.level_db}
           change={(value, gesture) => setSend(workspace, send, { level_db: Number(value) }, gesture)}
@@ -75,7 +75,7 @@
       {@const { step, key } = chosen}
       <p class="soft">Key of the {detector(chosen)} on {named(chosen.to)}.</p>
       {#key step.id}<Slider
-          setting={workspace.setting('key', 'trim_db')}
+          setting={workspace.described.setting('key', 'trim_db')}
           mark="key_trim_db"
           value={key.trim_db}
           change={(value, gesture) => setKey(workspace, step, { trim_db: Number(value) }, gesture)}
@@ -116,7 +116,7 @@
   {:else if strip}
     <h2>{strip.name} <span class="soft">{strip.kind}</span></h2>
     {#key strip.id}<Slider
-        setting={workspace.setting('strip', 'level_db')}
+        setting={workspace.described.setting('strip', 'level_db')}
         value={strip.level_db}
         change={(value, gesture) => workspace.move('strip', strip.id, { level_db: value }, gesture)}
       />{/key}

@@ -3,7 +3,7 @@
   import Dialog from '../dialogs/Dialog.svelte';
   import { api, type PathStart, type Step } from '../api/client';
   import { divide } from '../state/splits';
-  import { pathInsertion, takeSteps } from '../state/steps';
+  import { addStep, pathInsertion, takeSteps } from '../state/steps';
   import { workspace } from '../state/workspace.svelte';
   import { searched } from './search';
 
@@ -33,13 +33,13 @@
     take: () => void;
   }
   const items = $derived<Item[]>([
-    ...workspace.processors
+    ...workspace.described.processors
       .filter((processor) => processor.kind !== 'split')
       .map((processor) => ({
         name: processor.label,
         what: processor.summary,
         words: processor.aliases,
-        take: () => void workspace.addStep(processor.kind),
+        take: () => void addStep(workspace, processor.kind),
       })),
     ...SPLITS.map(([by, name, what, words]) => ({
       name,
@@ -50,7 +50,7 @@
         void divide(workspace, by, bands, []);
       },
     })),
-    ...[...workspace.pathStarts, ...own].map((start) => ({
+    ...[...workspace.described.pathStarts, ...own].map((start) => ({
       name: start.name,
       what: `Ready-made: ${start.listen}`,
       words: [],

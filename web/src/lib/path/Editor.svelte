@@ -11,7 +11,8 @@
   import { slots } from '../state/slots.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { divide, splitName } from '../state/splits';
-  import { swapOrder, swapPartner } from '../state/steps';
+  import { listenToKey } from '../state/scope';
+  import { bypassSteps, removeStep, swapOrder, swapPartner } from '../state/steps';
   import GateState from './GateState.svelte';
   import LaneRules from './LaneRules.svelte';
   import KeyRules from './KeyRules.svelte';
@@ -27,7 +28,7 @@
 
   const step = $derived(workspace.selection.step);
   const strip = $derived(workspace.selection.strip);
-  const processor = $derived(step ? workspace.processor(step.kind) : undefined);
+  const processor = $derived(step ? workspace.described.processor(step.kind) : undefined);
   const gateState = $derived(
     workspace.listening.playing && step ? workspace.listening.header?.gate_states[step.id] : undefined,
   );
@@ -157,18 +158,19 @@
           class="button"
           aria-pressed={workspace.listening.to === 'key'}
           title="Listen to the key (G)"
-          onclick={() => workspace.listenToKey()}>Listen to key</button
+          onclick={() => listenToKey(workspace)}>Listen to key</button
         >
       {/if}
       <button
         class="button"
         aria-pressed={!step.bypass}
         title="Bypass (B)"
-        onclick={() => workspace.bypass(step)}
+        onclick={() => bypassSteps(workspace, [step])}
       >
         {step.bypass ? 'Bypassed' : 'On'}
       </button>
-      <button class="button" title="Remove (Del)" onclick={() => workspace.removeStep(step.id)}>Remove</button
+      <button class="button" title="Remove (Del)" onclick={() => removeStep(workspace, step.id)}
+        >Remove</button
       >
     {:else if strip}
       <button class="button" aria-haspopup="dialog" onclick={() => (starting = !starting)}>Ready-made</button>

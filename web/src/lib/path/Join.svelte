@@ -10,7 +10,9 @@
   /** Of a sum that cancels. */
   const SILENT_DB = -120;
   const position = $derived(
-    workspace.processor('split')?.settings.find((setting) => setting.name === 'position') as Setting,
+    workspace.described
+      .processor('split')
+      ?.settings.find((setting) => setting.name === 'position') as Setting,
   );
   const blended = $derived(
     owner.settings['by'] === 'copies' && owner.settings['blend'] === true && owner.lanes?.length === 2,

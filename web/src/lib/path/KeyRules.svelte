@@ -10,7 +10,7 @@
   const groups = $derived(sources(workspace.session?.strips ?? [], strip, labelOf(workspace)));
   const chosen = $derived(keyValue(step.key));
   /** Without a key the step does nothing, and says so at once. */
-  const needed = $derived(Boolean(workspace.processor(step.kind)?.needs_key));
+  const needed = $derived(Boolean(workspace.described.processor(step.kind)?.needs_key));
   const silent = $derived(workspace.routing?.silent_keys[step.id]);
   const heard = $derived(workspace.listening.playing ? workspace.listening.header?.keys[step.id] : undefined);
 

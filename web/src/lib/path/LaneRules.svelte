@@ -1,6 +1,7 @@
 <script lang="ts">
   /** A chosen lane: its name, level, polarity and where it goes, and what can be done with it. */
   import type { Lane, Step } from '../api/client';
+  import { soloLane } from '../state/scope';
   import { addCeiling, giveBack, setLane } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
   import Rule from './Rule.svelte';
@@ -51,7 +52,7 @@
 <div class="group">
   <h3 class="soft">Listening</h3>
   {#each SWITCHES as name (name)}
-    {@const described = workspace.setting('lane', name)}
+    {@const described = workspace.described.setting('lane', name)}
     <label class="row" title={described.help}>
       <span>{described.label}</span>
       <input
@@ -74,7 +75,7 @@
     class="button"
     aria-pressed={workspace.listening.to === 'solo lane'}
     title="Listen to this lane alone; no edit (O)"
-    onclick={() => workspace.soloLane()}>Solo lane</button
+    onclick={() => soloLane(workspace)}>Solo lane</button
   >
   <button
     class="button"

@@ -17,7 +17,7 @@
   const rows = $derived.by(() => {
     const result: { kind: string; setting: Setting }[] = [];
     for (const step of mains) {
-      const processor = step && workspace.processor(step.kind);
+      const processor = step && workspace.described.processor(step.kind);
       for (const name of processor?.main ?? []) {
         const setting = processor!.settings.find((candidate) => candidate.name === name)!;
         if (!result.some((row) => row.kind === step!.kind && row.setting.name === name))
@@ -34,7 +34,7 @@
     return last?.kind === 'limiter' && !last.bypass ? last : null;
   };
   const ceiling = $derived(
-    workspace.processor('limiter')?.settings.find((setting) => setting.name === 'ceiling_db'),
+    workspace.described.processor('limiter')?.settings.find((setting) => setting.name === 'ceiling_db'),
   );
 </script>
 
@@ -75,7 +75,7 @@
   {/each}
   {#each rows as { kind, setting } (`${kind} ${setting.name}`)}
     <span class="label" title={setting.help}
-      >{setting.label}{kinds.size > 1 ? ` (${workspace.processor(kind)?.label ?? kind})` : ''}</span
+      >{setting.label}{kinds.size > 1 ? ` (${workspace.described.processor(kind)?.label ?? kind})` : ''}</span
     >
     {#each lanes as lane, index (lane.id)}
       {@const step = mains[index]}

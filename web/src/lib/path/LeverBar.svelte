@@ -25,7 +25,7 @@
     >
       <Rule
         address={{ of: 'lever', id: lever.id, name: 'value' }}
-        setting={{ ...workspace.setting('lever', 'value'), label: lever.name }}
+        setting={{ ...workspace.described.setting('lever', 'value'), label: lever.name }}
         mark="lever {lever.name}"
         value={lever.value}
       />

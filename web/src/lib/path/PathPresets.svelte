@@ -40,7 +40,7 @@
 <PresetMenu
   title="Ready-made"
   hint="Put behind what is chosen. Arrow keys: hear one after the other, matched. Enter keeps it, Escape goes back."
-  starts={workspace.pathStarts.map((start) => ({ ...start, edit: () => edit(start.path) }))}
+  starts={workspace.described.pathStarts.map((start) => ({ ...start, edit: () => edit(start.path) }))}
   own="Your own paths"
   none="None yet."
   kind="path"

@@ -18,7 +18,7 @@
   }
   let { step, header, moving, press, keydown }: Props = $props();
 
-  const processor = $derived(workspace.processor(step.kind));
+  const processor = $derived(workspace.described.processor(step.kind));
   const label = $derived(step.kind === 'split' ? splitName(step) : (processor?.label ?? step.kind));
   const says = $derived(plateText(step, processor, workspace.version?.plates[step.id] ?? '', header));
   const moved = $derived(header && !step.bypass ? (header.steps[step.id] ?? 0) : 0);

@@ -73,7 +73,7 @@
         <Rule
           address={{ of: 'send', id: send.id, name: 'level_db' }}
           setting={{
-            ...workspace.setting('send', 'level_db'),
+            ...workspace.described.setting('send', 'level_db'),
             label: workspace.routing?.silent_sends[send.id] ? `${bus} (silent)` : bus,
           }}
           of="send"

@@ -134,7 +134,7 @@
         },
         move: (place) => {
           const step = mainStep(laneNow(id)!)!;
-          const { settings } = workspace.processor(step.kind)!;
+          const { settings } = workspace.described.processor(step.kind)!;
           const setting = settings.find((candidate) => candidate.name === 'threshold_db')!;
           const moved = valueAt(place.y, axes.ys) - valueAt(began.y, axes.ys);
           const wanted = clamp(began.value + moved, setting.minimum ?? -80, setting.maximum ?? 0);

@@ -15,7 +15,7 @@
 
   const study = $derived(workspace.measuring.study);
   const processor = $derived(
-    workspace.selection.step ? workspace.processor(workspace.selection.step.kind) : undefined,
+    workspace.selection.step ? workspace.described.processor(workspace.selection.step.kind) : undefined,
   );
   /** The setting drawn across the level, such as a threshold; a de-esser's is of its band, so it has none. */
   const lineName = $derived(processor?.level_line ?? null);

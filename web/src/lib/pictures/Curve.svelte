@@ -73,7 +73,7 @@
       moving = movePoint(points, held, input, output);
       put({ points: moving }, place.gesture);
     } else if (held === 'level') {
-      const { settings: described } = workspace.processor(workspace.selection.step!.kind)!;
+      const { settings: described } = workspace.described.processor(workspace.selection.step!.kind)!;
       const setting = described.find((other) => other.name === level);
       const wanted = clamp(input + gained, setting?.minimum ?? -60, setting?.maximum ?? 0);
       put({ [level!]: Math.round(wanted * 10) / 10 }, place.gesture);

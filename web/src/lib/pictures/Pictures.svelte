@@ -29,7 +29,7 @@
   type Kind = keyof typeof KINDS;
 
   const kind = $derived(workspace.selection.step?.kind ?? 'strip');
-  const own = $derived((workspace.processor(kind)?.pictures ?? ['bite']) as Kind[]);
+  const own = $derived((workspace.described.processor(kind)?.pictures ?? ['bite']) as Kind[]);
   const all = $derived([...new Set<Kind>([...own, 'bite', 'spectrum'])]);
   /** What was chosen for the places, by kind of step. */
   let chosen = $state<Record<string, (Kind | undefined)[]>>({});

@@ -19,7 +19,9 @@
   const spectrum = $derived(result?.spectrum ?? null);
   const settings = $derived(workspace.selection.step?.settings ?? {});
   const described = $derived(
-    workspace.selection.step ? (workspace.processor(workspace.selection.step.kind)?.settings ?? []) : [],
+    workspace.selection.step
+      ? (workspace.described.processor(workspace.selection.step.kind)?.settings ?? [])
+      : [],
   );
   const corners = $derived(cornersOf(described, settings));
   const band = $derived(bandOf(settings));

@@ -87,7 +87,7 @@
   }
   /** A typed number for a value of the session, within its limits. */
   async function typed(name: 'tempo_bpm' | 'beats_in_bar' | 'bar_one_s', field: HTMLInputElement) {
-    const described = workspace.setting('session', name);
+    const described = workspace.described.setting('session', name);
     const value = Number(field.value.trim().replace(',', '.'));
     const [low, high] = [described.minimum ?? 0, described.maximum ?? 1];
     wrong = null;

@@ -14,8 +14,8 @@ class Aiming {
   readonly aims: Aim[] = $derived.by(() => {
     const { scope } = this;
     if (!scope) return [];
-    if (scope.of !== 'step') return workspace.aims[scope.of] ?? [];
-    return (workspace.processor(workspace.selection.step?.kind ?? '')?.aims ?? []).filter(
+    if (scope.of !== 'step') return workspace.described.aims[scope.of] ?? [];
+    return (workspace.described.processor(workspace.selection.step?.kind ?? '')?.aims ?? []).filter(
       (aim) => this.settingsOf(aim).length,
     );
   });
@@ -25,9 +25,9 @@ class Aiming {
     const { scope } = this;
     if (!scope) return [];
     if (scope.of !== 'step')
-      return aim.settings.map((name) => workspace.setting(scope.of as 'strip' | 'lane', name));
+      return aim.settings.map((name) => workspace.described.setting(scope.of as 'strip' | 'lane', name));
     const { step } = workspace.selection;
-    const all = workspace.processor(step?.kind ?? '')?.settings ?? [];
+    const all = workspace.described.processor(step?.kind ?? '')?.settings ?? [];
     return aim.settings.flatMap((name) =>
       all.filter(
         (setting) =>
@@ -74,7 +74,7 @@ class Aiming {
     await workspace.edit(
       by == null ? { op: 'set', values: [{ ...address, value }] } : { op: 'shift_envelope', ...address, by },
     );
-    workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.undo() }, 'aim');
+    workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.history.undo() }, 'aim');
     return true;
   }
 }

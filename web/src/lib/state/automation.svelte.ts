@@ -84,7 +84,8 @@ class Automation {
     if (of === 'step') {
       const step = workspace.stepById(id ?? '');
       const own =
-        step && workspace.processor(step.kind)?.settings.find((one) => one.name === name.split('.')[0]);
+        step &&
+        workspace.described.processor(step.kind)?.settings.find((one) => one.name === name.split('.')[0]);
       if (own && name.includes('.')) {
         const label = `Divider ${Number(name.split('.')[1]) + 1}`;
         return {
@@ -101,7 +102,7 @@ class Automation {
       }
       if (own) return own;
     }
-    return workspace.settings[of]?.find((one) => one.name === name) ?? null;
+    return workspace.described.settings[of]?.find((one) => one.name === name) ?? null;
   }
 
   /** Of what kind of scale its values are. */

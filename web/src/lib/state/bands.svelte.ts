@@ -38,7 +38,7 @@ class BandsState {
 /** The step that stands for a lane: its first with a detector that works, else its first. */
 export function mainStep(lane: Lane): Step | null {
   const steps = lane.path.steps.filter((step) => step.kind !== 'split');
-  const listening = steps.filter((step) => !step.bypass && workspace.processor(step.kind)?.listens);
+  const listening = steps.filter((step) => !step.bypass && workspace.described.processor(step.kind)?.listens);
   return listening[0] ?? steps[0] ?? null;
 }
 

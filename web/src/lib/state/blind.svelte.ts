@@ -39,7 +39,7 @@ class BlindState {
       ...(partner
         ? [
             {
-              name: `Swapped with ${workspace.processor(partner.kind)?.label ?? partner.kind}`,
+              name: `Swapped with ${workspace.described.processor(partner.kind)?.label ?? partner.kind}`,
               candidate: { what: 'swapped', slot: null } as BlindCandidate,
             },
           ]

@@ -88,9 +88,11 @@ export function addTarget(workspace: Workspace, leverId: string, address: Addres
 }
 
 export function settingOf(workspace: Workspace, { of, id, name }: Address): Setting | null {
-  if (of !== 'step') return workspace.settings[of]?.find((one) => one.name === name) ?? null;
+  if (of !== 'step') return workspace.described.settings[of]?.find((one) => one.name === name) ?? null;
   const step = workspace.stepById(id ?? '');
-  return (step && workspace.processor(step.kind)?.settings.find((one) => one.name === name)) ?? null;
+  return (
+    (step && workspace.described.processor(step.kind)?.settings.find((one) => one.name === name)) ?? null
+  );
 }
 
 export interface Choice {
@@ -112,26 +114,38 @@ export function choices(workspace: Workspace, strips: Strip[], shared: Lever[] =
     }
   };
   for (const lever of shared)
-    take('lever', lever.id, `lever ${lever.name}`, lever, workspace.settings.lever ?? []);
+    take('lever', lever.id, `lever ${lever.name}`, lever, workspace.described.settings.lever ?? []);
   for (const strip of strips) {
-    take('strip', strip.id, strip.name, strip, workspace.settings.strip ?? []);
+    take('strip', strip.id, strip.name, strip, workspace.described.settings.strip ?? []);
     for (const lever of strip.path.levers ?? [])
-      take('lever', lever.id, `${strip.name}, lever ${lever.name}`, lever, workspace.settings.lever ?? []);
+      take(
+        'lever',
+        lever.id,
+        `${strip.name}, lever ${lever.name}`,
+        lever,
+        workspace.described.settings.lever ?? [],
+      );
     for (const send of strip.sends)
       take(
         'send',
         send.id,
         `${strip.name} to ${workspace.stripNamed(send.target)}`,
         send,
-        workspace.settings.send ?? [],
+        workspace.described.settings.send ?? [],
       );
     for (const step of stepsOf(strip.path.steps)) {
-      const processor = workspace.processor(step.kind);
+      const processor = workspace.described.processor(step.kind);
       const owner = `${strip.name}, ${processor?.label.toLowerCase() ?? step.kind}`;
       take('step', step.id, owner, step.settings, processor?.settings ?? []);
-      if (step.key) take('key', step.id, `${owner} key`, step.key, workspace.settings.key ?? []);
+      if (step.key) take('key', step.id, `${owner} key`, step.key, workspace.described.settings.key ?? []);
       for (const lane of step.lanes ?? [])
-        take('lane', lane.id, `${strip.name}, lane ${lane.name}`, lane, workspace.settings.lane ?? []);
+        take(
+          'lane',
+          lane.id,
+          `${strip.name}, lane ${lane.name}`,
+          lane,
+          workspace.described.settings.lane ?? [],
+        );
     }
   }
   return result;

@@ -6,7 +6,7 @@ import { splitName } from './splits';
 import type { Workspace } from './workspace.svelte';
 
 export const labelOf = (workspace: Workspace) => (step: Step) =>
-  step.lanes ? splitName(step) : (workspace.processor(step.kind)?.label ?? step.kind);
+  step.lanes ? splitName(step) : (workspace.described.processor(step.kind)?.label ?? step.kind);
 
 /** Change something of a step's key; its source stays. */
 export function setKey(

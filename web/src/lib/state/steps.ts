@@ -1,10 +1,29 @@
-/** What is done to several steps at once: copy, paste, duplicate, bypass, remove, move. */
-import { api, type Edit, type Lever, type Step } from '../api/client';
+/** What is done to steps: add, copy, paste, duplicate, bypass, remove, move. */
+import { api, newId, type Edit, type Lever, type Step } from '../api/client';
 import { find, renamed, renamedLevers } from '../path/tree';
 import { movesOf, setAll } from './moves';
 import type { Workspace } from './workspace.svelte';
 
 const BOARD = 'saltanvil.copied-steps';
+
+export async function addStep(workspace: Workspace, kind: string): Promise<void> {
+  const { strip, place } = workspace.selection;
+  if (!strip) return;
+  const id = newId();
+  await workspace.edit({ op: 'add_step', strip_id: strip.id, ...place, step: { id, kind, settings: {} } });
+  workspace.selection.choose(strip.id, id);
+}
+
+/** What stood beside it is chosen then. */
+export async function removeStep(workspace: Workspace, stepId: string): Promise<void> {
+  const { selection } = workspace;
+  const result = selection.strip && find(selection.strip.path.steps, { stepId, laneId: null });
+  if (!result) return;
+  const next = result.siblings[result.index + 1] ?? result.siblings[result.index - 1];
+  await workspace.edit({ op: 'remove_step', step_id: stepId });
+  if (selection.stepId === stepId || !selection.step)
+    selection.choose(selection.stripId, next?.id ?? null, next ? null : (result.lane?.id ?? null));
+}
 
 /** The steps an act is about: the selected ones in their order, or the chosen one. */
 export function chosenSteps(workspace: Workspace): Step[] {
@@ -107,7 +126,7 @@ export function bypassSteps(workspace: Workspace, steps: Step[]): void {
 export async function removeSteps(workspace: Workspace): Promise<void> {
   const going = chosenSteps(workspace);
   if (!going.length) return;
-  if (going.length === 1) return workspace.removeStep(going[0]!.id);
+  if (going.length === 1) return removeStep(workspace, going[0]!.id);
   const lane =
     find(workspace.selection.strip?.path.steps ?? [], { stepId: going[0]!.id, laneId: null })?.lane ?? null;
   await workspace.edit(batch(going.map((step) => ({ op: 'remove_step', step_id: step.id }))));

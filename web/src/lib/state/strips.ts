@@ -22,7 +22,7 @@ export function withChosen(workspace: Workspace, strip: Strip): Strip[] {
 }
 
 function undoable(workspace: Workspace, topic: string, text: string): void {
-  workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.undo() }, topic);
+  workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.history.undo() }, topic);
 }
 
 export function muteChosen(workspace: Workspace): void {

@@ -147,7 +147,7 @@ export function remove(id: string): void {
   void workspace.edit({ op: 'remove_section', section_id: id });
   workspace.note(`Section ${gone.name} removed.`, 'note', {
     label: 'Undo',
-    run: () => void workspace.undo(),
+    run: () => void workspace.history.undo(),
   });
 }
 
@@ -184,7 +184,7 @@ export async function propose(): Promise<void> {
   workspace.note(
     `${answer.sections.length} ${answer.sections.length === 1 ? 'section' : 'sections'} by changes of loudness; rename them as you like.`,
     'note',
-    { label: 'Undo', run: () => void workspace.undo() },
+    { label: 'Undo', run: () => void workspace.history.undo() },
   );
 }
 

@@ -2,17 +2,12 @@
 /** The open session and its edits; what is chosen, listened to and measured have files of their own. One for the page. */
 import { api, newId, Refused, sendFile } from '../api/client';
 import type {
-  Aim,
   Edit,
-  Figure,
   ImportView,
   Moved,
   Owner,
-  PathStart,
-  Processor,
   Routing,
   Session,
-  Setting,
   SettingValue,
   Step,
   Strip,
@@ -21,38 +16,23 @@ import type {
 } from '../api/client';
 import { Audition } from '../audio/audition';
 import type { Grid } from '../draw/grid';
-import { everyStep, find } from '../path/tree';
+import { everyStep } from '../path/tree';
 import type { Address } from './course';
 import { merged, previewed } from './document';
+import { Described } from './described.svelte';
 import { EditQueue } from './edit-queue';
+import { History } from './history';
 import { Jobs } from './jobs.svelte';
 import { Listen, type Order, type Passage } from './listening.svelte';
 import { Measuring, type Detail } from './measuring.svelte';
 import { setOf } from './moves';
 import { Notices, type Notice } from './notices.svelte';
+import { recall, remember } from './remember';
 import { Selection } from './selection.svelte';
-
-const remember = (name: string, value: unknown) =>
-  localStorage.setItem(`saltanvil.${name}`, JSON.stringify(value));
-function recall<T>(name: string): T | null {
-  try {
-    return JSON.parse(localStorage.getItem(`saltanvil.${name}`) ?? 'null') as T | null;
-  } catch {
-    return null;
-  }
-}
 
 export class Workspace {
   readonly tab = crypto.randomUUID();
-  processors = $state.raw<Processor[]>([]);
-  /** What is described of strips, lanes, sends, keys, steps and the session. */
-  settings = $state.raw<Partial<Record<Owner, Setting[]>>>({});
-  /** What can be asked of strips and lanes. */
-  aims = $state.raw<Partial<Record<'strip' | 'lane', Aim[]>>>({});
-  /** What is measured of a sound, in the order it is shown in. */
-  figures = $state.raw<Figure[]>([]);
-  /** Ready-made paths and splits. */
-  pathStarts = $state.raw<PathStart[]>([]);
+  readonly described = new Described();
   /** The session as the page shows it: as the server last told, with what is on its way there. */
   version = $state.raw<Version | null>(null);
   readonly selection: Selection = new Selection(
@@ -85,6 +65,14 @@ export class Workspace {
   /** Takes a value that something moves: a hand's move means another edit then (see `automation.svelte.ts`). */
   divert: (address: Address, value: number, gesture: string | null) => boolean = () => false;
   readonly notices = new Notices();
+  readonly history: History = new History({
+    tab: this.tab,
+    settled: () => this.queue.settled,
+    stored: () => this.stored,
+    take: (answer) => this.changed(answer),
+    attempt: async (work) => void (await this.attempt(work)),
+    say: (text) => this.note(text, 'note', undefined, 'undo'),
+  });
   readonly jobs = new Jobs({ ...api, sendFile }, this.notices);
   /** What is proposed after an import, until it is answered. */
   imported = $state.raw<ImportView | null>(null);
@@ -141,31 +129,10 @@ export class Workspace {
     return null;
   }
 
-  /** The figures that a table shows. */
-  figuresIn(table: Figure['tables'][number]): Figure[] {
-    return this.figures.filter((figure) => figure.tables.includes(table));
-  }
-
-  processor(kind: string): Processor | undefined {
-    return this.processors.find((processor) => processor.kind === kind);
-  }
-
   /** wanted: the session that the address names. */
   async start(wanted: number | null = null): Promise<void> {
     await this.attempt(async () => {
-      const [processors, settings, starts, all, aims, figures] = await Promise.all([
-        api.processors(),
-        api.settings(),
-        api.pathStarts(),
-        api.sessions(),
-        api.aims(),
-        api.figures(),
-      ]);
-      this.figures = figures;
-      this.aims = aims;
-      this.settings = settings;
-      this.processors = processors;
-      this.pathStarts = starts;
+      const [all] = await Promise.all([api.sessions(), this.described.read()]);
       const rows = all.filter((row) => !row.deleted);
       const last = recall<number>('session');
       const named = rows.find((candidate) => candidate.id === wanted);
@@ -282,13 +249,6 @@ export class Workspace {
     if (plain.length) void this.edit(setOf(of, id, Object.fromEntries(plain)), gesture);
   }
 
-  /** What a value is: its label, unit, range and scale. */
-  setting(of: Owner, name: string): Setting {
-    const result = this.settings[of]?.find((candidate) => candidate.name === name);
-    if (!result) throw new Error(`the server describes no ${name} of a ${of}`);
-    return result;
-  }
-
   /** The server has this revision. */
   private told(revision: number): void {
     if (this.stored && revision > this.stored.revision) void this.refresh();
@@ -302,72 +262,13 @@ export class Workspace {
     else await this.refresh();
     if (this.listening.order && !this.ordering) this.listening.setOrder(null);
     for (const text of answer.notices)
-      this.note(text, 'note', { label: 'Undo', run: () => void this.undo() });
+      this.note(text, 'note', { label: 'Undo', run: () => void this.history.undo() });
     this.listening.tellScope();
     this.measuring.edited();
   }
 
-  async undo(): Promise<void> {
-    await this.queue.settled;
-    const what = this.version?.undo;
-    await this.goInHistory(api.undo);
-    if (what) this.note(`Undone: ${what}`, 'note', undefined, 'undo');
-  }
-
-  async redo(): Promise<void> {
-    await this.queue.settled;
-    const what = this.version?.redo;
-    await this.goInHistory(api.redo);
-    if (what) this.note(`Redone: ${what}`, 'note', undefined, 'undo');
-  }
-
-  /** To a place of the history. */
-  goTo(position: number): Promise<void> {
-    return this.goInHistory((id, tab, since) => api.goTo(id, position, tab, since));
-  }
-
-  /** What something was at a place of the history, into a slot. */
-  slotFrom(
-    position: number,
-    { of, id }: { of: 'step' | 'lane' | 'strip'; id: string },
-    slot: number,
-  ): Promise<void> {
-    return this.goInHistory((session, tab, since) =>
-      api.slotFrom(session, { tab, since, position, of, id, slot }),
-    );
-  }
-
-  /** What is on its way comes first: the last edit made is the one that is undone. */
-  private async goInHistory(way: typeof api.undo): Promise<void> {
-    await this.queue.settled;
-    const stored = this.stored;
-    if (stored) await this.attempt(async () => this.changed(await way(stored.id, this.tab, stored.revision)));
-  }
-
   set(stepId: string, settings: Record<string, SettingValue>, gesture: string | null = null): void {
     this.move('step', stepId, settings, gesture);
-  }
-
-  async addStep(kind: string): Promise<void> {
-    const { strip, place } = this.selection;
-    if (!strip) return;
-    const id = newId();
-    await this.edit({ op: 'add_step', strip_id: strip.id, ...place, step: { id, kind, settings: {} } });
-    this.selection.choose(strip.id, id);
-  }
-
-  async removeStep(stepId: string): Promise<void> {
-    const { selection } = this;
-    const result = selection.strip && find(selection.strip.path.steps, { stepId, laneId: null });
-    if (!result) return;
-    const next = result.siblings[result.index + 1] ?? result.siblings[result.index - 1];
-    await this.edit({ op: 'remove_step', step_id: stepId });
-    if (selection.stepId === stepId || !selection.step)
-      selection.choose(selection.stripId, next?.id ?? null, next ? null : (result.lane?.id ?? null));
-  }
-
-  bypass(step: Step): void {
-    this.move('step', step.id, { bypass: !step.bypass });
   }
 
   /** Another order of two steps, to be heard as loud as the one before. */
@@ -383,7 +284,7 @@ export class Workspace {
   /** Whether the chosen step has a detector. */
   get hasDetector(): boolean {
     const { step } = this.selection;
-    return Boolean(step && this.processor(step.kind)?.listens);
+    return Boolean(step && this.described.processor(step.kind)?.listens);
   }
 
   private chosen(moved: boolean): void {
@@ -415,18 +316,6 @@ export class Workspace {
         lane: selection.laneId,
         passage: this.listening.passage,
       });
-  }
-
-  /** Listen to the key of the step's detector, or go back to after. */
-  listenToKey(): void {
-    if (!this.hasDetector) this.note('This step has no detector, so it has no key to listen to.');
-    else this.listening.listenTo(this.listening.to === 'key' ? 'after' : 'key');
-  }
-
-  /** Solo the lane that is chosen or that the step stands in, for listening only, or hear all of them again. */
-  soloLane(): void {
-    if (!this.selection.context?.lane) this.note('Choose a lane, or a step in one, to solo it.');
-    else this.listening.listenTo(this.listening.to === 'solo lane' ? 'after' : 'solo lane');
   }
 
   // ---- measuring ---------------------------------------------------------------------------------------------------

@@ -18,7 +18,7 @@
   const matched = $derived(workspace.measuring.study?.ledger.matched_db ?? 0);
   const refused = $derived(workspace.measuring.study?.ledger.matched_refused ?? null);
   const listens = $derived(
-    workspace.selection.step && workspace.processor(workspace.selection.step.kind)?.listens,
+    workspace.selection.step && workspace.described.processor(workspace.selection.step.kind)?.listens,
   );
   const loudest = $derived(header ? Math.max(...header.main_true_peaks_dbtp) : undefined);
 </script>
