@@ -8,8 +8,8 @@
   import PathRail from '../lib/path/PathRail.svelte';
   import { bench } from '../lib/state/bench.svelte';
   import { page } from '../lib/state/page.svelte';
-  import { saveFile } from '../lib/state/save';
   import { workspace } from '../lib/state/workspace.svelte';
+  import SaveAs from '../lib/tables/SaveAs.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
   let pathHeight = $state(84);
@@ -83,13 +83,10 @@
     return () => bench.stop();
   });
 
-  const save = (content: Blob, ending: string) => saveFile(content, `${bench.label} ${bench.test}.${ending}`);
-  async function saveCsv(): Promise<void> {
+  const table = async () => {
     const id = workspace.version?.id;
-    if (id === undefined) return;
-    const text = await workspace.attempt(() => api.benchCsv(id, bench.question()));
-    if (text) save(new Blob([text], { type: 'text/csv' }), 'csv');
-  }
+    return id === undefined ? undefined : workspace.attempt(() => api.benchCsv(id, bench.question()));
+  };
   function keys(event: KeyboardEvent): void {
     if (
       (event.target as HTMLElement).matches('input, select') ||
@@ -172,19 +169,13 @@
         >
       {/each}
       <span class="space"></span>
-      <button class="button" disabled={!bench.result} onclick={saveCsv}>CSV</button>
-      <button
-        class="button"
+      <SaveAs
+        name="{bench.label} {bench.test}"
         disabled={!bench.result}
-        onclick={() =>
-          save(new Blob([JSON.stringify(bench.result, null, 1)], { type: 'application/json' }), 'json')}
-        >JSON</button
-      >
-      <button
-        class="button"
-        disabled={!bench.result}
-        onclick={() => chart?.image((file) => file && save(file, 'png'))}>PNG</button
-      >
+        csv={table}
+        json={() => bench.result}
+        png={(take) => chart?.image(take)}
+      />
     </p>
   </section>
   <aside

@@ -1,7 +1,9 @@
 <script lang="ts">
   /** Sections against loudness: what comes in and what leaves, what each section lost, and the wish to keep the contrast. */
   import { untrack } from 'svelte';
-  import { api, type ContrastAnswer, type SectionContrast } from '../lib/api/client';
+  import { api } from '../lib/api/client';
+  import SectionsTable from '../lib/contrast/SectionsTable.svelte';
+  import StripsTable from '../lib/contrast/StripsTable.svelte';
   import Segments from '../lib/controls/Segments.svelte';
   import Slider from '../lib/controls/Slider.svelte';
   import { imageOf } from '../lib/draw/canvas';
@@ -13,8 +15,8 @@
   import Plot, { type Mark } from '../lib/pictures/Plot.svelte';
   import { contrast } from '../lib/state/contrast.svelte';
   import { page } from '../lib/state/page.svelte';
-  import { saveFile, saveText } from '../lib/state/save';
   import { workspace } from '../lib/state/workspace.svelte';
+  import SaveAs from '../lib/tables/SaveAs.svelte';
   import StripTree from '../lib/tree/StripTree.svelte';
 
   let pathHeight = $state(84);
@@ -30,9 +32,6 @@
   const lines = $derived(geometry.gridShapes(axes, workspace.grid));
   const shapes = $derived(shown ? geometry.shapesOf(shown, axes) : []);
   const level = $derived(geometry.wishLevel(shown, wish));
-  const steps = $derived(new Map(shown?.steps.map((step) => [step.to_id, step])));
-  const LOUDNESS = 'integrated_lufs';
-  const figures = $derived(workspace.described.figuresIn('sections'));
   const LEGEND: Mark[] = [
     { mark: 'outline', text: 'before' },
     { mark: 'fill', text: 'after, section' },
@@ -63,20 +62,10 @@
     },
   });
 
-  const change = (section: SectionContrast) => numberText(section.change_lu, 1, true);
-  const sectionOf = (row: ContrastAnswer['rows'][number], id: string) =>
-    row.contrast.sections.find((section) => section.section_id === id);
-  function listen({ name, start_s, end_s }: SectionContrast): void {
-    workspace.listening.setPassage({ name, start_s, end_s });
-  }
-
-  const file = (ending: string) => `${workspace.session?.name ?? ''} contrast ${name}.${ending}`;
-  async function saveCsv(): Promise<void> {
+  const table = async () => {
     const id = workspace.version?.id;
-    if (id === undefined) return;
-    const table = await workspace.attempt(() => api.contrastCsv(id, contrast.question()));
-    if (table) saveText(table, file('csv'), 'text/csv');
-  }
+    return id === undefined ? undefined : workspace.attempt(() => api.contrastCsv(id, contrast.question()));
+  };
 </script>
 
 <main class="contrast">
@@ -133,20 +122,13 @@
         change={(value) => (contrast.several = value === 'strips')}
       />
       <span class="space"></span>
-      <button class="button" disabled={!shown} onclick={saveCsv}>CSV</button>
-      <button
-        class="button"
+      <SaveAs
+        name="{workspace.session?.name ?? ''} contrast {name}"
         disabled={!shown}
-        onclick={() => saveText(JSON.stringify(contrast.answer, null, 1), file('json'), 'application/json')}
-        >JSON</button
-      >
-      <button
-        class="button"
-        disabled={!shown}
-        onclick={() =>
-          face && imageOf(face, box, [...lines, ...shapes], (image) => image && saveFile(image, file('png')))}
-        >PNG</button
-      >
+        csv={table}
+        json={() => contrast.answer}
+        png={(take) => face && imageOf(face, box, [...lines, ...shapes], take)}
+      />
     </div>
     <div class="picture plate" bind:this={face}>
       <div class="face">
@@ -198,88 +180,9 @@
           >
         </p>
       {:else if shown && contrast.several}
-        <table data-table="strips">
-          <thead>
-            <tr class="soft">
-              <th>After, LUFS <span>(change)</span></th>
-              {#each shown.sections as section (section.section_id)}<th title={section.name}
-                  >{section.name}</th
-                >{/each}
-              <th>Before, LU</th><th>After, LU</th>
-            </tr>
-          </thead>
-          <tbody>
-            {#each rows as row (row.name)}
-              <tr data-row={row.name}>
-                <th>{row.name}</th>
-                {#each shown.sections as section (section.section_id)}
-                  {@const own = sectionOf(row, section.section_id)}
-                  <td class="figure"
-                    >{numberText(own?.after.integrated_lufs)}
-                    <span class="soft">({own ? change(own) : '--'})</span></td
-                  >
-                {/each}
-                <td class="figure">{numberText(row.contrast.before_lu)}</td>
-                <td class="figure">{numberText(row.contrast.after_lu)}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
+        <StripsTable {rows} sections={shown.sections} />
       {:else if shown}
-        <table data-table="sections">
-          <thead>
-            <tr class="soft">
-              <th rowspan="2">Section</th>
-              <th
-                rowspan="2"
-                title="Loudness lost against the section that kept most: make-up gain does not count"
-                >Contrast lost, LU</th
-              >
-              <th colspan="2" title="Louder than the section before by so much">Step, LU</th>
-              {#each figures as figure (figure.name)}
-                <th colspan={figure.name === LOUDNESS ? 3 : 2} title={figure.help}
-                  >{figure.short}, {figure.unit}</th
-                >
-              {/each}
-              <th colspan="2" title="Gain reduction of the step that works hardest">GR, dB</th>
-            </tr>
-            <tr class="soft">
-              <th>before</th><th>after</th>
-              {#each figures as figure (figure.name)}
-                <th>before</th><th>after</th>{#if figure.name === LOUDNESS}<th>change</th>{/if}
-              {/each}
-              <th>max</th><th>mean</th>
-            </tr>
-          </thead>
-          <tbody>
-            {#each shown.sections as section (section.section_id)}
-              {@const step = steps.get(section.section_id)}
-              <tr data-row={section.name}>
-                <th
-                  ><button
-                    class="link"
-                    title="Listen to {section.name}: make it the passage"
-                    onclick={() => listen(section)}>{section.name}</button
-                  ></th
-                >
-                <td class="figure" data-figure="lost">{numberText(section.lost_lu)}</td>
-                <td class="figure">{step ? numberText(step.before_lu, 1, true) : ''}</td>
-                <td class="figure" data-figure="step">{step ? numberText(step.after_lu, 1, true) : ''}</td>
-                {#each figures as figure (figure.name)}
-                  {@const name = figure.name as keyof typeof section.before}
-                  <td class="figure">{numberText(section.before[name], figure.digits)}</td>
-                  <td class="figure" data-figure="after {figure.name}"
-                    >{numberText(section.after[name], figure.digits)}</td
-                  >
-                  {#if figure.name === LOUDNESS}<td class="figure" data-figure="change">{change(section)}</td
-                    >{/if}
-                {/each}
-                <td class="figure">{numberText(section.reduction?.largest_db)}</td>
-                <td class="figure">{numberText(section.reduction?.mean_db)}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
+        <SectionsTable {shown} />
       {/if}
     </div>
   </section>
@@ -352,38 +255,6 @@
     border-left: 3px solid var(--taken);
     font-size: 0.75rem;
     line-height: 1.0625rem;
-  }
-  table {
-    width: 100%;
-    border-collapse: collapse;
-  }
-  th,
-  td {
-    height: 1.5rem;
-    padding: 0 0 0 8px;
-    font-weight: 400;
-    text-align: right;
-    white-space: nowrap;
-    border-bottom: 1px solid var(--line);
-  }
-  th:first-child {
-    text-align: left;
-    padding-left: 0;
-  }
-  thead tr:last-child th:first-child {
-    text-align: right;
-    padding-left: 8px;
-  }
-  thead tr:only-child th:first-child {
-    text-align: left;
-    padding-left: 0;
-  }
-  .link {
-    border: 0;
-    padding: 0;
-    min-height: 1.5rem;
-    text-decoration: underline;
-    text-decoration-color: var(--line);
   }
   @media (max-width: 47.5em) {
     .contrast {
