@@ -168,8 +168,9 @@ LONG = {"web/src/lib/api/schema.d.ts", "src/saltanvil/demo/low_water.py"}
 
 
 def test_no_file_of_product_code_is_longer_than_four_hundred_lines():
-    files = [path for folder, ends in (("src", (".py",)), ("web/src", (".ts", ".svelte", ".css"))) for path in (ROOT / folder).rglob("*")
-             if path.suffix in ends]  # fmt: skip
+    ends = (".py", ".ts", ".svelte", ".css")
+    files = [path for folder in ("src/saltanvil", "web/src") for path in (ROOT / folder).rglob("*") if path.suffix in ends]
+    files = [path for path in files if "page" not in path.relative_to(ROOT).parts]  # the page as it was built
     assert len(files) > 300
     for path in files:
         name = path.relative_to(ROOT).as_posix()

@@ -2,7 +2,7 @@
 
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,6 +15,10 @@ from saltanvil.processors.aims import Aim
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 
 Audio = NDArray[np.float32]
+
+
+#: What an editor can show; the page has a part for each.
+Picture = Literal["bite", "curve", "response", "spectrum", "wave", "envelopes", "bands", "resonances"]
 
 
 class Settings(BaseModel):
@@ -65,8 +69,8 @@ class Processor(Stateful, ABC):
     #: Other words of the trade by which it is searched for.
     aliases: ClassVar[tuple[str, ...]] = ()
     settings_model: ClassVar[type[Settings]]
-    #: Pictures of the editor, the first two of them shown at first.
-    pictures: ClassVar[tuple[str, ...]] = ("bite", "spectrum")
+    #: Pictures of the editor, the first two of them shown at first; level and spectrum can be chosen in any.
+    pictures: ClassVar[tuple[Picture, ...]] = ("bite", "spectrum")
     starts: ClassVar[tuple[Start, ...]] = ()
     #: Figures that can be asked for, with the settings that reach them.
     aims: ClassVar[tuple[Aim, ...]] = ()

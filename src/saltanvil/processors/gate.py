@@ -98,7 +98,7 @@ class GatingProcessor(KeyedProcessor):
     """The runtime of gate and expander."""
 
     level_line = "threshold_db"
-    pictures: ClassVar[tuple[str, ...]] = ("bite", "curve", "spectrum")
+    pictures = ("bite", "curve", "spectrum")
     shows_gate = True
 
     @classmethod

@@ -5,7 +5,7 @@ from typing import Any
 from pydantic import BaseModel
 
 from saltanvil.processors.aims import Aim, LevelAim
-from saltanvil.processors.base import Processor
+from saltanvil.processors.base import Picture, Processor
 from saltanvil.processors.descriptor import Descriptor, SettingValue, descriptors_of
 
 
@@ -45,7 +45,7 @@ class ProcessorReference(BaseModel):
     label: str
     aliases: list[str]
     summary: str
-    pictures: list[str]
+    pictures: list[Picture]
     listens: bool
     keyed: bool
     matched: bool

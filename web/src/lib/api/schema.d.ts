@@ -3766,7 +3766,16 @@ export interface components {
       /** Summary */
       summary: string;
       /** Pictures */
-      pictures: string[];
+      pictures: (
+        | "bite"
+        | "curve"
+        | "response"
+        | "spectrum"
+        | "wave"
+        | "envelopes"
+        | "bands"
+        | "resonances"
+      )[];
       /** Listens */
       listens: boolean;
       /** Keyed */

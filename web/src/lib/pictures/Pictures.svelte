@@ -1,5 +1,7 @@
 <script lang="ts">
   /** Two pictures side by side; each place can show any picture the step has. */
+  import type { Component } from 'svelte';
+  import type { Processor } from '../api/client';
   import Segments from '../controls/Segments.svelte';
   import { bandsState } from '../state/bands.svelte';
   import { spectrumState } from '../state/spectrum.svelte';
@@ -13,30 +15,28 @@
   import Spectrum from './Spectrum.svelte';
   import Wave from './Wave.svelte';
 
-  const KINDS = {
-    bite: Bite,
-    curve: Curve,
-    response: Response,
-    spectrum: Spectrum,
-    wave: Wave,
-    envelopes: Envelopes,
-    bands: Bands,
-    resonances: Resonances,
+  type Kind = Processor['pictures'][number];
+  /** Each picture's part and name: one that a processor asks for and that is not here is an error of types. */
+  const KINDS: Record<Kind, { label: string; part: Component }> = {
+    bite: { label: 'Level', part: Bite },
+    curve: { label: 'Curve', part: Curve },
+    response: { label: 'Response', part: Response },
+    spectrum: { label: 'Spectrum', part: Spectrum },
+    wave: { label: 'Wave', part: Wave },
+    envelopes: { label: 'Envelopes', part: Envelopes },
+    bands: { label: 'Lanes', part: Bands },
+    resonances: { label: 'Resonances', part: Resonances },
   };
-  const NAMES: Record<string, string> = {
-    bite: 'Level', curve: 'Curve', response: 'Response', spectrum: 'Spectrum', wave: 'Wave', envelopes: 'Envelopes', bands: 'Lanes', resonances: 'Resonances',
-  }; // prettier-ignore
-  type Kind = keyof typeof KINDS;
 
   const kind = $derived(workspace.selection.step?.kind ?? 'strip');
-  const own = $derived((workspace.described.processor(kind)?.pictures ?? ['bite']) as Kind[]);
+  const own = $derived<Kind[]>(workspace.described.processor(kind)?.pictures ?? ['bite']);
   const all = $derived([...new Set<Kind>([...own, 'bite', 'spectrum'])]);
   /** What was chosen for the places, by kind of step. */
   let chosen = $state<Record<string, (Kind | undefined)[]>>({});
   const places = $derived.by(() => {
     const first = chosen[kind]?.[0] ?? all[0]!;
     const second = chosen[kind]?.[1] ?? all.find((picture) => picture !== first)!;
-    return [first, second];
+    return [first, second] as const;
   });
 
   /** Whether a picture shows an older version than the one that sounds. */
@@ -50,7 +50,7 @@
   }
 
   function show(place: number, picture: Kind): void {
-    const next = [...places] as Kind[];
+    const next: Kind[] = [...places];
     if (next[1 - place] === picture) next[1 - place] = next[place]!;
     next[place] = picture;
     chosen[kind] = next;
@@ -64,17 +64,17 @@
     (places[1] === 'bite' && places[0] !== 'bands')}
 >
   {#each places as picture, place (place)}
-    {@const Picture = KINDS[picture!]}
+    {@const Picture = KINDS[picture].part}
     <div class="place">
       <div class="choose">
         <Segments
           label={place ? 'Right picture' : 'Left picture'}
-          value={picture!}
+          value={picture}
           change={(next) => show(place, next as Kind)}
-          options={all.map((name) => [name, NAMES[name]!] as const)}
+          options={all.map((name) => [name, KINDS[name].label] as const)}
         />
       </div>
-      <div class="plate" aria-busy={busy(picture!)}><div class="face"><Picture /></div></div>
+      <div class="plate" aria-busy={busy(picture)}><div class="face"><Picture /></div></div>
     </div>
   {/each}
 </div>
