@@ -8,6 +8,8 @@ from typing import ClassVar
 from pydantic import BaseModel, ConfigDict, Field
 
 MAX_RESONANCES = 24
+#: Where one may be.
+LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 #: No wider than this it rings; wider it is boxy, harsh or muddy.
 RINGING_OCT = 0.12
 #: Severity is nothing at the first height and 100 % at the second, where it sounds all the time (ours, no source).
@@ -24,7 +26,7 @@ class Resonance(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
     HIGHEST_DB: ClassVar[float] = 24.0
 
-    frequency_hz: float = Field(ge=20.0, le=20000.0)
+    frequency_hz: float = Field(ge=LOWEST_HZ, le=HIGHEST_HZ)
     width_oct: float = Field(default=0.2, ge=0.03, le=2.0)
     height_db: float = Field(default=6.0, ge=0.0, le=24.0)
     time_share: float = Field(default=0.0, ge=0.0, le=1.0)

@@ -5,7 +5,7 @@ from functools import cache
 from types import MappingProxyType
 from typing import Any, Literal
 
-from annotated_types import Ge, Le
+from annotated_types import Ge, Le, MaxLen
 from pydantic import BaseModel, Field
 from pydantic.fields import FieldInfo
 from pydantic_core import PydanticUndefined
@@ -24,7 +24,8 @@ SettingValue = bool | float | str | list[float] | list[tuple[float, float]] | li
 class Descriptor(BaseModel):
     """One value that can be moved.
 
-    minimum, maximum: of numbers; options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
+    minimum, maximum: of numbers, of each divider, of the frequency of a resonance; most: how many there can be of what is a row;
+    options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
     the settings (and their values as words) for which this one has a say; moves: see `Moves`.
     """
 
@@ -37,6 +38,7 @@ class Descriptor(BaseModel):
     default: SettingValue
     minimum: float | None
     maximum: float | None
+    most: int | None
     options: list[str]
     scale: Scale
     ticks: list[float]
@@ -80,10 +82,11 @@ def choice(
 
 
 def described(default: Any, type: ValueType, label: str, unit: str, group: str, help: str, **more: Any) -> Any:
-    """A value of another type than number, choice and switch. more: limits of the field, `when` and `moves`."""
+    """A value of another type than number, choice and switch. more: limits of the field, `when` and `moves`; low, high: of each
+    of a row, where its own type holds them."""
     extra = {
         "label": label, "unit": unit, "group": group, "value_type": type, "when": more.pop("when", {}),
-        "moves": more.pop("moves", "at once"),
+        "moves": more.pop("moves", "at once"), "low": more.pop("low", None), "high": more.pop("high", None),
     }  # fmt: skip
     return Field(default, description=help, json_schema_extra=extra, **more)
 
@@ -100,11 +103,13 @@ def descriptors_of(model: type[BaseModel]) -> Mapping[str, Descriptor]:
 def descriptor_of(name: str, info: FieldInfo) -> Descriptor:
     extra: dict[str, Any] = dict(info.json_schema_extra)  # type: ignore[arg-type]
     options = list(getattr(info.annotation, "__args__", ())) if type_of(info, extra) == "choice" else []
+    most = next((part.max_length for part in info.metadata if isinstance(part, MaxLen)), None)
     return Descriptor(
         name=name, type=type_of(info, extra), label=extra["label"], unit=extra["unit"], group=extra["group"],
         help=info.description or "", default="" if info.default is PydanticUndefined else info.default,
-        minimum=limit_of(info, Ge), maximum=limit_of(info, Le), options=options, scale=extra.get("scale", "linear"),
-        ticks=extra.get("ticks", []), off_at=extra.get("off_at"), when=extra["when"], moves=extra["moves"],
+        minimum=extra.get("low", limit_of(info, Ge)), maximum=extra.get("high", limit_of(info, Le)), most=most, options=options,
+        scale=extra.get("scale", "linear"), ticks=extra.get("ticks", []), off_at=extra.get("off_at"), when=extra["when"],
+        moves=extra["moves"],
     )  # fmt: skip
 
 

@@ -26,7 +26,8 @@ MIN_RATIO = 1.1
 HALF_FRAMES, STRETCH_FRAMES = 4095, 2048
 ROOT_HALF = math.sqrt(0.5)
 
-Divider = Annotated[float, Field(ge=20.0, le=20000.0)]
+LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
+Divider = Annotated[float, Field(ge=LOWEST_HZ, le=HIGHEST_HZ)]
 Dividers = Annotated[tuple[Divider, ...], Field(min_length=1, max_length=dsp.MAX_BANDS - 1)]
 
 #: Two, three and four bands to begin with (common practice, no source).
@@ -53,6 +54,7 @@ class SplitSettings(Settings):
     dividers_hz: Dividers = described(
         BAND_STARTS[2], "dividers", "Dividers", "Hz", "Split",
         "Where one band ends and the next begins; each side is 6 dB down there.", when=_BANDS, moves="structure",
+        low=LOWEST_HZ, high=HIGHEST_HZ,
     )  # fmt: skip
     slope: Literal["12 dB/oct", "24 dB/oct", "48 dB/oct"] = choice(
         "24 dB/oct",

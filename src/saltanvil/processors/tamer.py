@@ -15,7 +15,7 @@ from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames
 from saltanvil.measure.figures import match_db
 from saltanvil.measure.reduction import WORKING_DB
-from saltanvil.measure.resonances import MAX_RESONANCES, REGIONS, Resonance, verdict_of, verdict_text
+from saltanvil.measure.resonances import HIGHEST_HZ, LOWEST_HZ, MAX_RESONANCES, REGIONS, Resonance, verdict_of, verdict_text
 from saltanvil.processors.aims import gr_aims
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry
 from saltanvil.processors.descriptor import choice, described, rule
@@ -42,7 +42,7 @@ class TamerSettings(Settings):
     resonances: tuple[Resonance, ...] = described(
         (), "resonances", "Resonances", "", "Resonances",
         "What is held down: frequency, width, height over the surroundings, and each one's share of the amount.",
-        max_length=MAX_RESONANCES, when={"mode": ["found"]}, moves="structure",
+        max_length=MAX_RESONANCES, low=LOWEST_HZ, high=HIGHEST_HZ, when={"mode": ["found"]}, moves="structure",
     )  # fmt: skip
     studied: str = described(
         "", "text", "Studied", "", "Resonances", "The passage that the resonances were found in.", max_length=200,

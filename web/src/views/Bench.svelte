@@ -26,7 +26,8 @@
   /** A rule of the test signal, which belongs to no session. */
   const decibels = (name: string, label: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
     name, label, unit: 'dB', minimum, maximum, ticks, help, type: 'number', options: [], default: 0, scale: 'linear',
-    off_at: null, group: '', when: {}, moves: 'at once',
+    off_at: null,
+    most: null, group: '', when: {}, moves: 'at once',
   }); // prettier-ignore
   const time = (name: string, label: string, unit: string, low: number, high: number, ticks: number[], help: string): Setting => ({
     ...decibels(name, label, low, high, ticks, help), unit, scale: 'log', default: unit === 'Hz' ? 1000 : 400,

@@ -2312,7 +2312,8 @@ export interface components {
      * Descriptor
      * @description One value that can be moved.
      *
-     *     minimum, maximum: of numbers; options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
+     *     minimum, maximum: of numbers, of each divider, of the frequency of a resonance; most: how many there can be of what is a row;
+     *     options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
      *     the settings (and their values as words) for which this one has a say; moves: see `Moves`.
      */
     Descriptor: {
@@ -2350,6 +2351,8 @@ export interface components {
       minimum: number | null;
       /** Maximum */
       maximum: number | null;
+      /** Most */
+      most: number | null;
       /** Options */
       options: string[];
       /**

@@ -3,6 +3,10 @@ import type { Setting } from '../api/client';
 
 type Span = Pick<Setting, 'minimum' | 'maximum' | 'scale'>;
 
+/** Within a setting's range. */
+export const within = (value: number, setting: Pick<Setting, 'minimum' | 'maximum'> | undefined): number =>
+  clamp(value, setting?.minimum ?? -Infinity, setting?.maximum ?? Infinity);
+
 export function clamp(value: number, low: number, high: number): number {
   return Math.min(Math.max(value, low), high);
 }

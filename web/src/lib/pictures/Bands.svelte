@@ -5,7 +5,7 @@
    */
   import { untrack } from 'svelte';
   import type { Lane } from '../api/client';
-  import { clamp, format, tidy } from '../controls/value';
+  import { clamp, format, tidy, within } from '../controls/value';
   import { dragged } from '../draw/drag';
   import { pixel, valueAt } from '../draw/scale';
   import { atHz } from '../draw/shapes';
@@ -72,8 +72,11 @@
   /** One for each handle and for good: an edit must not end the drag that makes it. */
   const drags: Record<string, ReturnType<typeof dragged>> = {};
 
+  const range = $derived(
+    workspace.described.processor('split')?.settings.find((one) => one.name === 'dividers_hz'),
+  );
   function setDividers(wanted: number[], gesture: string | null = null): void {
-    const tidied = wanted.map((hz) => tidy(clamp(hz, 20, 20000), 'Hz'));
+    const tidied = wanted.map((hz) => tidy(within(hz, range), 'Hz'));
     if (tidied.some((hz, i) => i > 0 && hz < 1.1 * tidied[i - 1]!)) return;
     moving = held ? tidied : null;
     workspace.set(split!.id, { dividers_hz: tidied }, gesture);
@@ -165,7 +168,9 @@
     const turn = { ArrowUp: 1, ArrowRight: 1, ArrowDown: -1, ArrowLeft: -1 }[event.key];
     if (!turn) return;
     const by = turn * (event.shiftKey ? 0.1 : event.ctrlKey ? 3 : 0.5);
-    setLane(workspace, lane, { level_db: tidy(clamp(lane.level_db + by, -90, 24), 'dB') });
+    setLane(workspace, lane, {
+      level_db: tidy(within(lane.level_db + by, workspace.described.setting('lane', 'level_db')), 'dB'),
+    });
     event.preventDefault();
     event.stopPropagation();
   }
@@ -258,8 +263,8 @@
         role="slider"
         tabindex="0"
         aria-label="Divider {index + 1}"
-        aria-valuemin="20"
-        aria-valuemax="20000"
+        aria-valuemin={range?.minimum}
+        aria-valuemax={range?.maximum}
         aria-valuenow={hz}
         aria-valuetext={format(hz, 'Hz')}
         data-picture="divider {index + 1}"

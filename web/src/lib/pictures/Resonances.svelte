@@ -1,11 +1,11 @@
 <script lang="ts">
   /** Spectrum before and after, what is taken now hatched from the top, and the resonances as numbered handles. */
   import { untrack } from 'svelte';
-  import { clamp, format, tidy } from '../controls/value';
+  import { clamp, format, tidy, within } from '../controls/value';
   import { dragged } from '../draw/drag';
   import { valueAt } from '../draw/scale';
   import { spectrumState } from '../state/spectrum.svelte';
-  import { MAX_RESONANCES, tamer } from '../state/tamer.svelte';
+  import { tamer } from '../state/tamer.svelte';
   import { workspace } from '../state/workspace.svelte';
   import { columnAt, cutsOf, depthOf, handleAt, says, shapesOf as cutShapes } from './geometry/resonances';
   import { axesOf, grid, shapesOf } from './geometry/spectrum';
@@ -57,7 +57,7 @@
         move: (place) => {
           const one = tamer.resonances[at];
           if (!one) return;
-          const hz = clamp(10 ** valueAt(place.x + off.x, axes.xs), 20, 20000);
+          const hz = within(10 ** valueAt(place.x + off.x, axes.xs), tamer.setting);
           const depth = axes.ys.high - valueAt(place.y + off.y, axes.ys);
           tamer.change(at, { frequency_hz: tidy(hz, 'Hz'), ...depthOf(one, depth, MOST_DB) }, place.gesture);
         },
@@ -86,7 +86,7 @@
     const down = { ArrowDown: 1, ArrowUp: -1 }[event.key];
     if (across) {
       const hz = one.frequency_hz * 2 ** ((across * (event.shiftKey ? 1 : 4)) / 96);
-      tamer.change(at, { frequency_hz: tidy(clamp(hz, 20, 20000), 'Hz') }, together(`hz ${at}`));
+      tamer.change(at, { frequency_hz: tidy(within(hz, tamer.setting), 'Hz') }, together(`hz ${at}`));
     } else if (down) {
       const depth = one.height_db * one.share + down * (event.shiftKey ? 0.1 : 0.5);
       tamer.change(at, depthOf(one, depth, MOST_DB), together(`depth ${at}`));
@@ -99,7 +99,7 @@
   function add(event: MouseEvent & { currentTarget: HTMLElement }): void {
     if (tamer.free || (event.target as HTMLElement).closest('button')) return;
     const x = event.clientX - event.currentTarget.getBoundingClientRect().left;
-    tamer.add(tidy(clamp(10 ** valueAt(x, axes.xs), 20, 20000), 'Hz'));
+    tamer.add(tidy(within(10 ** valueAt(x, axes.xs), tamer.setting), 'Hz'));
   }
 </script>
 
@@ -124,7 +124,7 @@
       {#if !tamer.free}
         <button
           class="button"
-          disabled={tamer.resonances.length >= MAX_RESONANCES}
+          disabled={tamer.full}
           title="A resonance of your own (or double-click in the picture)"
           onclick={() => tamer.add(1000)}>Add</button
         >

@@ -2,7 +2,7 @@
   /** Level over frequency: before outlined, after filled, taken hatched; the key filter dashed; corners to drag. */
   import { untrack } from 'svelte';
   import Segments from '../controls/Segments.svelte';
-  import { clamp, format, tidy } from '../controls/value';
+  import { clamp, format, tidy, within } from '../controls/value';
   import { dragged } from '../draw/drag';
   import { valueAt } from '../draw/scale';
   import { atHz } from '../draw/shapes';
@@ -66,7 +66,7 @@
       move: (place) => {
         const setting = corners.find((corner) => corner.name === name);
         if (!setting) return;
-        const hz = clamp(10 ** valueAt(place.x, axes.xs), setting.minimum ?? 20, setting.maximum ?? 20000);
+        const hz = within(10 ** valueAt(place.x, axes.xs), setting);
         workspace.set(workspace.selection.step!.id, { [name]: tidy(hz, 'Hz') }, place.gesture);
       },
     }));

@@ -93,8 +93,6 @@ class Automation {
           name,
           label,
           type: 'number',
-          minimum: 20,
-          maximum: 20000,
           scale: 'log',
           unit: 'Hz',
           moves: 'glides',

@@ -65,7 +65,8 @@ export function moveLevels(
 ): void {
   const loudest = Math.max(...strips.map((strip) => strip.level_db));
   const quietest = Math.min(...strips.map((strip) => strip.level_db));
-  const step = Math.min(Math.max(by_db, -90 - quietest), 12 - loudest);
+  const { minimum, maximum } = workspace.described.setting('strip', 'level_db');
+  const step = Math.min(Math.max(by_db, minimum! - quietest), maximum! - loudest);
   if (!strips.length || Math.abs(step) < 0.05) return;
   const moved = strips.flatMap((strip) =>
     movesOf('strip', strip.id, { level_db: Math.round((strip.level_db + step) * 10) / 10 }),

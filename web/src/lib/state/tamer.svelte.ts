@@ -1,9 +1,8 @@
 /** The resonances of a tamer: studied on the passage, and edited. */
-import { api, type Resonance, type Step } from '../api/client';
+import { api, type Resonance, type Setting, type Step } from '../api/client';
 import { Asking } from './asking.svelte';
 import { workspace } from './workspace.svelte';
 
-export const MAX_RESONANCES = 24;
 const ADDED: Pick<Resonance, 'width_oct' | 'height_db'> = { width_oct: 0.2, height_db: 6 };
 
 class Tamer {
@@ -13,6 +12,11 @@ class Tamer {
     workspace.selection.step?.kind === 'tamer' ? workspace.selection.step : null,
   );
   readonly resonances: Resonance[] = $derived((this.step?.settings['resonances'] ?? []) as Resonance[]);
+  /** What is described of them: how many there can be, and where. */
+  readonly setting: Setting | undefined = $derived(
+    workspace.described.processor('tamer')?.settings.find((one) => one.name === 'resonances'),
+  );
+  readonly full: boolean = $derived(this.resonances.length >= (this.setting?.most ?? Infinity));
   readonly free = $derived(this.step?.settings['mode'] === 'free');
 
   /** Study the passage; the findings become the step's, as one edit. */
@@ -53,7 +57,7 @@ class Tamer {
   }
 
   add(frequency_hz: number): void {
-    if (this.resonances.length >= MAX_RESONANCES) return;
+    if (this.full) return;
     const added = { frequency_hz, ...ADDED, time_share: 0, share: 1, on: true, by_hand: true };
     this.put([...this.resonances, added]);
   }

@@ -7,6 +7,7 @@
   import { newId } from '../api/client';
   import { isKeyed } from '../state/routes';
   import { busOf, chosenStrips, moveLevels, removeStrips, switchStrips, withChosen } from '../state/strips';
+  import { within } from '../controls/value';
   import { workspace } from '../state/workspace.svelte';
   import Meters from './Meters.svelte';
   import { dropped, rowsOf, type Row } from './rows';
@@ -38,6 +39,7 @@
     return () => element.removeEventListener('wheel', turn);
   };
 
+  const range = $derived(workspace.described.setting('strip', 'level_db'));
   function typedLevel(strip: Strip, field: HTMLInputElement): void {
     const level = Number(
       field.value
@@ -47,7 +49,8 @@
     );
     if (!field.value.trim() || !Number.isFinite(level))
       workspace.note(`${strip.name}: "${field.value}" is no level in dB.`, 'error');
-    else if (level < -90 || level > 12) workspace.note('A level is from -90 to +12 dB.', 'error');
+    else if (level !== within(level, range))
+      workspace.note(`A level is from ${range.minimum} to +${range.maximum} dB.`, 'error');
     else moveLevels(workspace, withChosen(workspace, strip), level - strip.level_db);
     field.value = strip.level_db.toFixed(1);
   }
