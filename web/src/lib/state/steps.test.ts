@@ -1,15 +1,11 @@
-import { beforeEach, expect, test, vi } from 'vitest';
+import { beforeEach, expect, test } from 'vitest';
 import {
   addStep, bypassSteps, chosenSteps, copySteps, duplicateSteps, moveSteps, pasteSteps, pathInsertion, removeStep, removeSteps,
 } from './steps'; // prettier-ignore
-import { lane, noting, session, split, step, strip } from './testing';
+import { emptyStorage, lane, noting, session, split, step, strip } from './testing';
 
 beforeEach(() => {
-  const kept = new Map<string, string>();
-  vi.stubGlobal('localStorage', {
-    getItem: (name: string) => kept.get(name) ?? null,
-    setItem: (name: string, value: string) => kept.set(name, value),
-  });
+  emptyStorage();
 });
 
 const made = () => {

@@ -73,3 +73,12 @@ export function noting(of: Session) {
   } as unknown as Workspace;
   return { workspace, edits, notes, undo };
 }
+
+/** A browser's memory that is empty when the test begins. */
+export function emptyStorage(): void {
+  const kept = new Map<string, string>();
+  vi.stubGlobal('localStorage', {
+    getItem: (name: string) => kept.get(name) ?? null,
+    setItem: (name: string, value: string) => kept.set(name, value),
+  });
+}
