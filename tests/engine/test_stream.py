@@ -476,7 +476,7 @@ def test_the_demos_states_are_whole(demo):
     frames = range(40 * BLOCK_FRAMES, 80 * BLOCK_FRAMES, BLOCK_FRAMES)
     expected = [plan.render(at, BLOCK_FRAMES).copy() for at in frames]
     rack.go_back(saved)
-    for part in rack.held.values():
+    for part in rack.states.values():
         poison(part)
     twin = compile_plan(document, media, rack)
     for at, block in zip(frames, expected, strict=True):

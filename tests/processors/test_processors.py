@@ -134,7 +134,7 @@ def test_key_filters_are_butterworth(slope, shape):
     impulse = np.zeros((1, 8192), np.float32)
     impulse[0, 0] = 1.0
     step.process(impulse)
-    heard = db(np.fft.rfft(step.heard[0]))[np.rint(hz * 8192 / RATE).astype(int)]
+    heard = db(np.fft.rfft(step.detector_input[0]))[np.rint(hz * 8192 / RATE).astype(int)]
     loud = (expected > -60) & (hz > 300)
     assert np.allclose(heard[loud], np.interp(np.rint(hz * 8192 / RATE) * RATE / 8192, hz, expected)[loud], atol=1.0)
 

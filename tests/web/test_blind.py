@@ -39,7 +39,7 @@ def test_nothing_that_is_received_tells_the_order(blind):
     wait_for(lambda: len(listener.headers) > 20)
     assert listener.headers[-1]["steps"]  # meters come as long as nothing is compared
     told = [start(client, number).text]
-    heard = services.covers.of("t", number)
+    heard = services.replacements.of("t", number)
     seen, headers = [], listener.headers
     for round_ in range(3):
         for letter in ("Y", "X", "X", "Y"):
@@ -78,7 +78,7 @@ def test_what_sounds_is_the_candidate_behind_the_letter(blind):
         body = {"edit": {"op": "set", "values": [{"of": "step", "id": "c", "name": name, "value": value}]}}
         assert client.post(f"/api/sessions/{number}/edits", json=body).status_code == 200
     assert start(client, number, mode="hear", rounds=2).status_code == 200
-    known = services.covers.of("t", number).comparison
+    known = services.replacements.of("t", number).comparison
     listener.play(0.0)
     document = services.sessions.version(number).session
     media = services.media.at_rate(48000)

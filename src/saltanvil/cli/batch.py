@@ -30,10 +30,10 @@ def run_batch(request: argparse.Namespace) -> None:
         raise Refused(f"--loudness {request.loudness:g}: a loudness is from -60 to 0 LUFS")
     if not -24.0 <= request.true_peak <= 0.0:
         raise Refused(f"--true-peak {request.true_peak:g}: a true peak is from -24 to 0 dBTP")
-    with contextlib.ExitStack() as held:
+    with contextlib.ExitStack() as folders:
         try:
             out.mkdir(parents=True, exist_ok=True)
-            journal = held.enter_context(Journal(out, request.resume))
+            journal = folders.enter_context(Journal(out, request.resume))
         except BusyFolder as error:
             raise Refused(str(error)) from error
         process_folder(request, folder, out, writing, journal)

@@ -37,7 +37,7 @@ def run_backup(request: argparse.Namespace) -> None:
 
 def run_restore(request: argparse.Namespace) -> None:
     copy = existing(request.copy)
-    with DataFolder(request.data) as held, Database(held.database) as database:
+    with DataFolder(request.data) as folder, Database(folder.database) as database:
         for name in restore_documents(database, copy):
             print(name)
 
@@ -55,7 +55,7 @@ def run_pack(request: argparse.Namespace) -> None:
 
 def run_unpack(request: argparse.Namespace) -> None:
     archive = existing(request.archive)
-    with DataFolder(request.data) as held, Database(held.database) as database:
+    with DataFolder(request.data) as folder, Database(folder.database) as database:
         sessions = SessionStore(database)
         try:
             with progress_bar("Unpacking") as progress:
@@ -76,6 +76,6 @@ def session_named(sessions: "SessionStore", name: str) -> "Session":
 
 @contextlib.contextmanager
 def progress_bar(what: str) -> Iterator[Callable[[float], None]]:
-    """A bar where someone watches, told a share from 0 to 1."""
+    """A bar where someone watches, told the fraction that is done, from 0 to 1."""
     with tqdm(total=100, desc=what, unit="%", disable=not sys.stderr.isatty(), leave=False) as bar:
-        yield lambda share: bar.update(100.0 * share - bar.n) and None
+        yield lambda fraction: bar.update(100.0 * fraction - bar.n) and None

@@ -59,7 +59,7 @@ def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
         with contextlib.ExitStack() as whole:
             parts = [replace(target, path=whole.enter_context(whole_or_none(target.path))) for target in targets]
             written = export_strips(
-                session, media, 0, end, parts, lambda share: progress(number, share), tail=not request.no_tail
+                session, media, 0, end, parts, lambda fraction: progress(number, fraction), tail=not request.no_tail
             )
             for part in parts if writing.format.startswith("bwf") else []:  # which get their loudness fields
                 facts_of_file(part.path, part.path.name, writing.format)
@@ -88,13 +88,13 @@ def title(session: "Session", strip_id: str) -> str:
 
 def progress_line(works: int) -> Callable[[int, float], None]:
     """Shows how far several works are, together, where someone watches."""
-    shares = [0.0] * works
+    fractions = [0.0] * works
     last = -1
 
-    def progress(number: int, share: float) -> None:
+    def progress(number: int, fraction: float) -> None:
         nonlocal last
-        shares[number] = share
-        done = int(100 * sum(shares) / works)
+        fractions[number] = fraction
+        done = int(100 * sum(fractions) / works)
         if sys.stderr.isatty() and done != last:
             last = done
             print(f"\rRendering ... {done} %", end="" if done < 100 else "\n", file=sys.stderr, flush=True)

@@ -89,14 +89,14 @@ def end_anyway(ending: Callable[[], bool]) -> None:
 
 def ensure_demo(folder: Path) -> None:
     """Make the demo sessions if the store has no session at all."""
-    with DataFolder(folder) as held, Database(held.database) as database:
+    with DataFolder(folder) as data, Database(data.database) as database:
         sessions = SessionStore(database)
         if sessions.listed():
             return
         from saltanvil.demo.make import make_demo
 
-        def progress(share: float) -> None:
-            print(f"\rMaking the demo sessions ... {share:4.0%}", end="" if share < 1 else "\n", flush=True)
+        def progress(fraction: float) -> None:
+            print(f"\rMaking the demo sessions ... {fraction:4.0%}", end="" if fraction < 1 else "\n", flush=True)
 
         progress(0.0)
         media = MediaStore(database)

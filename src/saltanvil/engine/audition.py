@@ -58,7 +58,7 @@ class ScopeMonitor:
     rate: int
     straight: Callable[[Audio, int], None]
 
-    def compare(self, before: Audio, after: Audio, late: int) -> Audio:
+    def compare(self, before: Audio, after: Audio, latency_frames: int) -> Audio:
         """What goes on from the scope. *Taken* goes straight to the ear."""
         if self.audition.listening == "before":
             y = np.empty_like(before)
@@ -66,7 +66,7 @@ class ScopeMonitor:
             mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").values)
             return y
         if self.audition.listening == "difference":
-            self.straight(before - after, late)
+            self.straight(before - after, latency_frames)
         return after
 
 

@@ -120,18 +120,18 @@ class Moving(Generic[T]):
 
     def _readings(self, window: int) -> "Readings":
         """All readings of a window of the session, but for those that change nothing."""
-        held = self._read.get(window)
-        if held is None:
+        known = self._read.get(window)
+        if known is None:
             start, end = window * WINDOW_FRAMES, (window + 1) * WINDOW_FRAMES
             inside = self._breaks[np.searchsorted(self._breaks, start) : np.searchsorted(self._breaks, end)]
             points = np.unique(np.concatenate([np.arange(start, end, self.grid_frames, dtype=np.int64), inside]))
             table = np.stack([course.at(points / self.rate) for course in self.courses.values()])
             changes = [0, *(np.flatnonzero(np.any(np.diff(table, axis=1) != 0.0, axis=0)) + 1).tolist()]
-            held = points[changes].tolist(), [tuple(column) for column in table[:, changes].T.tolist()]
+            known = points[changes].tolist(), [tuple(column) for column in table[:, changes].T.tolist()]
             if len(self._read) >= KEPT_WINDOWS:
                 self._read = {}
-            self._read = {**self._read, window: held}
-        return held
+            self._read = {**self._read, window: known}
+        return known
 
     def _built(self, values: tuple[float, ...]) -> T:
         last = self._last

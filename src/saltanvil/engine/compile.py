@@ -57,18 +57,18 @@ def compile_plan(
     made: dict[NodeId, CompiledNode] = {}
     replaced: dict[int, Node] = {}
     for point in compiler.graph.needed(node for node in nodes if node in compiler.graph.sources):
-        of, held = compiler.depends(point), before.nodes.get(point)
-        if held is None or held.of != of or not held.used <= rack.held.keys():
+        of, entry = compiler.depends(point), before.nodes.get(point)
+        if entry is None or entry.of != of or not entry.used <= rack.states.keys():
             rack.used = set()
             new = CompiledNode(of, compiler.made(point), rack.used)
-            if held is not None:
-                replaced[id(held.node)] = new.node
-            held = new
+            if entry is not None:
+                replaced[id(entry.node)] = new.node
+            entry = new
         else:
-            held.node.carry_on(compiler.context, replaced)
-        made[point] = held
-        compiler.nodes[point] = held.node
-    rack.used = set().union(*(held.used for held in made.values()))
+            entry.node.carry_on(compiler.context, replaced)
+        made[point] = entry
+        compiler.nodes[point] = entry.node
+    rack.used = set().union(*(entry.used for entry in made.values()))
     before.nodes = made
     plan = compiler.plan()
     plan.hear()
@@ -87,8 +87,8 @@ class Compiler:
         #: What moves values, and the objects with their levers counted in.
         self.automation = Automation(session)
         before.settings = {strip.id: self._settings_of(strip, before) for strip in session.strips}
-        self.settings = {step_id: held for _, own in before.settings.values() for step_id, held in own.items()}
-        self.late = Latencies(self.graph, audition.live, settings=self.settings)
+        self.settings = {step_id: settings for _, own in before.settings.values() for step_id, settings in own.items()}
+        self.latencies = Latencies(self.graph, audition.live, settings=self.settings)
         self.widening = set().union(*(widening(strip.path, self.settings) for strip in session.strips))
         #: What mute and solo decide by, beside a strip itself.
         self.audible = tuple((strip.mute, strip.solo, strip.kind, *strip.targets()) for strip in session.strips)
@@ -99,15 +99,15 @@ class Compiler:
                       for index, lane in enumerate(step.lanes)}  # fmt: skip
 
     def _settings_of(self, strip: Strip, before: Compiled) -> tuple[Strip, dict[str, Settings]]:
-        held = before.settings.get(strip.id)
-        if held is not None and held[0] is strip:
-            return held
+        known = before.settings.get(strip.id)
+        if known is not None and known[0] is strip:
+            return known
         live, automation = self.audition.live, self.automation
         return strip, {step.id: resolve(self.session, step, live, automation=automation) for step in strip.path.walk()}
 
     def depends(self, point: NodeId) -> tuple[object, ...]:
         """All that `made` makes a point of, besides what `Compiled.take` compares. Strips count by identity."""
-        strip, latency_frames = self.graph.strip_of[point], self.late.latency_frames[point]
+        strip, latency_frames = self.graph.strip_of[point], self.latencies.latency_frames[point]
         edges = self.graph.sources[point]
         made = [self.nodes.get(edge.source) for edge in edges]
         sources = tuple(None if node is None else (node.latency_frames, node.channels) for node in made)
@@ -118,7 +118,7 @@ class Compiler:
             return id(strip), sources, self.nodes[NodeId("in", strip.id)].channels, self.audible, self.audition.balance
         if point.kind == "step":
             keys = tuple(id(self.graph.strip_of[edge.source]) for edge in edges if edge.way == "key")
-            return id(strip), latency_frames, sources, keys, self.late.wait(point), self.late.own[point.id]
+            return id(strip), latency_frames, sources, keys, self.latencies.wait(point), self.latencies.own[point.id]
         if point.kind == "placed":
             divided = self.nodes[NodeId("divided", self.graph.steps[point.id].id)]
             return id(strip), latency_frames, sources, divided.channels
@@ -146,7 +146,7 @@ class Compiler:
 
     def made(self, point: NodeId) -> Node:
         edges = self.graph.sources[point]
-        latency_frames = self.late.latency_frames[point]
+        latency_frames = self.latencies.latency_frames[point]
         strip = self.graph.strip_of[point]
         if point.kind == "in":
             return self.entry(strip, point)
@@ -170,9 +170,9 @@ class Compiler:
             channels = 1 if step.split.by in ("mid/side", "left/right") else sources[0].channels
             return LaneEntry(0 if step.split.by == "copies" else index, sources[0], channels)
         if point.kind == "lane":
-            late = self.rack.delay_line(sources[0].channels, "lane", lane.id)
+            delay_line = self.rack.delay_line(sources[0].channels, "lane", lane.id)
             fade = self.fade("lane", lane, latency_frames)
-            return LaneNode(lane, sources[0], sources[1], self.steps(lane.path), late, fade)
+            return LaneNode(lane, sources[0], sources[1], self.steps(lane.path), delay_line, fade)
         node = sources[0]
         assert isinstance(node, LaneNode)
         channels = self.nodes[NodeId("divided", step.id)].channels
@@ -184,10 +184,10 @@ class Compiler:
     def lane_gains(self, step: Step, index: int, values: Mapping[str, float] = NO_VALUES) -> Gains:
         """A lane's own level, and what a blend gives it. values: the lane's and the split's that move, as they are."""
         lane = self.automation.now("lane", step.lanes[index].id, step.lanes[index])
-        lane = with_values(lane, {name: held for name, held in values.items() if name in LANE_MOVES})
-        lanes = [lane if held.id == lane.id else held for held in step.lanes]
+        lane = with_values(lane, {name: value for name, value in values.items() if name in LANE_MOVES})
+        lanes = [lane if other.id == lane.id else other for other in step.lanes]
         step = with_values(
-            self.automation.now("step", step.id, step), {name: held for name, held in values.items() if name not in LANE_MOVES}
+            self.automation.now("step", step.id, step), {name: value for name, value in values.items() if name not in LANE_MOVES}
         ).model_copy(update={"lanes": lanes})
         settings = settings_of(self.session, step, step.settings, self.audition.live)
         assert isinstance(settings, SplitSettings)
@@ -207,8 +207,8 @@ class Compiler:
 
     def courses(self, of: Owner, name: str, part: Automated, *names: str) -> dict[str, Course]:
         """Some of the courses of an object; all but a bypass if none is named."""
-        held = self.automation.moving(of, name, part)
-        return {name: course for name, course in held.items() if (name in names if names else name != "bypass")}
+        found = self.automation.moving(of, name, part)
+        return {name: course for name, course in found.items() if (name in names if names else name != "bypass")}
 
     def moving_settings(self, step: Step, courses: Mapping[str, Course], latency: int) -> Moving[Settings] | None:
         now, live = self.automation.now("step", step.id, step), self.audition.live
@@ -220,7 +220,7 @@ class Compiler:
 
     def dividers(self, step: Step) -> dict[str, Course]:
         """The courses of a split's dividers: of its settings only they have a part in dividing."""
-        return {name: held for name, held in self.courses("step", step.id, step).items() if name.startswith("dividers_hz")}
+        return {name: course for name, course in self.courses("step", step.id, step).items() if name.startswith("dividers_hz")}
 
     def moving_lane(self, step: Step, lane: Lane, index: int, latency: int) -> Moving[Gains] | None:
         courses = self.courses("lane", lane.id, lane, *LANE_MOVES) | self.courses("step", step.id, step, "position", "trim_db")
@@ -251,20 +251,20 @@ class Compiler:
             split = SplitNode(step, settings, processor, sources, latency_frames, channels, late_by, 0, self.rack)
             split.fade = self.fade("step", step, latency_frames)
             return split
-        moving = self.moving_settings(step, self.courses("step", step.id, step), latency_frames - self.late.own[step.id])
+        moving = self.moving_settings(step, self.courses("step", step.id, step), latency_frames - self.latencies.own[step.id])
         processor = self.rack.processor(step, settings, channels, self.context, moving is not None)
-        wait = self.late.wait(point)
+        wait = self.latencies.wait(point)
         key = None
         if step.key is not None:
             key = KeyFeed(
-                wait=latency_frames - self.late.own[step.id] - sources[1].latency_frames,
+                wait=latency_frames - self.latencies.own[step.id] - sources[1].latency_frames,
                 gain=self.key_gain(point, step)[0],
-                late=self.rack.delay_line(channels, "key", step.id),
+                delay_line=self.rack.delay_line(channels, "key", step.id),
                 glide=self.rack.glide("key", step.id),
                 moving=self.moving_key(point, step, sources[1].latency_frames),
             )
         node = StepNode(
-            step, settings, processor, sources, latency_frames, channels, self.late.own[step.id], wait, self.rack, key
+            step, settings, processor, sources, latency_frames, channels, self.latencies.own[step.id], wait, self.rack, key
         )
         node.moving, node.fade = moving, self.fade("step", step, latency_frames)
         return node
@@ -294,7 +294,7 @@ class Compiler:
             mutes = {"strip mute": self.courses("strip", strip.id, strip, "mute")}
             if lane is not None:
                 mutes["lane mute"] = self.courses("lane", lane.id, lane, "mute")
-            courses |= {name: held["mute"] for name, held in mutes.items() if held}
+            courses |= {name: own["mute"] for name, own in mutes.items() if own}
         return self.moving(courses, lambda values: self.key_gain(point, step, values), latency)
 
     def strip_with(self, strip: Strip, values: Mapping[str, float]) -> Strip:
@@ -320,10 +320,10 @@ class Compiler:
 
         values: the strip's that move, as they are, and the send's, with `send` before their names.
         """
-        now = self.strip_with(strip, {name: held for name, held in values.items() if not name.startswith("send ")})
+        now = self.strip_with(strip, {name: value for name, value in values.items() if not name.startswith("send ")})
         level = 1.0 if send is not None and send.pre else level_gain(now.level_db)
         if send is not None:
-            own = {name.removeprefix("send "): held for name, held in values.items() if name.startswith("send ")}
+            own = {name.removeprefix("send "): value for name, value in values.items() if name.startswith("send ")}
             send = with_values(self.automation.now("send", send.id, send), own)
             level *= 0.0 if send.mute else level_gain(send.level_db)
         if not audible(self.session, now, self.audition.live, target):
@@ -333,7 +333,7 @@ class Compiler:
 
     def entry(self, strip: Strip, point: NodeId) -> Entry:
         feeds: list[tuple[str, Node, Feed]] = []
-        latency_frames = self.late.latency_frames[point]
+        latency_frames = self.latencies.latency_frames[point]
         for source, way in self.graph.sources[point]:
             if source not in self.nodes or self.graph.idle(source, way):
                 continue
@@ -344,7 +344,7 @@ class Compiler:
             if way != "output":
                 courses = self.courses("strip", other.id, other, "level_db", "pan", "mute")
                 if send is not None:
-                    courses |= {f"send {name}": held for name, held in self.courses("send", send.id, send).items()}
+                    courses |= {f"send {name}": course for name, course in self.courses("send", send.id, send).items()}
                 feed.gains, feed.glide = self.feed_gains(other, send, strip.id), self.rack.glide("feed", name, strip.id)
                 feed.moving = self.moving(courses, partial(self.feed_gains, other, send, strip.id), node.latency_frames)
             feeds.append((f"{other.id} {name}", node, feed))

@@ -143,8 +143,8 @@ def export_strips(
     result: list[Written] = []
     for number, part in enumerate(passes):
 
-        def advance(share: float, number: int = number) -> None:
-            progress((number + share) / len(passes))
+        def advance(fraction: float, number: int = number) -> None:
+            progress((number + fraction) / len(passes))
 
         result += export_pass(session, media, start, stop, part, advance, cancelled, tail)
     return result

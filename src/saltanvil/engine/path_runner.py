@@ -67,16 +67,16 @@ class PathRunner:
         self.plan: Plan = compile_plan(self.session, media, Rack(), audition, [NodeId("out", SOUND_ID)])
 
     @property
-    def late(self) -> int:
-        """Frames by which the path is late."""
+    def latency_frames(self) -> int:
+        """Frames by which the path is latency_frames."""
         return self.plan.node(SOUND_ID).latency
 
     def run(self, edges: Sequence[int] | None = None, tail: bool = False) -> Audio:
-        """The whole sound, aligned to what entered; in blocks between `edges` if given, which end `late` after it.
+        """The whole sound, aligned to what entered; in blocks between `edges` if given, which end `latency_frames` after it.
 
         tail: and what sounds after it, until it has decayed or for MAX_TAIL_S at most.
         """
-        end = self.x.shape[1] + self.late
+        end = self.x.shape[1] + self.latency_frames
         edges = list(edges) if edges is not None else [0, end]
         if not tail:
             parts = [block[0] for block in self._blocks(edges)]
@@ -84,14 +84,14 @@ class PathRunner:
             last = end + round(MAX_TAIL_S * self.session.rate_hz)
             edges += [*range(end + TAIL_BLOCK_FRAMES, last, TAIL_BLOCK_FRAMES), last]
             parts = [block[0] for block in with_tail(self._blocks(edges), end, quiet_frames(self.session))]
-        return np.ascontiguousarray(np.concatenate(parts, axis=1)[:, self.late :])
+        return np.ascontiguousarray(np.concatenate(parts, axis=1)[:, self.latency_frames :])
 
     def _blocks(self, edges: Sequence[int]) -> Iterator[list[Audio]]:
         for start, stop in zip(edges, edges[1:], strict=False):
             self.plan.run(start, stop - start)
             for node in self.plan.walk():
-                told = node.processor.telemetry.reduction_db
-                if len(told) and not node.step.bypass:
+                reduction_db = node.processor.telemetry.reduction_db
+                if len(reduction_db) and not node.step.bypass:
                     largest = self.largest_reduction_db.get(node.step.id, -np.inf)
-                    self.largest_reduction_db[node.step.id] = max(largest, float(told.max()))
+                    self.largest_reduction_db[node.step.id] = max(largest, float(reduction_db.max()))
             yield [self.plan.node(SOUND_ID).end.out]

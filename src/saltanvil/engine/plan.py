@@ -92,13 +92,16 @@ class Plan:
         if at in self.nodes and scope.strip_id in self.strips and MAIN_ID in self.strips:
             plan = weakref.proxy(self)  # or its point would hold it
             self.nodes[at].scope_monitor = ScopeMonitor(
-                self.audition, self.rack, self.session.rate_hz, lambda sound, late: plan._alone(scope.strip_id, sound, late)
+                self.audition,
+                self.rack,
+                self.session.rate_hz,
+                lambda sound, latency_frames: plan._alone(scope.strip_id, sound, latency_frames),
             )
 
-    def _alone(self, strip_id: str, x: Audio, late: int) -> None:
+    def _alone(self, strip_id: str, x: Audio, latency_frames: int) -> None:
         """Straight to the ear, at the strip's level and pan, in time with everything else."""
         strip = self.strips[strip_id]
-        moving = None if strip.out.moving is None else strip.out.moving.later(late)
+        moving = None if strip.out.moving is None else strip.out.moving.later(latency_frames)
         out = OutNode(strip.end, strip.gains, self.rack.glide("difference"), self.session.rate_hz, moving)
         heard = out.make(self.at, x.shape[1], [x])
-        self.tap.append(self.rack.delay_line(2, "difference")(heard, self.latency_frames - late))
+        self.tap.append(self.rack.delay_line(2, "difference")(heard, self.latency_frames - latency_frames))

@@ -82,14 +82,14 @@ class Glide(Stateful):
 
 
 Key = tuple[str, ...]
-Held = Processor | DelayLine | Glide
+RackState = Processor | DelayLine | Glide
 
 
 class Rack:
     """Everything that has a state, by the names of the objects it belongs to: what an edit leaves, stays."""
 
     def __init__(self) -> None:
-        self.held: dict[Key, Held] = {}
+        self.states: dict[Key, RackState] = {}
         self.used: set[Key] = set()
         self.clock = Clock()
         #: Where the arrays of the states lie, once they have been saved.
@@ -100,67 +100,67 @@ class Rack:
         kind = processor_named(step.kind)
         name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.structural_key(settings)))
         self.used.add(name)
-        result = self.held.get(name)
+        result = self.states.get(name)
         if isinstance(result, Processor):
             if not moving:
                 result.take(settings, context)
             return result
-        made = self.held[name] = kind(settings, channels, context)
+        made = self.states[name] = kind(settings, channels, context)
         return made
 
     def delay_line(self, channels: int, *name: str) -> DelayLine:
         full = ("late", str(channels), *name)
         self.used.add(full)
-        result = self.held.get(full)
+        result = self.states.get(full)
         if not isinstance(result, DelayLine):
-            result = self.held[full] = DelayLine(channels)
+            result = self.states[full] = DelayLine(channels)
         return result
 
     def glide(self, *name: str) -> Glide:
         full = ("glide", *name)
         self.used.add(full)
-        result = self.held.get(full)
+        result = self.states.get(full)
         if not isinstance(result, Glide):
-            result = self.held[full] = Glide()
+            result = self.states[full] = Glide()
         return result
 
     def drop_unused(self) -> None:
         """Forget what the last compilation did not ask for: what is taken out and put back starts afresh."""
-        self.held = {name: state for name, state in self.held.items() if name in self.used or name[-1] in LISTENING}
+        self.states = {name: state for name, state in self.states.items() if name in self.used or name[-1] in LISTENING}
 
     def clone(self) -> "Rack":
         """Everything in the state it has, to go on beside this one. What is as new is left out."""
         twin = Rack()
         twin.clock = self.clock.clone()
-        twin.held = {name: part.clone(apart=True) for name, part in self.held.items() if not part.fresh}
+        twin.states = {name: part.clone(apart=True) for name, part in self.states.items() if not part.fresh}
         return twin
 
     def save(self) -> "SavedRack":
-        held = {name: part for name, part in self.held.items() if not part.fresh}
-        saved = Saved([self.clock, *held.values()], self._stretch)
+        states = {name: part for name, part in self.states.items() if not part.fresh}
+        saved = Saved([self.clock, *states.values()], self._stretch)
         self._stretch = saved.stretch
-        return SavedRack(held, saved)
+        return SavedRack(states, saved)
 
     def go_back(self, then: "SavedRack") -> None:
         """Take the state that was saved. What both hold stays the same object, so that nodes made with this rack go on with it;
         what was as new then is so again."""
         then.saved.restore()
         self._stretch = then.saved.stretch
-        for name in list(self.held):
-            now, old = self.held[name], then.held.get(name)
+        for name in list(self.states):
+            now, old = self.states[name], then.states.get(name)
             if old is not None:
                 now.become(old)
             elif isinstance(now, Processor):
-                del self.held[name]
+                del self.states[name]
             else:
                 now.clear()
-        for name, old in then.held.items():
-            self.held.setdefault(name, old)
+        for name, old in then.states.items():
+            self.states.setdefault(name, old)
 
 
 @dataclass
 class SavedRack:
     """What a rack held, and what that had become."""
 
-    held: dict[Key, Held]
+    states: dict[Key, RackState]
     saved: Saved

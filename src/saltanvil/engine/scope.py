@@ -148,9 +148,9 @@ class ScopeRenderer:
         needed = {id(node) for node in wanted}
         for node in reversed(plan.nodes.values()):  # what is in the cache needs no sources
             if id(node) in needed:
-                held = self.cache.get(names[id(node)]) if node.stored else None
-                if held is not None:
-                    result[id(node)] = held
+                segment = self.cache.get(names[id(node)]) if node.stored else None
+                if segment is not None:
+                    result[id(node)] = segment
                 else:
                     order.insert(0, node)
                     needed.update(id(source) for source in node.sources)
@@ -201,8 +201,8 @@ class ScopeRenderer:
             result[:, cut] = made
             blocks.append(node.processor.telemetry)
         assert result is not None
-        told = joined(blocks)
-        return RenderedSegment(result, told.reduction_db, told.detector_db, told.rows)
+        telemetry = joined(blocks)
+        return RenderedSegment(result, telemetry.reduction_db, telemetry.detector_db, telemetry.rows)
 
 
 def fingerprints(plan: Plan, window: tuple[int, ...]) -> dict[int, str]:

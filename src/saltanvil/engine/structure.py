@@ -19,12 +19,12 @@ def structure_of(session: Session, audition: Audition, before: Compiled | None =
     known = {} if before is None else before.structures
     result: dict[str, tuple[Strip, tuple[object, ...]]] = {}
     for strip in session.strips:
-        held = known.get(strip.id)
-        if held is None or held[0] is not strip:
+        structure = known.get(strip.id)
+        if structure is None or structure[0] is not strip:
             sends = [(send.id, send.target) for send in strip.sends]
             path = structural_key(automation, strip.path, audition.live)
-            held = strip, (strip.id, strip.output, strip.media_id, strip.start_s, sends, path)
-        result[strip.id] = held
+            structure = strip, (strip.id, strip.output, strip.media_id, strip.start_s, sends, path)
+        result[strip.id] = structure
     if before is not None:
         before.structures = result
     return tuple(structure for _, structure in result.values()), audition.scope, audition.listening

@@ -43,7 +43,7 @@ def with_tail(blocks: Iterator[list[Audio]], body_frames: int, quiet: int) -> It
     Blocks are lists of sounds that are equally long; of the tail only what some of them still sound in is given on.
     """
     done = 0
-    held: list[list[Audio]] = []
+    waiting: list[list[Audio]] = []
     silent = 0
     for block in blocks:
         frames = block[0].shape[1]
@@ -54,12 +54,12 @@ def with_tail(blocks: Iterator[list[Audio]], body_frames: int, quiet: int) -> It
         rest = [x[:, body:] for x in block]
         sounding = last_sounding(rest)
         if sounding:
-            yield from held
-            held = []
+            yield from waiting
+            waiting = []
             yield [x[:, :sounding] for x in rest]
         left = rest[0].shape[1] - sounding
         silent = left if sounding else silent + left
         if left:
-            held.append([x[:, sounding:] for x in rest])
+            waiting.append([x[:, sounding:] for x in rest])
         if done >= body_frames and silent >= quiet:
             return

@@ -92,7 +92,7 @@ class Figures:
 
 
 #: Every figure by its name, in their order.
-FIGURES: dict[str, Figure] = {held.name: replace(held.metadata["figure"], name=held.name) for held in fields(Figures)}
+FIGURES: dict[str, Figure] = {one.name: replace(one.metadata["figure"], name=one.name) for one in fields(Figures)}
 
 
 def figures_in(table: Table) -> list[Figure]:

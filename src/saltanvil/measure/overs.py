@@ -45,12 +45,12 @@ class OverMeter:
 
     def add(self, x: Audio) -> None:
         self.sample_overs += int((np.abs(x) > 1.0).sum())
-        held = np.concatenate([self._held, x], axis=1)
-        ready = (held.shape[1] - TRUE_PEAK_HISTORY) // self._hop
+        joined = np.concatenate([self._held, x], axis=1)
+        ready = (joined.shape[1] - TRUE_PEAK_HISTORY) // self._hop
         for _ in range(ready):
-            self._look(held[:, : TRUE_PEAK_HISTORY + self._hop])
-            held = held[:, self._hop :]
-        self._held = np.ascontiguousarray(held)
+            self._look(joined[:, : TRUE_PEAK_HISTORY + self._hop])
+            joined = joined[:, self._hop :]
+        self._held = np.ascontiguousarray(joined)
 
     def _look(self, seen: Audio) -> None:
         frames = seen.shape[1] - TRUE_PEAK_HISTORY

@@ -79,8 +79,8 @@ def chunk(name: bytes, body: bytes) -> bytes:
 
 def info_list(tags: dict[str, str]) -> bytes:
     """The LIST INFO chunk; empty if nothing of it has a place there."""
-    held = [chunk(INFO[name], value.encode() + b"\0") for name, value in tags.items() if name in INFO]
-    return chunk(b"LIST", b"INFO" + b"".join(held)) if held else b""
+    chunks = [chunk(INFO[name], value.encode() + b"\0") for name, value in tags.items() if name in INFO]
+    return chunk(b"LIST", b"INFO" + b"".join(chunks)) if chunks else b""
 
 
 class BroadcastFile:

@@ -50,7 +50,7 @@ def read_midi(data: bytes, name: str) -> FileMarkers:
         raise Damaged
     events = [event for sort, track in tracks if sort == b"MTrk" for event in meta_events(track)]
     events.sort(key=lambda event: event[0])
-    return told(timed(events, division, seconds_a_tick))
+    return markers_of(timed(events, division, seconds_a_tick))
 
 
 def chunks(data: bytes) -> Iterator[tuple[bytes, bytes]]:
@@ -134,7 +134,7 @@ def timed(
         yield at_s, kind, body
 
 
-def told(events: Iterator[tuple[float, int, bytes]]) -> FileMarkers:
+def markers_of(events: Iterator[tuple[float, int, bytes]]) -> FileMarkers:
     tempos: list[int] = []
     signatures: list[tuple[int, int]] = []
     markers: list[Marker] = []

@@ -33,8 +33,8 @@ class Recording:
         first, stop = max(start, 0), min(start + frames, self.frames)
         if first < stop:
             size = 4 * self.channels
-            held = np.frombuffer(os.pread(self._file, size * (stop - first), size * first), np.float32)
-            out[:, first - start : stop - start] = held.reshape(-1, self.channels).T
+            samples = np.frombuffer(os.pread(self._file, size * (stop - first), size * first), np.float32)
+            out[:, first - start : stop - start] = samples.reshape(-1, self.channels).T
         return out
 
     def blocks(self, gain: float = 1.0) -> Iterator[Audio]:

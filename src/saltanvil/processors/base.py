@@ -96,7 +96,7 @@ class Processor(Stateful, ABC):
         self.context = context
         self.telemetry = Telemetry()
         #: What the detector heard in the last block, not delayed.
-        self.heard: Audio | None = None
+        self.detector_input: Audio | None = None
         self._phase = 0
         self.configure(settings, context)
         #: What it was configured with.

@@ -261,7 +261,7 @@ class Clipper(Processor):
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         band, x = self._band(x) if self._band.on else (x, x)
-        self.heard = band
+        self.detector_input = band
         dsp.clip(
             x, band, y, self._target, self._state, self._ladder, TAPS, self._ups, self._downs, self._pads,
             self._ring, self._held_ring, self._lanes, self._history, self._filters, trace, self._work,

@@ -317,8 +317,10 @@ class Compressor(KeyedProcessor):
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
         target = self._target if key is None and not self._key.on else self._keyed
-        self.heard = self._key(x if key is None else key)
-        dsp.compress(x, self.heard, y, target, self._curve, self._bends, self._state, self._memory, self._ring, trace, self._work)
+        self.detector_input = self._key(x if key is None else key)
+        dsp.compress(
+            x, self.detector_input, y, target, self._curve, self._bends, self._state, self._memory, self._ring, trace, self._work
+        )
         if self._colour is not None:
             y = self._colour(y, self.trace(2, x.shape[1]))
             y = self._finish(y, x)

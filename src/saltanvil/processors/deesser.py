@@ -253,10 +253,10 @@ class Deesser(Processor):
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         source = x if key is None else key
-        self.heard = self._band(source)
+        self.detector_input = self._band(source)
         level, gain, y = np.empty_like(x), np.empty_like(x), np.empty_like(x)
         trace = self.trace(2, x.shape[1])
-        deess.band_level(self.heard, source, level, self._means, self._averaging, self._relative)
+        deess.band_level(self.detector_input, source, level, self._means, self._averaging, self._relative)
         compress.compress(
             np.ones_like(x), level, gain, self._target, self._curve, self._bends, self._state, self._detector, self._ring, trace,
             self._work,

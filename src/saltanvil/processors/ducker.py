@@ -200,8 +200,8 @@ class Ducker(KeyedProcessor):
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         # Without a key nothing pushes: its own sound is not asked for.
-        self.heard = self._key(np.zeros_like(x) if key is None else key)
-        dsp.duck(x, self.heard, y, self._target, self._state, self._memory, self._ring, trace, self._work)
+        self.detector_input = self._key(np.zeros_like(x) if key is None else key)
+        dsp.duck(x, self.detector_input, y, self._target, self._state, self._memory, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1], {"dip": trace[2], "hits": trace[3]})
         return y
 

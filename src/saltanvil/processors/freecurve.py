@@ -239,9 +239,19 @@ class FreeCurve(KeyedProcessor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
-        self.heard = self._key(x if key is None else key)
+        self.detector_input = self._key(x if key is None else key)
         dsp.compress(
-            x, self.heard, y, self._target, self._curve, self._bends, self._state, self._memory, self._ring, trace, self._work
+            x,
+            self.detector_input,
+            y,
+            self._target,
+            self._curve,
+            self._bends,
+            self._state,
+            self._memory,
+            self._ring,
+            trace,
+            self._work,
         )
         self.telemetry = Telemetry(trace[0], trace[1])
         return y

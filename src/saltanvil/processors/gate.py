@@ -175,8 +175,8 @@ class GatingProcessor(KeyedProcessor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
-        self.heard = self._key(x if key is None else key)
-        dsp.gate(x, self.heard, y, self._target, self._state, self._memory, self._ring, trace, self._work)
+        self.detector_input = self._key(x if key is None else key)
+        dsp.gate(x, self.detector_input, y, self._target, self._state, self._memory, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1], {"gate_state": trace[2], "openings": trace[3]})
         return y
 

@@ -194,7 +194,7 @@ class LowEnd(Processor):
         band, made, y = self._band(x), np.empty_like(x), x.copy()
         lowend.harmonics(band, made, self._weights, self._part, self._chain, self._held, self._state)
         mix.accumulate(self._kept(made), y)
-        self.heard = band
+        self.detector_input = band
         return y
 
     @classmethod

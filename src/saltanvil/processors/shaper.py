@@ -194,8 +194,8 @@ class Shaper(Processor):
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         source = x if key is None else key
-        self.heard = self._attack(source)
-        dsp.shape(x, self.heard, self._sustain(source), y, self._target, self._state, trace, self._work)
+        self.detector_input = self._attack(source)
+        dsp.shape(x, self.detector_input, self._sustain(source), y, self._target, self._state, trace, self._work)
         y = self._shelves(y)
         if self._level_safe:
             y = self._safe.process(y)

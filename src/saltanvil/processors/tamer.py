@@ -211,8 +211,8 @@ class Tamer(Processor):
         for name, region in REGIONS.items():
             if settings.mode == "free" and region.narrow:
                 continue
-            held = [row_name(n, one) for n, one in enumerate(settings.aims_at()) if region.holds(one)]
-            rows = [seen.rows[name].max(initial=0.0) for name in held if name in seen.rows]
+            names = [row_name(n, one) for n, one in enumerate(settings.aims_at()) if region.holds(one)]
+            rows = [seen.rows[name].max(initial=0.0) for name in names if name in seen.rows]
             if rows and max(rows) >= WORKING_DB:
                 result.append(Fact(f"{name}_gr_db", f"{region.label}, GR max", float(max(rows)), "dB"))
         return result
@@ -313,19 +313,19 @@ class Tamer(Processor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         source = x if key is None else key
         apart = self.channels == 2 and self.settings.stereo == "mid/side"
-        self.heard = source
-        held = self._set
-        trace = self.trace(2 + len(held.bells), x.shape[1])
+        self.detector_input = source
+        bank = self._set
+        trace = self.trace(2 + len(bank.bells), x.shape[1])
         if apart:
             source = middle_and_sides(source)
         y = np.empty_like(x)
         dsp.tame(
-            x, np.ascontiguousarray(source), y, held.bells, self._moving, self._wanted, self._now, self._state, held.own,
-            held.sides, held.spans, self._poles, self._starts, dsp.HALF_BAND, held.averaging, self._z, self._lines, self._counts,
+            x, np.ascontiguousarray(source), y, bank.bells, self._moving, self._wanted, self._now, self._state, bank.own,
+            bank.sides, bank.spans, self._poles, self._starts, dsp.HALF_BAND, bank.averaging, self._z, self._lines, self._counts,
             self._energy, self._average, self._target, self._cut, self._memory, self._ring, self._work, trace, self._level,
         )  # fmt: skip
         heard_db = np.float32(20.0) * np.log10(np.maximum(trace[1], np.float32(1e-8)))
-        self.telemetry = Telemetry(trace[0], heard_db, rows={name: trace[2 + n] for n, name in enumerate(held.rows)})
+        self.telemetry = Telemetry(trace[0], heard_db, rows={name: trace[2 + n] for n, name in enumerate(bank.rows)})
         return y
 
     @classmethod

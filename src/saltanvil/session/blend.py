@@ -25,8 +25,8 @@ def blend_gains(settings: SplitSettings, match: Match | None) -> tuple[float, fl
     if settings.law != "steady" or match is None or match.refused is not None or not match.gains_db:
         return untreated, treated
     at = settings.position * (len(match.gains_db) - 1)
-    held = db_to_gain(float(np.interp(at, np.arange(len(match.gains_db)), match.gains_db)))
-    return untreated * held, treated * held * db_to_gain(match.matched_db)
+    gain = db_to_gain(float(np.interp(at, np.arange(len(match.gains_db)), match.gains_db)))
+    return untreated * gain, treated * gain * db_to_gain(match.matched_db)
 
 
 def lane_shares(step: Step, settings: SplitSettings) -> tuple[float, ...]:

@@ -60,9 +60,9 @@ def moved(session: Session, changes: Iterable[tuple[Change, bool]]) -> Session:
                 put(fields, name, applied(fields.get(name, MISSING), part, back))
             else:
                 for strip_id, inner in part["of"].items():
-                    held = strips.get(strip_id, MISSING)
-                    put(strips, strip_id, applied(dumped(held) if isinstance(held, Strip) else held, inner, back))
-    listed = [held if isinstance(held := strips[name], Strip) else Strip.model_validate(held) for name in order]
+                    was = strips.get(strip_id, MISSING)
+                    put(strips, strip_id, applied(dumped(was) if isinstance(was, Strip) else was, inner, back))
+    listed = [now if isinstance(now := strips[name], Strip) else Strip.model_validate(now) for name in order]
     return checked(Session.model_validate({**fields, "strips": listed}))
 
 

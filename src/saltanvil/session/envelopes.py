@@ -199,7 +199,7 @@ def section_points(envelope: Envelope, base: float, sections: Sequence[Section],
     spans: list[tuple[float, float]] = []
     for edge in edges:
         inside = [section for section in sections if section.start_s <= edge < section.end_s]
-        section = max(inside, key=lambda held: held.start_s, default=None)
+        section = max(inside, key=lambda one: one.start_s, default=None)
         value = base if section is None else envelope.sections.get(section.id, base)
         if not spans or spans[-1][1] != value:
             spans.append((edge, value))

@@ -188,16 +188,16 @@ def unknown_fields(model: type[BaseModel], data: object, where: str) -> Iterator
             return  # said when it is validated
     slots = data.get("slots")
     if (version := SLOTTED.get(model)) is not None and isinstance(slots, dict) and isinstance(slots.get("kept"), dict):
-        for number, held in slots["kept"].items():
-            yield from unknown_fields(version, held, f"{where}slots.{number}.")
+        for number, inner in slots["kept"].items():
+            yield from unknown_fields(version, inner, f"{where}slots.{number}.")
     envelopes = data.get("envelopes")
     if issubclass(model, Automated) and isinstance(envelopes, dict):
-        for name, held in envelopes.items():
-            yield from unknown_fields(Envelope, held, f"{where}envelopes.{name}.")
+        for name, inner in envelopes.items():
+            yield from unknown_fields(Envelope, inner, f"{where}envelopes.{name}.")
     for name, part in CHILDREN.get(model, {}).items():
-        held = data.get(name)
-        for index, item in enumerate(held if isinstance(held, list) else [held]):
-            yield from unknown_fields(part, item, f"{where}{name}.{index}." if isinstance(held, list) else f"{where}{name}.")
+        inner = data.get(name)
+        for index, item in enumerate(inner if isinstance(inner, list) else [inner]):
+            yield from unknown_fields(part, item, f"{where}{name}.{index}." if isinstance(inner, list) else f"{where}{name}.")
 
 
 # ---- format 2 ------------------------------------------------------------------------------------------------------------

@@ -59,12 +59,12 @@ class Graph:
         self.session = session
         self.shapes: dict[str, tuple[Strip, tuple[object, ...]]] = {}
         for strip in session.strips:
-            held = None if before is None else before.shapes.get(strip.id)
-            if held is None or held[0] is not strip:
+            shape = None if before is None else before.shapes.get(strip.id)
+            if shape is None or shape[0] is not strip:
                 sends = tuple(send.target for send in strip.sends)
-                held = strip, (strip.id, strip.output, sends, shape_of(strip.path))
-            self.shapes[strip.id] = held
-        if before is not None and [held[1] for held in self.shapes.values()] == [held[1] for held in before.shapes.values()]:
+                shape = strip, (strip.id, strip.output, sends, shape_of(strip.path))
+            self.shapes[strip.id] = shape
+        if before is not None and [shape[1] for shape in self.shapes.values()] == [shape[1] for shape in before.shapes.values()]:
             self._take_over(before)
         else:
             self._make()

@@ -38,7 +38,7 @@ def resolve(
     values = automation.standing("step", step.id)
     if at_s is not None:
         values |= {name: course.value(at_s) for name, course in automation.moving("step", step.id, step).items()}
-    settings = settings_with(step.settings, {name: held for name, held in values.items() if name not in MOVING_SWITCHES})
+    settings = settings_with(step.settings, {name: value for name, value in values.items() if name not in MOVING_SWITCHES})
     return settings_of(session, step, settings, listening)
 
 

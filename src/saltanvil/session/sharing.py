@@ -26,8 +26,8 @@ def forked(part: T) -> T:
     """A copy that can be changed in place without changing the part itself."""
     twin = part.model_copy()
     for name in FORKED.get(type(part), ()):
-        held = getattr(part, name)
-        twin.__dict__[name] = [forked(item) for item in held] if isinstance(held, list) else held and forked(held)
+        value = getattr(part, name)
+        twin.__dict__[name] = [forked(item) for item in value] if isinstance(value, list) else value and forked(value)
     return twin
 
 

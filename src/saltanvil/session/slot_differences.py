@@ -62,8 +62,8 @@ def path_cells(path: Path, before: str) -> Iterator[tuple[tuple[str, str, str | 
 def step_cells(step: Step, name_of: str, before: str) -> Iterator[tuple[tuple[str, str, str | None], str, SettingValue]]:
     for name, described in {**PART_DESCRIPTORS["step"], **descriptors_of(type(step.settings))}.items():
         holder: Any = step if name in PART_DESCRIPTORS["step"] else step.settings
-        held = getattr(holder, name)
-        yield ("step", name_of, name), f"{before}{described.label}", list(held) if isinstance(held, tuple) else held
+        value = getattr(holder, name)
+        yield ("step", name_of, name), f"{before}{described.label}", list(value) if isinstance(value, tuple) else value
     if step.key is not None:
         yield ("key", name_of, None), f"{before}Key", key_text(step.key)
     if step.envelopes:
@@ -94,14 +94,14 @@ def key_text(key: Key) -> str:
 def compared(session: Session, of: SlotOwner, name: str) -> SlotsCompared:
     """What differs between the versions of a scope. Raises NotFound."""
     owner = owner_of(session, of, name)
-    held = slots_of(owner)
-    if held is None:
+    slots = slots_of(owner)
+    if slots is None:
         return SlotsCompared(on=None, slots=[], changed=False, differences=[])
     heard = version_of(owner)
-    versions: dict[int, Step | Lane | Path] = dict(held.kept)
-    changed = held.on is not None and not same(versions[held.on], heard)
-    if held.on is not None:
-        versions[held.on] = heard
+    versions: dict[int, Step | Lane | Path] = dict(slots.kept)
+    changed = slots.on is not None and not same(versions[slots.on], heard)
+    if slots.on is not None:
+        versions[slots.on] = heard
     live = {*content_path(owner).ids(), name}
     cells = {number: {key: (label, value) for key, label, value in cells_of(one, name)} for number, one in versions.items()}
     keys = list(dict.fromkeys(key for row in cells.values() for key in row))
@@ -123,7 +123,7 @@ def compared(session: Session, of: SlotOwner, name: str) -> SlotsCompared:
                 values=values,
             )
         )
-    return SlotsCompared(on=held.on, slots=sorted(held.kept), changed=changed, differences=differences)
+    return SlotsCompared(on=slots.on, slots=sorted(slots.kept), changed=changed, differences=differences)
 
 
 def same(one: Part, other: Part) -> bool:

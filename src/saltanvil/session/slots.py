@@ -34,8 +34,8 @@ class PartVersion(BaseModel):
 
     @model_validator(mode="after")
     def of_one(self) -> "PartVersion":
-        held = {"step": self.step, "lane": self.lane, "strip": self.path}
-        if held[self.of] is None or any(part is not None for of, part in held.items() if of != self.of):
+        parts = {"step": self.step, "lane": self.lane, "strip": self.path}
+        if parts[self.of] is None or any(part is not None for of, part in parts.items() if of != self.of):
             raise ValueError(f"the version of a {self.of} holds that and nothing else")
         if any(part is not None and part.id != self.id for part in (self.step, self.lane)):
             raise ValueError(f"this is a version of another {self.of}")
@@ -44,9 +44,9 @@ class PartVersion(BaseModel):
     @property
     def content(self) -> Step | Lane | Path:
         """The version without slots of its own."""
-        held = self.step or self.lane or self.path
-        assert held is not None
-        return held.model_copy(update={"slots": None}, deep=True)
+        part = self.step or self.lane or self.path
+        assert part is not None
+        return part.model_copy(update={"slots": None}, deep=True)
 
 
 def owner_of(session: Session, of: SlotOwner, name: str) -> Step | Lane | Strip:
@@ -58,8 +58,8 @@ def owner_of(session: Session, of: SlotOwner, name: str) -> Step | Lane | Strip:
 
 def version_of(owner: Step | Lane | Strip) -> Step | Lane | Path:
     """A full copy of what sounds, without slots of its own."""
-    held = owner.path if isinstance(owner, Strip) else owner
-    return held.model_copy(update={"slots": None}, deep=True)
+    part = owner.path if isinstance(owner, Strip) else owner
+    return part.model_copy(update={"slots": None}, deep=True)
 
 
 def slots_of(owner: Step | Lane | Strip) -> Slots[Any] | None:
@@ -124,5 +124,9 @@ def without_slots(path: Path) -> Path:
 
 def slots_in(path: Path) -> set[int]:
     """The numbers of all slots of a path and of what lies in it."""
-    held: list[Slots[Any] | None] = [path.slots, *(step.slots for step in path.walk()), *(lane.slots for lane in path.lanes())]
-    return {number for slots in held if slots is not None for number in slots.kept}
+    all_slots: list[Slots[Any] | None] = [
+        path.slots,
+        *(step.slots for step in path.walk()),
+        *(lane.slots for lane in path.lanes()),
+    ]
+    return {number for slots in all_slots if slots is not None for number in slots.kept}

@@ -97,23 +97,23 @@ def moved_words(moved: Moved, before: Session, after: Session) -> str:
     return f"{owner}: {described.label} {old} to {new}{unit_of(moved.value, described)}".strip()
 
 
-def unit_of(held: SettingValue, described: Descriptor) -> str:
+def unit_of(value: SettingValue, described: Descriptor) -> str:
     """What stands behind a value, with the space before it."""
-    shown = described.unit and not isinstance(held, str | bool)
+    shown = described.unit and not isinstance(value, str | bool)
     return f"{'' if described.unit == ':1' else ' '}{described.unit}" if shown else ""
 
 
-def with_unit(held: SettingValue, described: Descriptor) -> str:
+def with_unit(value: SettingValue, described: Descriptor) -> str:
     """`-18 dB`, `4:1`, `35 %`, `on`."""
-    return f"{worded(held, described)}{unit_of(held, described)}"
+    return f"{worded(value, described)}{unit_of(value, described)}"
 
 
-def worded(held: SettingValue, described: Descriptor) -> str:
-    if isinstance(held, bool):
-        return "on" if held else "off"
-    if isinstance(held, int | float):
-        return f"{held * 100:.4g}" if described.unit == "%" else f"{held:.4g}"
-    return str(held)
+def worded(value: SettingValue, described: Descriptor) -> str:
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if isinstance(value, int | float):
+        return f"{value * 100:.4g}" if described.unit == "%" else f"{value:.4g}"
+    return str(value)
 
 
 def named(address: Address, session: Session) -> str:
@@ -157,7 +157,7 @@ class Names(dict[str, object]):
         return "something"
 
     def name_in(self, session: Session, field: str) -> object:
-        held = getattr(self.edit, field, None)
+        value = getattr(self.edit, field, None)
         if field == "scope":
             version = getattr(self.edit, "version", None) if getattr(self.edit, "op", "") == "set_version" else self.edit
             return scope_name(session, version.of, version.id)  # type: ignore[union-attr]
@@ -170,22 +170,22 @@ class Names(dict[str, object]):
         if field == "face":
             return "a value for each section" if getattr(self.edit, "to", "") == "sections" else "points"
         if field == "lever_id":
-            return session.lever(str(held))[1].name
+            return session.lever(str(value))[1].name
         if field == "source":
             strip_id, lane_id = getattr(self.edit, "strip_id", None), getattr(self.edit, "lane_id", None)
             return session.strip(strip_id).name if strip_id is not None else f"lane {session.lane(lane_id or '')[2].name}"
         if field == "strip_id":
-            return session.strip(str(held)).name
+            return session.strip(str(value)).name
         if field == "step_id":
-            place = session.step(str(held))
+            place = session.step(str(value))
             return f"{place.strip.name} {label(place.step)}"
         if field == "lane_id":
-            return session.lane(str(held))[2].name
+            return session.lane(str(value))[2].name
         if field == "section_id":
-            result = next((section.name for section in session.sections if section.id == held), None)
+            result = next((section.name for section in session.sections if section.id == value), None)
             if result is None:
                 raise NotFound(field)
             return result
         if field == "step":
-            return label(held)  # type: ignore[arg-type]
-        return getattr(held, "name", held)
+            return label(value)  # type: ignore[arg-type]
+        return getattr(value, "name", value)

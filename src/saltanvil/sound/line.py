@@ -24,7 +24,7 @@ log = logging.getLogger(__name__)
 BUFFER_BYTES = 4 << 20
 END_S = 5.0
 #: Takes what a player's twin says: a word and what it is about.
-Told = Callable[..., None]
+OnMessage = Callable[..., None]
 
 
 class SoundProcess:
@@ -33,7 +33,7 @@ class SoundProcess:
     def __init__(self) -> None:
         self._lock = threading.RLock()
         self._names = itertools.count(1)
-        self._players: dict[int, Told] = {}
+        self._players: dict[int, OnMessage] = {}
         self._process: subprocess.Popen[bytes] | None = None
         self._line: Connection | None = None
         atexit.register(self.close)
@@ -63,13 +63,13 @@ class SoundProcess:
             self._line = Connection(ours.detach())
             threading.Thread(target=self._read, args=(self._line, self._process), name="sound", daemon=True).start()
 
-    def join(self, told: Told, *opening: Any) -> int:
-        """A twin is made there by the message `open`. told: gets what it says, and `lost` if the process ended. Returns its
+    def join(self, on_message: OnMessage, *opening: Any) -> int:
+        """A twin is made there by the message `open`. on_message: gets what it says, and `lost` if the process ended. Returns its
         name."""
         with self._lock:
             self.start()
             name = next(self._names)
-            self._players[name] = told
+            self._players[name] = on_message
             self.send(name, "open", *opening)
             return name
 
@@ -101,14 +101,14 @@ class SoundProcess:
         line.close()
         if by_itself:
             log.error("the sound process ended (%s)", process.wait())
-            for told in players:
-                self._tell(told, "lost")
+            for on_message in players:
+                self._tell(on_message, "lost")
 
-    def _tell(self, told: Told | None, *message: Any) -> None:
+    def _tell(self, on_message: OnMessage | None, *message: Any) -> None:
         """None: it has left."""
         try:
-            if told is not None:
-                told(*message)
+            if on_message is not None:
+                on_message(*message)
         except Exception:  # the others go on
             log.exception("what the sound process said was not taken")
 

@@ -49,16 +49,16 @@ class HeardMedia:
     recordings: dict[int, tuple[Recording, int, int]] = field(default_factory=dict)
 
     def channels(self, media_id: int) -> int:
-        held = self.recordings.get(media_id)
-        return self.media.channels(media_id) if held is None else held[0].channels
+        recording = self.recordings.get(media_id)
+        return self.media.channels(media_id) if recording is None else recording[0].channels
 
     def frames(self, media_id: int) -> int:
-        held = self.recordings.get(media_id)
-        return self.media.frames(media_id) if held is None else held[2]
+        recording = self.recordings.get(media_id)
+        return self.media.frames(media_id) if recording is None else recording[2]
 
     def read(self, media_id: int, start: int, frames: int) -> Audio:
-        held = self.recordings.get(media_id)
-        return self.media.read(media_id, start, frames) if held is None else held[0].read(start + held[1], frames)
+        recording = self.recordings.get(media_id)
+        return self.media.read(media_id, start, frames) if recording is None else recording[0].read(start + recording[1], frames)
 
 
 class Playing:

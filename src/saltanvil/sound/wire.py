@@ -26,11 +26,11 @@ def change_of(session: Session, before: Session | None) -> Change | None:
     """None where both are the same object."""
     if session is before:
         return None
-    held = {} if before is None else before.__dict__
+    fields_before = {} if before is None else before.__dict__
     fields = {
         name: value
         for name, value in session.__dict__.items()
-        if name != "strips" and (name not in held or held[name] is not value)
+        if name != "strips" and (name not in fields_before or fields_before[name] is not value)
     }
     if before is not None and session.strips is before.strips:
         return Change(fields, None)

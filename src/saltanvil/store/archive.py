@@ -131,7 +131,7 @@ def pack(
     rows = [media.row(media_id) for media_id in ids]
     whole = sum(row.frames * row.channels for row in rows) or 1
     done = 0
-    held: list[dict[str, Any]] = []
+    entries: list[dict[str, Any]] = []
     with (
         zipfile.ZipFile(target, "w", zipfile.ZIP_STORED, allowZip64=True) as archive,
         tempfile.TemporaryDirectory(dir=target.parent, prefix=".pack-") as folder,
@@ -154,13 +154,13 @@ def pack(
                     done += block.size
                     progress(min(done / whole, 1.0))
             archive.write(part, name)
-            held.append(
+            entries.append(
                 {
                     "id": row.id, "name": row.name, "format": row.format, "rate_hz": row.rate_hz, "channels": row.channels,
                     "frames": row.frames, "file": name, "sha256": digest.hexdigest(),
                 }
             )  # fmt: skip
-        contents = {"archive": ARCHIVE, "name": session.name, "document": json.loads(written(session)), "media": held}
+        contents = {"archive": ARCHIVE, "name": session.name, "document": json.loads(written(session)), "media": entries}
         archive.writestr(DOCUMENT, json.dumps(contents, indent=1), zipfile.ZIP_DEFLATED)
         archive.writestr(README, README_TEXT.format(name=session.name), zipfile.ZIP_DEFLATED)
 
@@ -220,14 +220,14 @@ def contents_of(archive: zipfile.ZipFile, name: str) -> tuple[Contents, Session]
     contents = Contents.model_validate(data)
     session, _ = read_session(json.dumps(contents.document), contents.name)
     used = {strip.media_id for strip in session.strips if strip.media_id is not None}
-    there = [held.id for held in contents.media]
-    if used - set(there) or len(set(there)) != len(there) or len({held.file for held in contents.media}) != len(there):
+    there = [entry.id for entry in contents.media]
+    if used - set(there) or len(set(there)) != len(there) or len({entry.file for entry in contents.media}) != len(there):
         raise ArchiveError(f"{name}: the archive is damaged (a track's sound is missing in it); get it again")
-    for held in contents.media:
-        info = archive.getinfo(held.file)
-        if info.compress_type != zipfile.ZIP_STORED or info.file_size > held.sound_bytes + HEADER_BYTES:
-            raise ArchiveError(f"{name}: the archive is damaged ({held.file} has another size than it says); get it again")
-    if sum(held.sound_bytes for held in contents.media) > MAX_SOUND_BYTES:
+    for entry in contents.media:
+        info = archive.getinfo(entry.file)
+        if info.compress_type != zipfile.ZIP_STORED or info.file_size > entry.sound_bytes + HEADER_BYTES:
+            raise ArchiveError(f"{name}: the archive is damaged ({entry.file} has another size than it says); get it again")
+    if sum(entry.sound_bytes for entry in contents.media) > MAX_SOUND_BYTES:
         raise ArchiveError(f"{name}: it holds more than {MAX_SOUND_BYTES >> 30} GiB of sound, which no session does")
     return contents, session
 
@@ -269,21 +269,21 @@ def unpack(
     try:
         with refusing(name), zipfile.ZipFile(source) as archive:
             contents, session = contents_of(archive, name)
-            needed = sum(held.sound_bytes for held in contents.media) + SPARE_BYTES
+            needed = sum(entry.sound_bytes for entry in contents.media) + SPARE_BYTES
             free = shutil.disk_usage(folder).free
             if needed > free:
                 raise ArchiveError(
                     f"{name}: its sound needs {needed / (1 << 30):.1f} GiB and {free / (1 << 30):.1f} are free; free some space"
                 )
-            whole = sum(held.sound_bytes for held in contents.media) or 1
+            whole = sum(entry.sound_bytes for entry in contents.media) or 1
             done = 0
-            for held in contents.media:
+            for entry in contents.media:
 
-                def part(share: float, done: int = done, size: int = held.sound_bytes) -> None:
-                    progress(min(1.0, (done + share * size) / whole))
+                def part(fraction: float, done: int = done, size: int = entry.sound_bytes) -> None:
+                    progress(min(1.0, (done + fraction * size) / whole))
 
-                taken[held.id] = imported(archive, held, name, session.rate_hz, media, folder, part, cancelled)
-                done += held.sound_bytes
+                taken[entry.id] = imported(archive, entry, name, session.rate_hz, media, folder, part, cancelled)
+                done += entry.sound_bytes
         strips = [
             strip if strip.media_id is None else strip.model_copy(update={"media_id": taken[strip.media_id]})
             for strip in session.strips
@@ -297,7 +297,7 @@ def unpack(
 
 def imported(
     archive: zipfile.ZipFile,
-    held: ArchivedMedia,
+    entry: ArchivedMedia,
     name: str,
     rate_hz: int,
     media: MediaStore,
@@ -307,11 +307,13 @@ def imported(
 ) -> int:
     """One file of sound, into the store; its number there."""
     with tempfile.NamedTemporaryFile(dir=folder, prefix="unpack-") as part:
-        with archive.open(held.file) as file:
+        with archive.open(entry.file) as file:
             shutil.copyfileobj(file, part, 1 << 20)
         part.flush()
-        source = open_audio(Path(part.name), held.file)
-        if (source.rate, source.channels) != (held.rate_hz, held.channels):
-            raise ArchiveError(f"{name}: the archive is damaged (the sound of {held.name!r} is another); get it again")
-        blocks = iter(ChecksummedSound(held, name, source.blocks))
-        return media.add(held.name, held.format, held.rate_hz, held.channels, blocks, rate_hz, held.frames, progress, cancelled)
+        source = open_audio(Path(part.name), entry.file)
+        if (source.rate, source.channels) != (entry.rate_hz, entry.channels):
+            raise ArchiveError(f"{name}: the archive is damaged (the sound of {entry.name!r} is another); get it again")
+        blocks = iter(ChecksummedSound(entry, name, source.blocks))
+        return media.add(
+            entry.name, entry.format, entry.rate_hz, entry.channels, blocks, rate_hz, entry.frames, progress, cancelled
+        )

@@ -66,8 +66,8 @@ def renew(connection: sqlite3.Connection, session_id: int) -> None:
     either side of it, which are migrated as documents are. Within a transaction, before the document is written anew."""
     row = connection.execute("SELECT name, document, position FROM sessions WHERE id = ?", (session_id,)).fetchone()
     document = data_of(row["document"], f"the session {row['name']!r}")
-    held = document.get("format", 1)
-    if held == FORMAT:
+    number = document.get("format", 1)
+    if number == FORMAT:
         return
     edits = connection.execute(
         "SELECT seq, change FROM edits WHERE session_id = ? AND change IS NOT NULL", (session_id,)
@@ -77,7 +77,7 @@ def renew(connection: sqlite3.Connection, session_id: int) -> None:
     def present(tree: dict[str, Any]) -> Any:
         """A version of the old format, as JSON of the present one."""
         strips = [tree["strips"][name] for name in tree["order"]]
-        data = {**{name: part for name, part in tree.items() if name != "order"}, "strips": strips, "format": held}
+        data = {**{name: part for name, part in tree.items() if name != "order"}, "strips": strips, "format": number}
         return tree_of(read_session(json.dumps(data), row["name"])[0])
 
     strips = {strip["id"]: strip for strip in document["strips"]}

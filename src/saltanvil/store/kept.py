@@ -29,18 +29,18 @@ class Format(Generic[M]):
     def read(self, text: str) -> M:
         """Raises Unreadable: why it is set aside, and what to do."""
         data = data_of(text, self.what)
-        held = data.pop("format", 1)
-        if not isinstance(held, int) or isinstance(held, bool) or held < 1:
-            raise Unreadable(f"{self.what} is set aside: {held!r} is no number of a format; make it anew")
-        if held > self.number:
+        number = data.pop("format", 1)
+        if not isinstance(number, int) or isinstance(number, bool) or number < 1:
+            raise Unreadable(f"{self.what} is set aside: {number!r} is no number of a format; make it anew")
+        if number > self.number:
             raise Unreadable(
-                f"{self.what} was kept by a newer Salt Anvil (format {held}; this one reads up to {self.number}); update it, or "
-                "make it anew"
+                f"{self.what} was kept by a newer Salt Anvil (format {number}; this one reads up to {self.number}); "
+                "update it, or make it anew"
             )
         try:
-            while held < self.number:
-                data = self.migrations[held](data)
-                held += 1
+            while number < self.number:
+                data = self.migrations[number](data)
+                number += 1
             if too_deep(data):
                 raise ValueError("damaged")
             return self.model.model_validate(data)

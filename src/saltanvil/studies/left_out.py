@@ -23,7 +23,7 @@ def left_out(edit: Edit, after: Session) -> list[str]:
                 result.append(f"The key of the {label} came from what is not there; it was left out.")
             if part.match_over.section_id is not None and step.match_over.whole:
                 result.append(f"The {label} was measured over a section that is not there; it is measured over the whole song.")
-            lost = sum(len(held.sections.keys() - now(step, name)) for name, held in part.envelopes.items())
+            lost = sum(len(envelope.sections.keys() - now(step, name)) for name, envelope in part.envelopes.items())
             if lost:
                 what = "A value" if lost == 1 else f"{lost} values"
                 result.append(f"{what} of the {label} for sections that are not there: left out.")

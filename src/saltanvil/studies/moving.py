@@ -55,14 +55,14 @@ def moving_values(session: Session, before: tuple[Session, list[MovingValue]] | 
     automation = Automation(session)
     known: dict[tuple[Owner, str | None, str], MovingValue] = {}
     if before is not None and shared(session) == shared(before[0]):
-        known = {(held.of, held.id, held.name): held for held in before[1]}
+        known = {(known_value.of, known_value.id, known_value.name): known_value for known_value in before[1]}
     strips = {id(strip) for strip in before[0].strips} if before is not None else set()
     result = []
     for address in automation.addresses():
-        held = known.get((address.of, address.id, address.name))
+        known_value = known.get((address.of, address.id, address.name))
         try:
-            if held is not None and id(strip_at(session, address)) in strips:
-                result.append(held)
+            if known_value is not None and id(strip_at(session, address)) in strips:
+                result.append(known_value)
                 continue
             setting, base = descriptor(session, address), float(value(session, address))  # type: ignore[arg-type]
             course = automation.course(address)
@@ -100,10 +100,10 @@ def shares_of(session: Session, automation: Automation, address: Address, base: 
     scale, result = scale_of(session, address), []
     for lever, target in shares:
         others = base
-        for other, held in shares:
+        for other, moved in shares:
             if other is not lever:
                 at = automation.still(Address(of="lever", id=other.id, name="value"))
-                others = scale.moved(others, held.by, float(apply_curve(at, held.bend)))  # type: ignore[arg-type]
+                others = scale.moved(others, moved.by, float(apply_curve(at, moved.bend)))  # type: ignore[arg-type]
         ends = (scale.clamp(others), scale.clamp(scale.moved(others, target.by)))
         result.append(LeverShare(lever.id, lever.name, *(float(f"{end:.{DIGITS}g}") for end in ends)))
     return result

@@ -308,10 +308,10 @@ def step_resonances(
         parts.append(result.before if entering else result.after)
         progress(0.5 * (number + 1) / len(spans))
 
-    def second_half(share: float) -> None:
+    def second_half(fraction: float) -> None:
         if passage.cancelled():
             raise Cancelled
-        progress(0.5 + 0.5 * share)
+        progress(0.5 + 0.5 * fraction)
 
     resonances = study(np.concatenate(parts, axis=1), passage.rate, second_half)
     start_s, end_s = passage.start / passage.rate, passage.stop / passage.rate

@@ -190,8 +190,8 @@ def lost_in_slots(before: Session, after: Session) -> Iterator[str]:
     for of, name, slots in slotted(after):
         if slots.on is None or slots.on == was_on.get((of, name)):
             continue
-        held = next((old for kind, known, old in slotted(before) if (kind, known) == (of, name)), None)
-        for step in content_path(held.kept[slots.on]).walk() if held is not None and slots.on in held.kept else ():
+        old_slots = next((old for kind, known, old in slotted(before) if (kind, known) == (of, name)), None)
+        for step in content_path(old_slots.kept[slots.on]).walk() if old_slots is not None and slots.on in old_slots.kept else ():
             if step.key is not None and not exists(after, step.key):
                 label = processor_named(step.kind).label.lower()
                 yield f"the key of the {label} in slot {slots.on} came from what was removed; it listens to its own sound now."

@@ -47,7 +47,7 @@ def aim_answer(services: Services, ticket: Ticket, session_id: int, question: Ai
 
 
 class Progress(BaseModel):
-    share: float
+    fraction: float
 
 
 @router.get("/progress")
@@ -58,4 +58,4 @@ def study_progress(
     kind: Literal["bench", "contrast", "aim", "resonances"],
 ) -> Progress:
     """How much of an answer that a tab waits for is there; 1 if it waits for none."""
-    return Progress(share=services.shares.get((tab, kind), 1.0))
+    return Progress(fraction=services.progress_of.get((tab, kind), 1.0))

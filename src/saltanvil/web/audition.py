@@ -155,7 +155,7 @@ class TabAudition:
         with self._moving:
             self._play()
 
-    def cover(self, instead: Replacement | None) -> None:
+    def replace_sound(self, instead: Replacement | None) -> None:
         """Hear the first of what sounds instead of the document; with None the document again."""
         with self._moving:
             if instead is None and self._instead is None:

@@ -45,13 +45,13 @@ def started(services: Services, ticket: Ticket, session_id: int, question: Blind
         session, question.of, question.id, question.candidates, media, start, stop, ticket.superseded, services.pool
     )
     blind = Blind(session_id, comparison, candidates, question, scope_name(session, question.of, question.id), labels)
-    services.covers.start(question.tab, blind)
-    services.cover(question.tab, blind)
+    services.replacements.start(question.tab, blind)
+    services.replace_sound(question.tab, blind)
     return blind.view()
 
 
 def under_way(services: Services, tab: str, session_id: int) -> Blind:
-    blind = services.covers.of(tab, session_id)
+    blind = services.replacements.of(tab, session_id)
     if not isinstance(blind, Blind):
         raise NotFound("no blind comparison is under way here; start one")
     return blind
@@ -63,7 +63,7 @@ def answer_blind(services: Served, session_id: Number, question: BlindAnswer) ->
     blind = under_way(services, question.tab, session_id)
     blind.comparison.answer(question.letter)
     if not blind.comparison.done:
-        services.cover(question.tab, blind)  # the next round begins with its first letter
+        services.replace_sound(question.tab, blind)  # the next round begins with its first letter
         return blind.view()
     return ended(services, question.tab, blind)
 
@@ -78,8 +78,8 @@ def ended(services: Services, tab: str, blind: Blind) -> BlindView:
     result = blind.result()
     if result.rounds:
         result = services.comparisons.add(blind.session_id, result)
-    services.covers.end(tab)
-    services.cover(tab, None)
+    services.replacements.end(tab)
+    services.replace_sound(tab, None)
     return blind.view(result)
 
 

@@ -146,7 +146,7 @@ class Replacements:
     def tabs_with(self, kind: type, session_id: int) -> list[str]:
         """The tabs that hear something of a kind in a session."""
         with self._lock:
-            return [tab for tab, held in self._held.items() if isinstance(held, kind) and held.session_id == session_id]
+            return [tab for tab, one in self._held.items() if isinstance(one, kind) and one.session_id == session_id]
 
     def end(self, tab: str) -> None:
         with self._lock:

@@ -77,8 +77,8 @@ def contrast_answer(services: Services, ticket: Ticket, session_id: int, questio
     rows: list[ContrastRow] = []
     for scope in question.scopes:
 
-        def progress(share: float, done: int = len(rows)) -> None:
-            ticket.progress((done + share) / len(question.scopes))
+        def progress(fraction: float, done: int = len(rows)) -> None:
+            ticket.progress((done + fraction) / len(question.scopes))
 
         contrast = contrast_of(
             lambda start, stop: ScopeRenderer(

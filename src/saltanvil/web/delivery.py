@@ -129,7 +129,7 @@ def check_delivery(services: Served, session_id: Number, question: CheckRequest)
             renderer = MasterRenderer(media, strip.id, span, tail, job.cancelled, services.pool)
             result = check_master(session, renderer, folder, job.progress)
         services.deliveries.keep(session_id, result.kept(session, services.deliveries.last(session_id)[0]))
-        services.uncover(Delivered, session_id)
+        services.restore_sound(Delivered, session_id)
         check = Check(session_id, span.start / session.rate_hz, folder, result.master, result.decoded)
         replaced = services.checks.keep(check)
         if replaced is not None:
@@ -195,14 +195,14 @@ def listen_to_delivery(services: Served, session_id: Number, question: ListenReq
     if check is None:
         raise NotFound("there is no delivery check to listen to; run one")
     delivered = Delivered(check, session)
-    services.covers.start(question.tab, delivered)
-    services.cover(question.tab, delivered)
+    services.replacements.start(question.tab, delivered)
+    services.replace_sound(question.tab, delivered)
     return ListenView(names=list(delivered.names))
 
 
 @router.delete("/sessions/{session_id}/delivery/listen", status_code=204)
 def leave_delivery(services: Served, session_id: Number, tab: Tab) -> None:
     """Hear the session again."""
-    if isinstance(services.covers.of(tab, session_id), Delivered):
-        services.covers.end(tab)
-        services.cover(tab, None)
+    if isinstance(services.replacements.of(tab, session_id), Delivered):
+        services.replacements.end(tab)
+        services.replace_sound(tab, None)

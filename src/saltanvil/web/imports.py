@@ -166,8 +166,8 @@ def made_tracks(services: Services, result: Import, job: Job) -> None:
             other = files[sides[place]] if place in sides else None
             size = max(1, sent.frames) + (max(1, other.frames) if other else 0)
 
-            def progress(share: float, begun: int = done, size: int = size) -> None:
-                job.progress(min(1.0, (begun + share * size) / expected))
+            def progress(fraction: float, begun: int = done, size: int = size) -> None:
+                job.progress(min(1.0, (begun + fraction * size) / expected))
 
             try:
                 media_id = services.media.import_source(opened(sent, other), rate, progress, job.cancelled)

@@ -59,7 +59,7 @@ class Job:
     ) -> None:
         self.number, self.session_id, self.kind, self.title = number, session_id, kind, title
         self.state: State = "waiting"
-        self.share = 0.0
+        self.done = 0.0
         self.error: str | None = None
         self.files: list[str] = []
         self.warnings: list[str] = []
@@ -73,8 +73,8 @@ class Job:
     def ended(self) -> bool:
         return self.state in ("done", "failed", "cancelled")
 
-    def progress(self, share: float) -> None:
-        self.share = share
+    def progress(self, fraction: float) -> None:
+        self.done = fraction
 
     def cancelled(self) -> bool:
         return self._cancel.is_set()
@@ -112,10 +112,10 @@ class Job:
 
     def view(self) -> JobView:
         spent = time.monotonic() - self._began
-        left = spent * (1 - self.share) / self.share if self.state == "running" and self.share > 0.02 else None
+        left = spent * (1 - self.done) / self.done if self.state == "running" and self.done > 0.02 else None
         return JobView(
             id=self.number, session_id=self.session_id, kind=self.kind, title=self.title, state=self.state,
-            progress=self.share, seconds_left=left, error=self.error, files=self.files, warnings=self.warnings,
+            progress=self.done, seconds_left=left, error=self.error, files=self.files, warnings=self.warnings,
         )  # fmt: skip
 
     def run(self, work: "Work") -> None:
@@ -135,7 +135,7 @@ class Job:
             log.exception("job %s failed", self.title)
             self._end("failed", f"{self.title}: something went wrong here; the server's log says what")
         else:
-            self.share = 1.0
+            self.done = 1.0
             if not self._end("done"):  # abandoned meanwhile: nobody fetches its files
                 self.discard()
 

@@ -107,11 +107,11 @@ class Services:
         #: What was measured of imported files.
         self.media_facts: dict[MediaRow, Any] = {}
         #: What tabs hear instead of the document: blind comparisons, deliveries.
-        self.covers = Replacements()
+        self.replacements = Replacements()
         #: Delivery checks whose sound is there to be listened to.
         self.checks = Checks()
         #: How far the questions are that take long, by tab and kind.
-        self.shares: dict[tuple[str, str], float] = {}
+        self.progress_of: dict[tuple[str, str], float] = {}
         self._closing = threading.Event()
         self._housekeeper = threading.Thread(target=self._keep_house, name="housekeeping", daemon=True)
         self._housekeeper.start()
@@ -153,13 +153,13 @@ class Services:
     def join(self, audition: TabAudition) -> None:
         with self._lock:
             self._auditions[audition.tab] = audition
-        audition.cover(self.covers.of(audition.tab, audition.session_id))
+        audition.replace_sound(self.replacements.of(audition.tab, audition.session_id))
 
     def leave(self, audition: TabAudition) -> None:
         with self._lock:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
-                self.shares = {name: share for name, share in self.shares.items() if name[0] != audition.tab}
+                self.progress_of = {name: share for name, share in self.progress_of.items() if name[0] != audition.tab}
                 # What the tab asked for, nobody waits for any more.
                 self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab}
 
@@ -246,18 +246,18 @@ class Services:
         if audition is not None:
             audition.measured(scope, matched_db)
 
-    def cover(self, tab: str, instead: Replacement | None) -> None:
+    def replace_sound(self, tab: str, instead: Replacement | None) -> None:
         """A tab hears the first of a blind comparison's letters, or of a delivery; or, with None, what it heard before."""
         with self._lock:
             audition = self._auditions.get(tab)
         if audition is not None:
-            audition.cover(instead)
+            audition.replace_sound(instead)
 
-    def uncover(self, kind: type, session_id: int) -> None:
+    def restore_sound(self, kind: type, session_id: int) -> None:
         """End something for all tabs of a session."""
-        for tab in self.covers.tabs_with(kind, session_id):
-            self.covers.end(tab)
-            self.cover(tab, None)
+        for tab in self.replacements.tabs_with(kind, session_id):
+            self.replacements.end(tab)
+            self.replace_sound(tab, None)
 
     def routing(self, session_id: int, session: Session) -> tuple[tuple[Session, Routing] | None, Routing]:
         """What was last told of a session's routing, with the version it was told of, and what is to be told now."""
@@ -306,13 +306,13 @@ class Ticket:
 
     def done(self) -> None:
         if self._services.is_latest(self._name, self._number):
-            self._services.shares.pop(self._name, None)
+            self._services.progress_of.pop(self._name, None)
         self._services.answered(self._name, self._number)
 
-    def progress(self, share: float) -> None:
+    def progress(self, fraction: float) -> None:
         """How much of the answer is there, from 0 to 1; for whoever waits for it."""
         if self._services.is_latest(self._name, self._number):
-            self._services.shares[self._name] = share
+            self._services.progress_of[self._name] = fraction
 
     def superseded(self) -> bool:
         # A session whose sound needs most of the machine is never ahead for long; what is measured of it comes all the same.

@@ -173,10 +173,10 @@ def new_demo(services: Served, question: NewDemo) -> JobView:
     def work(job: Job) -> None:
         from saltanvil.demo.make import make_one
 
-        def progress(share: float) -> None:
+        def progress(fraction: float) -> None:
             if job.cancelled():
                 raise Cancelled
-            job.progress(share)
+            job.progress(fraction)
 
         job.session_id = make_one(question.name, services.sessions, services.media, progress)
 

@@ -62,7 +62,7 @@ def split(*lanes, name="split", levels=(), **settings_):
 def through(path, x, rate=RATE, blocks=(), tempo=120.0):
     """x through steps, aligned to x, and the steps at work."""
     work = PathRunner(Path(steps=path), x, rate, tempo)
-    end = x.shape[1] + work.late
+    end = x.shape[1] + work.latency_frames
     return work.run([0, *sorted({b for b in blocks if 0 < b < end}), end]), work.plan.node("sound").steps
 
 

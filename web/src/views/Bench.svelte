@@ -120,9 +120,9 @@
       <Segments label="Test" options={TESTS} value={bench.test} change={(test) => (bench.test = test)} />
       <span class="space"></span>
       <span class="soft figure" role="status" data-figure="bench_state"
-        >{bench.asking.share === null
+        >{bench.asking.fraction === null
           ? 'measured'
-          : `measuring ${Math.round(100 * bench.asking.share)} %`}</span
+          : `measuring ${Math.round(100 * bench.asking.fraction)} %`}</span
       >
     </header>
     <div class="asked">

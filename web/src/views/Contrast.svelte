@@ -92,15 +92,15 @@
       {/if}
       <span class="space"></span>
       <span class="soft figure" role="status" data-figure="contrast_state"
-        >{contrast.asking.share !== null
-          ? `measuring ${Math.round(100 * contrast.asking.share)} %`
+        >{contrast.asking.fraction !== null
+          ? `measuring ${Math.round(100 * contrast.asking.fraction)} %`
           : contrast.waiting
             ? 'waiting'
             : contrast.stale
               ? 'out of date'
               : 'measured'}</span
       >
-      {#if contrast.asking.share !== null}
+      {#if contrast.asking.fraction !== null}
         <button class="button" onclick={() => contrast.asking.cancel()}>Cancel</button>
       {:else if contrast.stale && !contrast.waiting}
         <button class="button" onclick={() => void contrast.run()}>Measure</button>

@@ -25,7 +25,7 @@ class Feed:
 
     name: str
     wait: int
-    late: DelayLine
+    delay_line: DelayLine
     gains: Gains | None = None
     glide: Glide | None = None
     moving: Moving[Gains] | None = None
@@ -39,7 +39,7 @@ class Feed:
             place(x, y, self.gains, self.moving, at, part, self.glide)
             self.peak_db = gain_to_db(float(mix.peak(y)))
             x = y
-        return self.late(x, self.wait)
+        return self.delay_line(x, self.wait)
 
 
 class Entry(Node):
@@ -80,7 +80,7 @@ class KeyFeed:
 
     wait: int
     gain: float
-    late: DelayLine
+    delay_line: DelayLine
     glide: Glide
     moving: Moving[Gains] | None = None
 
@@ -89,7 +89,7 @@ class KeyFeed:
         x = self.fitted(x, channels)
         y = np.empty((channels, x.shape[1]), np.float32)
         place(x, y, (self.gain, self.gain), self.moving, at, part, self.glide)
-        return self.late(y, self.wait)
+        return self.delay_line(y, self.wait)
 
     @staticmethod
     def fitted(x: Audio, channels: int) -> Audio:

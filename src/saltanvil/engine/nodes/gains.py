@@ -22,7 +22,7 @@ def place(x: Audio, y: Audio, gains: Gains, moving: Moving[Gains] | None, at: in
         return
     pieces = moving.pieces(at, x.shape[1])
     ends = np.array([end for _, end, _ in pieces], np.int64)
-    mix.place_along(x, y, ends, np.array([held for *_, held in pieces], np.float64), part, glide.values)
+    mix.place_along(x, y, ends, np.array([ends_of for *_, ends_of in pieces], np.float64), part, glide.values)
 
 
 def moves_of(*moving: Moving[Gains] | None) -> tuple[object, ...]:
@@ -49,12 +49,12 @@ class BypassFade:
         mix.accumulate(rest, y)
         return y
 
-    def telemetry(self, at: int, frames: int, told: Telemetry) -> Telemetry:
+    def telemetry(self, at: int, frames: int, telemetry: Telemetry) -> Telemetry:
         """What a step did, without what nobody hears of it."""
         share = np.full(-(-frames // TICK_FRAMES), self.gains[0], np.float32)
         for begin, end, (gain, _) in [] if self.moving is None else self.moving.pieces(at, frames):
             share[begin // TICK_FRAMES : -(-end // TICK_FRAMES)] = gain
-        return replace(told, reduction_db=told.reduction_db * share[: len(told.reduction_db)])
+        return replace(telemetry, reduction_db=telemetry.reduction_db * share[: len(telemetry.reduction_db)])
 
     def cache_key(self) -> tuple[object, ...]:
         return self.gains, moves_of(self.moving)

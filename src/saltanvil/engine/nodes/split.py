@@ -66,10 +66,10 @@ class LaneNode(Node):
     """What leaves a lane's path; a lane bypassed is a delay. fade: a bypass that moves over time."""
 
     def __init__(
-        self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], late: DelayLine, fade: BypassFade | None = None
+        self, lane: Lane, last: Node, entry: Node, steps: list[StepNode], delay_line: DelayLine, fade: BypassFade | None = None
     ) -> None:
         super().__init__([last, entry], last.latency_frames, last.channels, stored=lane.bypassed or fade is not None)
-        self.lane, self.steps, self.late, self.fade = lane, steps, late, fade
+        self.lane, self.steps, self.delay_line, self.fade = lane, steps, delay_line, fade
         self.latency = last.latency_frames - entry.latency_frames
 
     def carry_on(self, context: Context, replaced: Mapping[int, Node]) -> None:
@@ -80,10 +80,10 @@ class LaneNode(Node):
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         entered = widened(inputs[1], self.channels)
         if self.lane.bypassed:
-            return self.late(entered, self.latency)
+            return self.delay_line(entered, self.latency)
         if self.fade is not None:
-            return self.fade(at, self.late(entered, self.latency), widened(inputs[0], self.channels))
-        self.late.remember(entered, self.latency)
+            return self.fade(at, self.delay_line(entered, self.latency), widened(inputs[0], self.channels))
+        self.delay_line.remember(entered, self.latency)
         return inputs[0]
 
     def cache_key(self) -> tuple[object, ...]:
@@ -104,9 +104,9 @@ class PlacedNode(Node):
         #: The gains to both sides, and those of a lane at full level and of one by itself.
         self.sides = self.by_share = self.by_level = None
         if moving is not None:
-            self.sides = moving.mapped(lambda held: (held[0] * held[1] * place[0], held[0] * held[1] * place[1]))
-            self.by_share = moving.mapped(lambda held: (held[1] * place[0], held[1] * place[1]))
-            self.by_level = moving.mapped(lambda held: (held[0] * place[0], held[0] * place[1]))
+            self.sides = moving.mapped(lambda gains: (gains[0] * gains[1] * place[0], gains[0] * gains[1] * place[1]))
+            self.by_share = moving.mapped(lambda gains: (gains[1] * place[0], gains[1] * place[1]))
+            self.by_level = moving.mapped(lambda gains: (gains[0] * place[0], gains[0] * place[1]))
         self.wait = latency_frames - lane.latency_frames
         self.waiting = rack.delay_line(lane.channels, "lane waits", self.lane.id)
         self.glide = rack.glide("lane", self.lane.id)
@@ -122,10 +122,10 @@ class PlacedNode(Node):
         scope_monitor = self.scope_monitor
         if scope_monitor is not None:
             entered = inputs[1]
-            late = scope_monitor.rack.delay_line(len(entered), self.lane.id, "lane before")(
+            delayed = scope_monitor.rack.delay_line(len(entered), self.lane.id, "lane before")(
                 entered, self.latency_frames - self.sources[1].latency_frames
             )
-            y = scope_monitor.compare(self._in_place(late, self.share, self.by_share, at), y, self.latency_frames)
+            y = scope_monitor.compare(self._in_place(delayed, self.share, self.by_share, at), y, self.latency_frames)
         self.peak_db = gain_to_db(float(mix.peak(y)))
         return y
 
@@ -165,14 +165,14 @@ class SplitNode(StepNode):
         self.peak_change_db = 0.0
         x = widened(inputs[0], self.channels)
         if self.step.bypassed:
-            y = before = self.late(x, self.late_by)
+            y = before = self.delay_line(x, self.delay_frames)
             return y if self.scope_monitor is None else self.scope_monitor.compare(before, y, self.latency_frames)
         y = self.joined(inputs[1:], frames)
         self._tell(x, y)
         if self.scope_monitor is None and self.fade is None:
-            self.late.remember(x, self.late_by)
+            self.delay_line.remember(x, self.delay_frames)
             return y
-        before = self.late(x, self.late_by)
+        before = self.delay_line(x, self.delay_frames)
         if self.fade is not None:
             y = self.fade(at, before, y)
         return y if self.scope_monitor is None else self.scope_monitor.compare(before, y, self.latency_frames)
@@ -186,7 +186,7 @@ class SplitNode(StepNode):
 
     def cache_key(self) -> tuple[object, ...]:
         fade = None if self.fade is None else self.fade.cache_key()
-        return self.step.bypassed, self.late_by, [lane.output is None for lane in self.step.lanes], fade
+        return self.step.bypassed, self.delay_frames, [lane.output is None for lane in self.step.lanes], fade
 
     def walk(self) -> Iterator[StepNode]:
         yield self

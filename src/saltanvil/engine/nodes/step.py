@@ -24,8 +24,8 @@ SOUNDING_DB = -60.0
 class StepNode(Node):
     """What leaves a step.
 
-    settings: those it runs with; late_by: its own latency; wait: how long the sound waits for the key before it; moving: settings
-    that move over time; fade: a bypass that does.
+    settings: those it runs with; delay_frames: its own latency; wait: how long the sound waits for the key before it; moving:
+    settings that move over time; fade: a bypass that does.
     """
 
     moving: Moving[Settings] | None = None
@@ -33,13 +33,13 @@ class StepNode(Node):
 
     def __init__(
         self, step: Step, settings: Settings, processor: Processor, sources: Sequence[Node], latency_frames: int, channels: int,
-        late_by: int, wait: int, rack: Rack, key: KeyFeed | None = None,
+        delay_frames: int, wait: int, rack: Rack, key: KeyFeed | None = None,
     ) -> None:  # fmt: skip
         super().__init__(sources, latency_frames, channels)
         self.step, self.settings, self.processor = step, settings, processor
-        self.late_by, self.wait, self.key = late_by, wait, key
+        self.delay_frames, self.wait, self.key = delay_frames, wait, key
         self.rate = processor.context.rate
-        self.late = rack.delay_line(channels, "step", step.id)
+        self.delay_line = rack.delay_line(channels, "step", step.id)
         self.waiting = rack.delay_line(channels, "step waits", step.id)
         #: Change of peak level over the last block, for steps whose telemetry does not say what they do.
         self.peak_change_db = 0.0
@@ -52,22 +52,24 @@ class StepNode(Node):
         if self.step.bypassed:
             self.processor.telemetry = Telemetry()
             self.peak_change_db = 0.0
-            y = before = self.late(x, self.late_by)
+            y = before = self.delay_line(x, self.delay_frames)
             return y if scope_monitor is None else scope_monitor.compare(before, y, self.latency_frames)
         y = self._treated(at, x, key)
         self._tell(x, y)
         if scope_monitor is None and self.fade is None:
-            self.late.remember(x, self.late_by)  # so that a bypass, or whoever listens next, finds its past
+            self.delay_line.remember(x, self.delay_frames)  # so that a bypass, or whoever listens next, finds its past
             return y
-        before = self.late(x, self.late_by)
+        before = self.delay_line(x, self.delay_frames)
         if self.fade is not None:
             y = self.fade(at, before, y)
             self.processor.telemetry = self.fade.telemetry(at, frames, self.processor.telemetry)
         if scope_monitor is None:
             return y
-        heard = self.processor.heard if self.processor.listens else None
+        heard = self.processor.detector_input if self.processor.listens else None
         if scope_monitor.audition.listening == "key" and heard is not None:
-            scope_monitor.straight(scope_monitor.rack.delay_line(len(heard), "key")(heard, self.late_by), self.latency_frames)
+            scope_monitor.straight(
+                scope_monitor.rack.delay_line(len(heard), "key")(heard, self.delay_frames), self.latency_frames
+            )
         return scope_monitor.compare(before, y, self.latency_frames)
 
     def carry_on(self, context: Context, replaced: Mapping[int, Node]) -> None:
@@ -81,7 +83,7 @@ class StepNode(Node):
         if self.moving is None:
             return processor.process(x, key)
         parts: list[Audio] = []
-        told: list[Telemetry] = []
+        telemetries: list[Telemetry] = []
         heard: list[Audio] = []
         pieces = self.moving.pieces(at, x.shape[1])
         for begin, end, settings in pieces:
@@ -94,11 +96,11 @@ class StepNode(Node):
             parts.append(
                 processor.process(np.ascontiguousarray(x[:, cut]), None if key is None else np.ascontiguousarray(key[:, cut]))
             )
-            told.append(processor.telemetry)
-            if processor.heard is not None:
-                heard.append(processor.heard)
-        processor.telemetry = joined(told)
-        processor.heard = np.concatenate(heard, axis=1) if heard else None
+            telemetries.append(processor.telemetry)
+            if processor.detector_input is not None:
+                heard.append(processor.detector_input)
+        processor.telemetry = joined(telemetries)
+        processor.detector_input = np.concatenate(heard, axis=1) if heard else None
         return np.concatenate(parts, axis=1)
 
     def _tell(self, x: Audio, y: Audio) -> None:
@@ -109,7 +111,7 @@ class StepNode(Node):
 
     def cache_key(self) -> tuple[object, ...]:
         moves = None if self.moving is None else self.moving.cache_key(), None if self.fade is None else self.fade.cache_key()
-        return self.step.kind, self.settings.model_dump_json(), self.step.bypassed, self.late_by, moves, *self.heard_key()
+        return self.step.kind, self.settings.model_dump_json(), self.step.bypassed, self.delay_frames, moves, *self.heard_key()
 
     def heard_key(self) -> tuple[object, ...]:
         """What its sound depends on besides its settings: its key's way, and the tempo."""
@@ -133,10 +135,10 @@ class StepNode(Node):
         yield self
 
 
-def joined(told: Sequence[Telemetry]) -> Telemetry:
+def joined(telemetries: Sequence[Telemetry]) -> Telemetry:
     """The telemetry of blocks that follow each other."""
     return Telemetry(
-        np.concatenate([one.reduction_db for one in told]),
-        np.concatenate([one.detector_db for one in told]),
-        {row: np.concatenate([one.rows[row] for one in told]) for row in told[0].rows},
+        np.concatenate([one.reduction_db for one in telemetries]),
+        np.concatenate([one.detector_db for one in telemetries]),
+        {row: np.concatenate([one.rows[row] for one in telemetries]) for row in telemetries[0].rows},
     )

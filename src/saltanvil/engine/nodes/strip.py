@@ -20,16 +20,16 @@ from saltanvil.session.document.session import Strip
 class EndNode(Node):
     """What leaves a strip's path."""
 
-    def __init__(self, last: Node, entry: Node, late: DelayLine) -> None:
+    def __init__(self, last: Node, entry: Node, delay_line: DelayLine) -> None:
         super().__init__([last, entry], last.latency_frames, last.channels, stored=False)
-        self.late, self.latency = late, last.latency_frames - entry.latency_frames
+        self.delay_line, self.latency = delay_line, last.latency_frames - entry.latency_frames
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         entered = widened(inputs[1], self.channels)
         if self.scope_monitor is None:
-            self.late.remember(entered, self.latency)
+            self.delay_line.remember(entered, self.latency)
             return inputs[0]
-        return self.scope_monitor.compare(self.late(entered, self.latency), inputs[0], self.latency_frames)
+        return self.scope_monitor.compare(self.delay_line(entered, self.latency), inputs[0], self.latency_frames)
 
 
 class OutNode(Node):

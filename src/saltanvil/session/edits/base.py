@@ -70,6 +70,6 @@ def drop_dangling_references(session: Session) -> None:
     for _, _, part in automated_parts(session):
         for name, envelope in part.envelopes.items():
             if not envelope.sections.keys() <= sections:
-                values = {section: held for section, held in envelope.sections.items() if section in sections}
-                rest = {other: held for other, held in part.envelopes.items() if other != name}
+                values = {section: value for section, value in envelope.sections.items() if section in sections}
+                rest = {other: kept for other, kept in part.envelopes.items() if other != name}
                 part.envelopes = {**rest, name: envelope.model_copy(update={"sections": values})} if values else rest

@@ -50,7 +50,7 @@ class EnvelopeEdit(Edit):
     def put(self, session: Session, envelope: Envelope | None) -> None:
         """Give the value that envelope."""
         owner = automated(session, self.address)
-        rest = {name: held for name, held in owner.envelopes.items() if name != self.name}
+        rest = {name: envelope for name, envelope in owner.envelopes.items() if name != self.name}
         owner.envelopes = rest if envelope is None else {**rest, self.name: envelope}
 
     def checked_value(self, session: Session, number: float) -> float:
@@ -117,8 +117,8 @@ class ChangeEnvelope(EnvelopeEdit):
         return frozenset({self.address, *points, *sections, *others})
 
     def change(self, session: Session) -> None:
-        held = self.before(session) or Envelope()
-        points, sections = held.points, dict(held.sections)
+        envelope = self.before(session) or Envelope()
+        points, sections = envelope.points, dict(envelope.sections)
         if self.clear is not None:
             start, end = self.clear
             points = [point for point in points if not start <= point.at_s <= end]
@@ -138,8 +138,8 @@ class ChangeEnvelope(EnvelopeEdit):
         changed = Envelope(
             points=points,
             sections=sections,
-            ramp_beats=held.ramp_beats if self.ramp_beats is None else self.ramp_beats,
-            bypass=held.bypass if self.bypass is None else self.bypass,
+            ramp_beats=envelope.ramp_beats if self.ramp_beats is None else self.ramp_beats,
+            bypass=envelope.bypass if self.bypass is None else self.bypass,
         )
         self.put(session, changed if points or sections else None)
 
@@ -156,12 +156,12 @@ class ShiftEnvelope(EnvelopeEdit):
         return frozenset({self.address})
 
     def change(self, session: Session) -> None:
-        held, scale = self.before(session), scale_of(session, self.address)
-        if held is None:
+        envelope, scale = self.before(session), scale_of(session, self.address)
+        if envelope is None:
             raise EditRefused("there is no envelope to be moved; it may have been removed")
         if switched(self.address) or (scale.log and self.by <= 0.0):
             raise EditRefused("this cannot be moved by that much")
-        self.put(session, shifted(held, self.by, scale))
+        self.put(session, shifted(envelope, self.by, scale))
 
 
 class TurnEnvelope(EnvelopeEdit):
@@ -172,20 +172,20 @@ class TurnEnvelope(EnvelopeEdit):
     seed: Seed
 
     def change(self, session: Session) -> None:
-        held = self.before(session)
+        envelope = self.before(session)
         if not session.sections:
             raise EditRefused("there are no sections; make some on the timeline first")
-        course = self.course(session, held)
-        held = held or Envelope()
+        course = self.course(session, envelope)
+        envelope = envelope or Envelope()
         if self.to == "sections":
-            changed = as_sections(held, course, scale_of(session, self.address), session.sections)
+            changed = as_sections(envelope, course, scale_of(session, self.address), session.sections)
             if switched(self.address):
                 changed.sections = {name: float(round(number)) for name, number in changed.sections.items()}
             self.put(session, changed)
             return
         names = names_from(self.seed)
-        turned = as_points(held, self.base(session), session.sections, beat_s(session), lambda: next(names))
-        self.put(session, turned if held.sections else held)
+        turned = as_points(envelope, self.base(session), session.sections, beat_s(session), lambda: next(names))
+        self.put(session, turned if envelope.sections else envelope)
 
 
 class MoveRange(EnvelopeEdit):
@@ -209,9 +209,9 @@ class MoveRange(EnvelopeEdit):
         return frozenset({self.address, (self.start_s, self.end_s, self.copy_points)})
 
     def change(self, session: Session) -> None:
-        held, scale = self.before(session), scale_of(session, self.address)
-        chosen = [] if held is None else [point for point in held.points if self.start_s <= point.at_s <= self.end_s]
-        if held is None or not chosen:
+        envelope, scale = self.before(session), scale_of(session, self.address)
+        chosen = [] if envelope is None else [point for point in envelope.points if self.start_s <= point.at_s <= self.end_s]
+        if envelope is None or not chosen:
             raise EditRefused("there are no points in that stretch")
         if chosen[0].at_s + self.by_s < 0.0:
             raise EditRefused("the points would lie before the session begins")
@@ -232,10 +232,10 @@ class MoveRange(EnvelopeEdit):
             for point, number in zip(chosen, scale.to_value(places), strict=True)
         ]
         gone = {point.id for point in chosen} if not self.copy_points else set()
-        gone |= {point.id for point in held.points if moved[0].at_s <= point.at_s <= moved[-1].at_s and point not in chosen}
-        left = [point for point in held.points if point.id not in gone]
+        gone |= {point.id for point in envelope.points if moved[0].at_s <= point.at_s <= moved[-1].at_s and point not in chosen}
+        left = [point for point in envelope.points if point.id not in gone]
         points = sorted([*left, *moved], key=lambda point: point.at_s)
-        self.put(session, held.model_copy(update={"points": points}))
+        self.put(session, envelope.model_copy(update={"points": points}))
 
 
 class RecordEnvelope(EnvelopeEdit):
@@ -252,28 +252,28 @@ class RecordEnvelope(EnvelopeEdit):
     seed: Seed
 
     def change(self, session: Session) -> None:
-        held, scale = self.before(session), scale_of(session, self.address)
-        course, names = self.course(session, held), names_from(self.seed)
+        envelope, scale = self.before(session), scale_of(session, self.address)
+        course, names = self.course(session, envelope), names_from(self.seed)
         if any(after[0] < before[0] for before, after in zip(self.samples, self.samples[1:], strict=False)):
             raise EditRefused("what was recorded does not stand in order of time")
-        if held is not None and held.sections:
-            held = as_points(held, self.base(session), session.sections, beat_s(session), lambda: next(names))
-        elif held is None or not held.points:
-            held = Envelope(points=[Breakpoint(id=next(names), at_s=0.0, value=self.base(session))])
+        if envelope is not None and envelope.sections:
+            envelope = as_points(envelope, self.base(session), session.sections, beat_s(session), lambda: next(names))
+        elif envelope is None or not envelope.points:
+            envelope = Envelope(points=[Breakpoint(id=next(names), at_s=0.0, value=self.base(session))])
         start, end = self.samples[0][0], self.samples[-1][0]
         new = recorded(self.samples, scale, self.tolerance, switched(self.address), lambda: next(names))
         back = end + self.glide_s
         hold = switched(self.address)
         # On either side the value is what it was: just before the first move, and when it has come back.
         entering = Breakpoint(id=next(names), at_s=start, value=course.value(max(start - 1e-6, 0.0)), shape="hold")
-        returned = Breakpoint(id=next(names), at_s=back, value=course.value(back), shape=shape_at(held, back))
+        returned = Breakpoint(id=next(names), at_s=back, value=course.value(back), shape=shape_at(envelope, back))
         new[-1] = new[-1].model_copy(update={"shape": "hold" if hold or not self.glide_s else "linear"})
-        before = [point for point in held.points if point.at_s < start]
-        after = [point for point in held.points if point.at_s > back]
+        before = [point for point in envelope.points if point.at_s < start]
+        after = [point for point in envelope.points if point.at_s > back]
         points = [*before, *([entering] if start > 0.0 else []), *new, returned, *after]
         if len(points) > MAX_POINTS:
             raise EditRefused(f"an envelope has at most {MAX_POINTS} points; record a shorter stretch or with more tolerance")
-        self.put(session, held.model_copy(update={"points": points}))
+        self.put(session, envelope.model_copy(update={"points": points}))
 
 
 def recorded(
@@ -282,8 +282,8 @@ def recorded(
     """Samples as points. hold: of a switch: a point wherever it changes."""
     if hold:
         kept = [one for one, before in zip(samples, [None, *samples], strict=False) if before is None or before[1] != one[1]]
-        return [Breakpoint(id=new_id(), at_s=at_s, value=float(held >= 0.5), shape="hold") for at_s, held in kept]
-    places = scale.to_place(np.array([scale.clamp(held) for _, held in samples]))
+        return [Breakpoint(id=new_id(), at_s=at_s, value=float(value >= 0.5), shape="hold") for at_s, value in kept]
+    places = scale.to_place(np.array([scale.clamp(value) for _, value in samples]))
     width = float(np.ptp(scale.to_place(np.array([scale.low, scale.high]))))
     thin = thinned([(at_s, float(place)) for (at_s, _), place in zip(samples, places, strict=True)], tolerance * width)
     values = scale.to_value(np.array([place for _, place in thin]))

@@ -63,8 +63,8 @@ def with_settings(step: Step, lanes: Sequence[Lane], **moved: Any) -> Step:
     settings = SplitSettings.model_validate({**step.split.model_dump(), **moved})
     dividers = len(settings.dividers_hz) if settings.by == "bands" else 0
     envelopes = {
-        name: held
-        for name, held in step.envelopes.items()
+        name: envelope
+        for name, envelope in step.envelopes.items()
         if not name.startswith("dividers_hz.") or int(name.partition(".")[2]) < dividers
     }
     return Step(

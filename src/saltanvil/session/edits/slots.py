@@ -42,8 +42,8 @@ class SlotEdit(Edit):
 
     def slots(self, session: Session) -> Slots[Any]:
         """A copy of the owner's slots, to be changed."""
-        held = slots_of(owner_of(session, self.of, self.id))
-        return Slots[Any](on=held.on, kept=dict(held.kept)) if held else Slots[Any]()
+        own = slots_of(owner_of(session, self.of, self.id))
+        return Slots[Any](on=own.on, kept=dict(own.kept)) if own else Slots[Any]()
 
     def put(self, session: Session, slots: Slots[Any], content: Step | Lane | Path | None = None) -> None:
         """Give the owner its slots and, if there is any, other content."""

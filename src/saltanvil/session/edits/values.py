@@ -48,8 +48,8 @@ class SetDelivery(Edit):
         return frozenset(self.values)
 
     def change(self, session: Session) -> None:
-        held = session.delivery.model_dump(mode="json")
-        session.delivery = Delivery.model_validate({**held, **self.values})
+        before = session.delivery.model_dump(mode="json")
+        session.delivery = Delivery.model_validate({**before, **self.values})
 
 
 def linked_moves(session: Session, moved: Moved) -> list[Moved]:

@@ -26,7 +26,7 @@ def noise(bench: Bench, question: BenchRequest) -> Result:
     rows = [[round(float(a), 1), round(float(b), 1), round(float(c), 1)] for a, b, c in zip(hz, before, after, strict=True)]
     return Result(
         "noise",
-        [BenchFigure(f"{side}_dbfs", f"RMS {side}", held, "dBFS") for side, held in zip(("before", "after"), rms, strict=True)],
+        [BenchFigure(f"{side}_dbfs", f"RMS {side}", level, "dBFS") for side, level in zip(("before", "after"), rms, strict=True)],
         [BenchLine("before", rounded(hz, 1), rounded(before, 1)), BenchLine("after", rounded(hz, 1), rounded(after, 1))],
         "Hz", "dB re full-scale sine, 1/6 octave", True, columns=["frequency_hz", "before_db", "after_db"], table=rows,
     )  # fmt: skip

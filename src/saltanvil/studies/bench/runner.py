@@ -51,7 +51,7 @@ class Bench:
             raise Cancelled
         sound = np.ascontiguousarray(np.tile(x.astype(np.float32), (self.channels, 1)))
         through = PathRunner(self.path, sound, self.rate, self.tempo_bpm)
-        self.latency_frames = through.late
+        self.latency_frames = through.latency_frames
         return np.asarray(through.run()[0], dtype=np.float64)
 
     def tone(self, hz: float, level_db: float, frames: int, settle_s: float) -> tuple[Array, float]:

@@ -106,7 +106,7 @@ class CeilingSearch:
         #: How far each format came out above the ceiling last.
         self.highest: dict[str, float] = {}
         self.entering: Recording | None = None
-        self.late = 0
+        self.latency_frames = 0
         #: Without a limiter the sound is rendered once and turned down.
         self._master: tuple[Recording, float] | None = None
 
@@ -162,7 +162,7 @@ class CeilingSearch:
         else:
             session = with_current_matches(session, self.media, self.cancelled, self.pool)
             strips = render_strips(session, self.media, self.start, self.stop, [self.strip_id], self.cancelled, self.tail)
-            blocks = (held[self.strip_id] for held in strips)
+            blocks = (outputs[self.strip_id] for outputs in strips)
         recording = recorded(self.folder / "trial", heard(blocks), session.rate_hz, 2)
         return recording, peak.read_dbtp()
 
@@ -183,7 +183,7 @@ class CeilingSearch:
         session = with_current_matches(self.session, self.media, self.cancelled, self.pool)
         node = NodeId("in", strip.id) if place == 0 else NodeId("step", steps[place - 1].id)
         # As late as it is there, so that detectors meet it at the same ticks.
-        self.late = Latencies(Graph(session), listening=False).latency_frames[node]
+        self.latency_frames = Latencies(Graph(session), listening=False).latency_frames[node]
         begin = self.begin(session.rate_hz)
         last = self.stop + round(MAX_TAIL_S * session.rate_hz) if self.tail else self.stop
         rendered = render_nodes(session, self.media, [node], begin, last, self.cancelled, self.pool, begin=begin)
@@ -200,14 +200,15 @@ class CeilingSearch:
         place = next(number for number, step in enumerate(strip.path.steps) if step.id == limiter.id)
         begin = self.begin(rate)
         track = Strip(
-            id="sound", name="Sound", kind="track", media_id=0, start_s=(begin + self.late) / rate,
+            id="sound", name="Sound", kind="track", media_id=0, start_s=(begin + self.latency_frames) / rate,
             path=Path(steps=strip.path.steps[place:]), level_db=strip.level_db, pan=strip.pan, mute=strip.mute,
         )  # fmt: skip
         main = Strip(id="main", name="Main", kind="main", output=None)
         around = Session(name="Behind", rate_hz=rate, tempo_bpm=session.tempo_bpm, strips=[main, track])
         stop = max(self.stop, begin + entering.frames) if self.tail else self.stop
         nodes = render_nodes(
-            around, FileMedia(entering), [NodeId("out", track.id)], self.start + self.late, stop + self.late, self.cancelled,
+            around, FileMedia(entering), [NodeId("out", track.id)], self.start + self.latency_frames, stop + self.latency_frames,
+            self.cancelled,
             begin=begin,
         )  # fmt: skip
         return (block for (block,) in nodes)

@@ -33,11 +33,11 @@ class DeliveredFile:
 
 def digest_of(session: Session) -> str:
     """A name for everything of a session that a delivery's sound depends on."""
-    held = session.model_dump(mode="json", exclude={"name", "delivery", "keep_contrast_lu", "low_latency"})
-    for strip in held["strips"]:
+    document = session.model_dump(mode="json", exclude={"name", "delivery", "keep_contrast_lu", "low_latency"})
+    for strip in document["strips"]:
         strip.pop("solo", None)
         strip.pop("name", None)
-    return hashlib.sha256(json.dumps(held, sort_keys=True).encode()).hexdigest()
+    return hashlib.sha256(json.dumps(document, sort_keys=True).encode()).hexdigest()
 
 
 def spans_of(session: Session, media: Media, delivery: Delivery, start_s: float | None, end_s: float | None) -> list[Span]:
@@ -46,7 +46,7 @@ def spans_of(session: Session, media: Media, delivery: Delivery, start_s: float 
     if delivery.extent == "sections":
         spans = [
             Span(round(section.start_s * rate), min(round(section.end_s * rate), length), section.name)
-            for section in sorted(session.sections, key=lambda held: held.start_s)
+            for section in sorted(session.sections, key=lambda one: one.start_s)
         ]
         spans = [span for span in spans if span.stop > span.start]
         if not spans:

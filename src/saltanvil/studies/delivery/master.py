@@ -130,7 +130,7 @@ class MasterRenderer:
         def blocks() -> Iterator[np.ndarray]:
             nonlocal done
             strips = render_strips(whole, self.media, span.start, span.stop, [self.strip_id], self.cancelled, self.tail)
-            for block in interruptible((held[self.strip_id] for held in strips), self.cancelled):
+            for block in interruptible((outputs[self.strip_id] for outputs in strips), self.cancelled):
                 done += block.shape[1]
                 progress(min(1.0, done / (span.stop - span.start)))
                 yield block
@@ -154,8 +154,8 @@ def check_master(session: Session, renderer: MasterRenderer, folder: Path, progr
     )  # fmt: skip
     checked.formats = [one.checked for one in decoded]
     sections = [
-        MeasuredSection(id=held.id, name=held.name, start_s=held.start_s, end_s=held.end_s, figures=figures)
-        for held, figures in sections_of(master, span.start, session.sections)
+        MeasuredSection(id=one.id, name=one.name, start_s=one.start_s, end_s=one.end_s, figures=figures)
+        for one, figures in sections_of(master, span.start, session.sections)
     ]
     rest = 1.0 - ENCODED_SHARE
     spared = spared_limiting(session, renderer, checked, folder, lambda share: progress(ENCODED_SHARE + rest * share))
@@ -173,12 +173,12 @@ def spared_limiting(
     if "gain_db" in Automation(session).moving("step", limiter.id, limiter):
         return None  # its envelope says what the gain is
     address = Address.of_step(limiter, "gain_db")
-    held = limiter.settings.model_dump()["gain_db"]
-    lower = max(held + gain, descriptor(session, address).minimum or 0.0)
+    gain_db = limiter.settings.model_dump()["gain_db"]
+    lower = max(gain_db + gain, descriptor(session, address).minimum or 0.0)
     moved = Set(values=[Moved(**address.model_dump(), value=lower)], alone=True)
     softer = renderer.render(apply(session, moved), folder / "softer", progress)
     try:
-        return SparedLimiting(by_db=held - lower, figures=figures_of_blocks(softer.blocks(), softer.channels, softer.rate))
+        return SparedLimiting(by_db=gain_db - lower, figures=figures_of_blocks(softer.blocks(), softer.channels, softer.rate))
     finally:
         softer.discard()
 
@@ -192,5 +192,5 @@ def playback(session: Session, kept: KeptCheck | None) -> Playback | None:
     gain = gain_to(target, figures)
     if spared is not None and (gain is None or abs(spared.by_db + gain) > SAME_DB):
         spared = None  # measured for another target
-    sections: Sequence[tuple[str, Figures]] = [(held.name, held.figures) for held in kept.sections]
+    sections: Sequence[tuple[str, Figures]] = [(one.name, one.figures) for one in kept.sections]
     return playback_of(target, figures, sections, spared)

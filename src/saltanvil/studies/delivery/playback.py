@@ -83,7 +83,7 @@ def sections_of(master: Recording, start: int, sections: Sequence[Section]) -> l
     """Figures of the sections that the master, which begins at frame `start` of the session, holds whole or in part."""
     rate = master.rate
     result = []
-    for section in sorted(sections, key=lambda held: held.start_s):
+    for section in sorted(sections, key=lambda one: one.start_s):
         first = max(round(section.start_s * rate) - start, 0)
         last = min(round(section.end_s * rate) - start, master.frames)
         if last <= first:
@@ -100,14 +100,14 @@ def playback_of(
 ) -> Playback:
     """The statement. spared: where the player turns down and a limiter works."""
     gain = gain_to(target_lufs, figures)
-    loud = [held.integrated_lufs for _, held in sections if held.integrated_lufs is not None]
+    loud = [figures.integrated_lufs for _, figures in sections if figures.integrated_lufs is not None]
     played = [
         PlayedSection(
-            name=name, integrated_lufs=held.integrated_lufs,
-            played_lufs=None if gain is None or held.integrated_lufs is None else held.integrated_lufs + gain,
-            true_peak_dbtp=held.true_peak_dbtp, crest_db=held.crest_db,
+            name=name, integrated_lufs=figures.integrated_lufs,
+            played_lufs=None if gain is None or figures.integrated_lufs is None else figures.integrated_lufs + gain,
+            true_peak_dbtp=figures.true_peak_dbtp, crest_db=figures.crest_db,
         )
-        for name, held in sections
+        for name, figures in sections
     ]  # fmt: skip
     result = Playback(
         target_lufs=target_lufs, gain_db=gain,

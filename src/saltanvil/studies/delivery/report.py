@@ -237,11 +237,11 @@ def path_table(path: Path) -> str:
 def step_rows(step: Step, depth: int) -> list[list[str]]:
     """A step with the settings that are not as they come, and what lies in its lanes."""
     processor = processor_named(step.kind)
-    held = step.settings.model_dump(mode="json")
+    values = step.settings.model_dump(mode="json")
     said = [
-        f"{setting.label} {with_unit(held[setting.name], setting)}"
+        f"{setting.label} {with_unit(values[setting.name], setting)}"
         for setting in descriptors_of(processor.settings_model).values()
-        if setting.name in held and held[setting.name] != setting.default and simple(held[setting.name], setting)
+        if setting.name in values and values[setting.name] != setting.default and simple(values[setting.name], setting)
     ]
     indent = "&nbsp;" * 4 * depth
     off = " (bypassed)" if step.bypass else ""

@@ -220,7 +220,7 @@ export const api = {
     ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question, signal),
   /** How far the answer to a question of this tab is, from 0 to 1. */
   progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim' | 'resonances') =>
-    ask<{ share: number }>(
+    ask<{ fraction: number }>(
       'GET',
       `${session(id)}/studies/progress?tab=${encodeURIComponent(tab)}&kind=${kind}`,
     ),
@@ -298,13 +298,13 @@ export async function sendArchive(file: File): Promise<JobView> {
   return answer;
 }
 
-/** Send a file's bytes; `progress` is problem the share sent. `signal` stops it. */
+/** Send a file's bytes; `progress` is told the fraction that is sent. `signal` stops it. */
 export function sendFile(
   id: number,
   number: number,
   place: number,
   file: File,
-  progress: (share: number) => void,
+  progress: (fraction: number) => void,
   signal: AbortSignal,
 ): Promise<void> {
   return new Promise((resolve, reject) => {

@@ -3806,8 +3806,8 @@ export interface components {
     };
     /** Progress */
     Progress: {
-      /** Share */
-      share: number;
+      /** Fraction */
+      fraction: number;
     };
     /**
      * Proposal

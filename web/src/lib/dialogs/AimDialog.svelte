@@ -71,8 +71,8 @@
         </select>
       </label>
       <p class="acts">
-        {#if aiming.asking.share !== null}
-          <progress value={aiming.asking.share} aria-label="Search"></progress>
+        {#if aiming.asking.fraction !== null}
+          <progress value={aiming.asking.fraction} aria-label="Search"></progress>
           <button class="button" type="button" onclick={() => aiming.asking.cancel()}>Cancel</button>
         {:else}
           <button class="button" data-act="find">Find</button>

@@ -114,7 +114,7 @@
   ondblclick={add}
 >
   {#snippet tools()}
-    {#if tamer.asking.share === null}
+    {#if tamer.asking.fraction === null}
       <button
         class="button"
         data-act="study"
@@ -130,7 +130,7 @@
         >
       {/if}
     {:else}
-      <progress aria-label="Study" max="1" value={tamer.asking.share}></progress>
+      <progress aria-label="Study" max="1" value={tamer.asking.fraction}></progress>
       <button class="button" onclick={() => tamer.asking.cancel()}>Cancel</button>
     {/if}
   {/snippet}

@@ -12,7 +12,7 @@ export interface Asker {
 
 export class Asking {
   /** How much of the answer is there; null while none is on its way. */
-  share = $state<number | null>(null);
+  fraction = $state<number | null>(null);
   private request: AbortController | null = null;
 
   constructor(
@@ -29,11 +29,11 @@ export class Asking {
     const id = this.asker.version?.id;
     if (id === undefined) return null;
     const request = (this.request = new AbortController());
-    this.share = 0;
+    this.fraction = 0;
     const polling = setInterval(() => {
       void api.progress(id, this.asker.tab, this.kind).then(
-        ({ share }) => {
-          if (this.request === request && share < 1) this.share = share;
+        ({ fraction }) => {
+          if (this.request === request && fraction < 1) this.fraction = fraction;
         },
         () => undefined,
       );
@@ -50,7 +50,7 @@ export class Asking {
   cancel(): void {
     this.request?.abort();
     this.request = null;
-    this.share = null;
+    this.fraction = null;
   }
 }
 

@@ -3,15 +3,15 @@ import { api } from '../api/client';
 import { Asking, type Asker } from './asking.svelte';
 
 describe('a question that takes long', () => {
-  let share: number;
+  let fraction: number;
   let progress: MockInstance<typeof api.progress>;
   let told: unknown[];
   let asker: Asker;
 
   beforeEach(() => {
     vi.useFakeTimers();
-    share = 0;
-    progress = vi.spyOn(api, 'progress').mockImplementation(() => Promise.resolve({ share }));
+    fraction = 0;
+    progress = vi.spyOn(api, 'progress').mockImplementation(() => Promise.resolve({ fraction }));
     told = [];
     asker = {
       tab: 'tab',
@@ -50,14 +50,14 @@ describe('a question that takes long', () => {
     const asking = new Asking(asker, 'aim');
     const { ask, resolve } = question();
     const answer = asking.answer(ask);
-    expect(asking.share).toBe(0);
-    share = 0.4;
+    expect(asking.fraction).toBe(0);
+    fraction = 0.4;
     await vi.advanceTimersByTimeAsync(250);
-    expect(asking.share).toBe(0.4);
+    expect(asking.fraction).toBe(0.4);
     expect(progress.mock.calls).toEqual([[7, 'tab', 'aim']]);
     resolve('found');
     expect(await answer).toBe('found');
-    expect(asking.share).toBeNull();
+    expect(asking.fraction).toBeNull();
     await vi.advanceTimersByTimeAsync(1000);
     expect(progress).toHaveBeenCalledTimes(1);
   });
@@ -67,20 +67,20 @@ describe('a question that takes long', () => {
     const { ask } = question();
     const answer = asking.answer(ask);
     asking.cancel();
-    expect(asking.share).toBeNull();
+    expect(asking.fraction).toBeNull();
     expect(await answer).toBeNull();
     expect(told).toEqual([]);
   });
 
-  it('gives way to a newer one, whose share stays', async () => {
+  it('gives way to a newer one, whose fraction stays', async () => {
     const asking = new Asking(asker, 'bench');
     const [older, newer] = [question(), question()];
     const first = asking.answer(older.ask);
     const second = asking.answer(newer.ask);
     expect(await first).toBeNull();
-    share = 0.7;
+    fraction = 0.7;
     await vi.advanceTimersByTimeAsync(250);
-    expect(asking.share).toBe(0.7);
+    expect(asking.fraction).toBe(0.7);
     newer.resolve('new');
     expect(await second).toBe('new');
   });
