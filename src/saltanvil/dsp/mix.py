@@ -79,7 +79,7 @@ def accumulate(x, total):  # type: ignore[no-untyped-def]
 
 
 @inline
-def turn(row, ring, first, count, into):  # type: ignore[no-untyped-def]
+def copy_ring(row, ring, first, count, into):  # type: ignore[no-untyped-def]
     """Copy between a row and a ring from a place on, round its end; count is at most the ring's length."""
     size = ring.shape[0]
     straight = min(count, size - first)
@@ -110,8 +110,8 @@ def delay(x, y, ring, at, frames_late):  # type: ignore[no-untyped-def]
         count = min(frames - done, most)
         place = (at[0] + done) & mask
         for c in range(x.shape[0]):
-            turn(x[c, done : done + count], ring[c], place, count, True)
-            turn(y[c, done : done + count], ring[c], (place - frames_late) & mask, count, False)
+            copy_ring(x[c, done : done + count], ring[c], place, count, True)
+            copy_ring(y[c, done : done + count], ring[c], (place - frames_late) & mask, count, False)
         done += count
     at[0] = (at[0] + frames) & mask
 
@@ -123,7 +123,7 @@ def remember(x, ring, at):  # type: ignore[no-untyped-def]
     frames = x.shape[1]
     first = max(0, frames - size)
     for c in range(x.shape[0]):
-        turn(x[c, first:], ring[c], (at[0] + first) & (size - 1), frames - first, True)
+        copy_ring(x[c, first:], ring[c], (at[0] + first) & (size - 1), frames - first, True)
     at[0] = (at[0] + frames) & (size - 1)
 
 

@@ -45,12 +45,6 @@ def power_to_db(power: float) -> float:
     return max(10.0 * math.log10(power), SILENCE_DB) if power > 0.0 else SILENCE_DB
 
 
-def gains_to_db(gain: NDArray[np.floating]) -> NDArray[np.float64]:
-    """Amplitudes (0 or more) to decibels, element by element; silence reads `SILENCE_DB`."""
-    floor = 10.0 ** (SILENCE_DB / 20.0)
-    return np.asarray(20.0 * np.log10(np.maximum(gain, floor)), dtype=np.float64)
-
-
 def note_to_ms(note: str, tempo_bpm: float) -> float:
     """A note value such as `1/8d` at a tempo in quarter notes a minute, in ms (common practice, no source)."""
     return NOTE_QUARTERS[note] * 60000.0 / tempo_bpm

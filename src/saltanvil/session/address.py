@@ -112,8 +112,8 @@ def descriptor(session: Session, address: Address) -> Descriptor:
         raise NotFound("there is no such divider; it may have been removed")
     return result.model_copy(
         update={
-            "name": address.name, "type": "number", "label": f"Divider {address.place + 1}", "minimum": 20.0,
-            "maximum": 20000.0, "scale": "log", "ticks": [20.0, 100.0, 1000.0, 10000.0],
+            "name": address.name, "type": "number", "label": f"Divider {address.place + 1}",
+            "most": None, "scale": "log", "ticks": [20.0, 100.0, 1000.0, 10000.0],
             "default": owner.split.dividers_hz[address.place], "moves": "glides",
         }
     )  # fmt: skip
