@@ -89,7 +89,9 @@ def test_every_address_is_described_read_set_and_undone():
     for address in every:
         told = descriptor(session, address)
         assert told.name == address.name and told.label and told.group and told.help.strip() == told.help != "", address
-        assert (told.minimum is None) == (told.maximum is None) == (told.type not in ("number", "dividers", "resonances")), address
+        assert (told.minimum is None) == (told.maximum is None) == (told.type not in ("number", "dividers", "resonances")), (
+            address
+        )
         assert bool(told.most) or told.type not in ("points", "dividers", "resonances"), address
         assert bool(told.options) == (told.type == "choice")
         if told.type == "choice" or address.name in ("by", "mono_below_hz"):

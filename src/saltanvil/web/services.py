@@ -1,6 +1,7 @@
 """What the routes share: the stores, the cache, the jobs and the open auditions."""
 
 import asyncio
+import contextlib
 import logging
 import shutil
 import threading
@@ -51,6 +52,8 @@ MEDIA_BYTES = 1 << 26
 SOUND_FIRST_S = 0.1
 #: And a study with all its parts for this share of its time.
 WAITING_SHARE = 0.6
+#: Questions over the whole song give way to those about the passage, for at most this share of their time.
+WHOLE_SONG, WHOLE_SONG_SHARE = frozenset({"contrast"}), 0.9
 
 
 def media_named(edit: Edit) -> Iterator[int]:
@@ -101,6 +104,9 @@ class Services:
             lower_priority, self.wait_for_sound, self.sounding,
         )  # fmt: skip
         self._asked: dict[tuple[str, str], int] = {}
+        #: Questions about a passage that are worked on.
+        self._at_work = 0
+        self._figures = threading.Condition()
         #: What was last told of each session's routing, and of its values that move.
         self._routings: dict[int, tuple[Session, Routing]] = {}
         self._moving: dict[int, tuple[Session, list[MovingValue]]] = {}
@@ -282,6 +288,24 @@ class Services:
             self._asked[tab, kind] = max(latest, number)
         return Ticket(self, (tab, kind), number)
 
+    @contextlib.contextmanager
+    def working(self, kind: str) -> Iterator[None]:
+        """While a question is worked on. Those over the whole song wait for all others (see `wait_for_figures`)."""
+        counted = kind not in WHOLE_SONG
+        with self._figures:
+            self._at_work += counted
+        try:
+            yield
+        finally:
+            with self._figures:
+                self._at_work -= counted
+                self._figures.notify_all()
+
+    def wait_for_figures(self, timeout_s: float) -> None:
+        """Wait while a question about the passage is worked on: whoever looks at it waits for that."""
+        with self._figures:
+            self._figures.wait_for(lambda: not self._at_work or self._closing.is_set(), timeout_s)
+
     def is_latest(self, name: tuple[str, str], number: int) -> bool:
         return self._asked.get(name) == number
 
@@ -300,6 +324,10 @@ class Ticket:
         self._gone = threading.Event()
         self._began, self._waited_s = time.monotonic(), 0.0
 
+    @property
+    def kind(self) -> str:
+        return self._name[1]
+
     def leave(self) -> None:
         """Nobody waits for the answer any more."""
         self._gone.set()
@@ -317,8 +345,11 @@ class Ticket:
     def superseded(self) -> bool:
         # A session whose sound needs most of the machine is never ahead for long; what is measured of it comes all the same.
         before = time.monotonic()
-        if self._waited_s < WAITING_SHARE * (before - self._began) or self._waited_s < SOUND_FIRST_S:
+        share = WHOLE_SONG_SHARE if self.kind in WHOLE_SONG else WAITING_SHARE
+        if self._waited_s < share * (before - self._began) or self._waited_s < SOUND_FIRST_S:
             self._services.wait_for_sound()
+            if self.kind in WHOLE_SONG:
+                self._services.wait_for_figures(SOUND_FIRST_S)
             self._waited_s += time.monotonic() - before
         return self._gone.is_set() or not self._services.is_latest(self._name, self._number)
 
@@ -333,7 +364,8 @@ async def answered(
 
     def run() -> T | None:
         try:
-            return None if ticket.superseded() else work(services, ticket, *arguments)
+            with services.working(ticket.kind):
+                return None if ticket.superseded() else work(services, ticket, *arguments)
         except Cancelled:
             return None
         finally:
