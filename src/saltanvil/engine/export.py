@@ -20,7 +20,7 @@ from saltanvil.session.document.session import Session
 #: Files open at a time; more are made in several passes.
 MAX_OPEN_FILES = 32
 #: Blocks of single strips that may wait for a thread, and rendered blocks at least.
-WAITING_BLOCKS, LEAST_WAITING = 64, 2
+WAITING_BLOCKS, MIN_WAITING = 64, 2
 #: How often a wait looks whether it was cancelled, and how long a thread that does not answer is waited for.
 CHECK_S, GIVE_UP_S = 0.1, 1.0
 #: The length of tails, where files are made in several passes, is found by a render that begins so long before the end.
@@ -175,7 +175,7 @@ def export_pass(
     files = [OpenFile(target) for target in targets]
     strip_ids = list(dict.fromkeys(target.strip_id for target in targets))
     count = min(len(files), os.cpu_count() or 1)
-    waiting = max(LEAST_WAITING, WAITING_BLOCKS // len(strip_ids))
+    waiting = max(MIN_WAITING, WAITING_BLOCKS // len(strip_ids))
     threads = [WriterThread(files[number::count], session.rate_hz, stop - start, waiting) for number in range(count)]
 
     def given_up() -> bool:

@@ -12,7 +12,7 @@ Audio = NDArray[np.float32]
 #: So finely it is looked at, and overs no further apart than the second are one.
 HOP_S, APART_S = 0.01, 0.1
 #: No interpolation of samples comes out this much above the loudest of them.
-MOST_RISE_DB = 12.0
+MAX_RISE_DB = 12.0
 #: So many places are kept, the loudest of them.
 MAX_PLACES = 500
 
@@ -35,7 +35,7 @@ class OverMeter:
     def __init__(self, channels: int, rate: int, limit_db: float) -> None:
         self.sample_overs = 0
         self._limit = db_to_gain(limit_db)
-        self._possible = self._limit / db_to_gain(MOST_RISE_DB)
+        self._possible = self._limit / db_to_gain(MAX_RISE_DB)
         self._rate, self._hop = rate, round(HOP_S * rate)
         self._filters = true_peak_filters()
         self._held = np.zeros((channels, TRUE_PEAK_HISTORY), np.float32)

@@ -25,9 +25,9 @@ from saltanvil.processors.resonance_reading import free_resonances, part_of, rea
 #: So much earlier than the sound the fine quality hears.
 AHEAD_MS = 40.0
 #: Automatic times: so many periods, within limits. Shorter, and chance alone sticks out of noise.
-ATTACK_PERIODS, SHORTEST_MS, LONGEST_MS, RELEASE_RATIO = 120.0, 15.0, 250.0, 2.0
-#: A resonance is held down from this share of its height on, within limits; in the free mode from FREE_LEAST_DB on.
-LEAST_PART, LEAST_DB, MOST_LEAST_DB, FREE_LEAST_DB = 0.5, 2.0, 6.0, 4.0
+ATTACK_PERIODS, MIN_ATTACK_MS, MAX_ATTACK_MS, RELEASE_RATIO = 120.0, 15.0, 250.0, 2.0
+#: A resonance is held down from this share of its height on, within limits; in the free mode from FREE_START_DB on.
+START_PART, MIN_START_DB, MAX_START_DB, FREE_START_DB = 0.5, 2.0, 6.0, 4.0
 TILT_OCT = 4.0
 _FREE = {"mode": ["free"]}
 _SET = {"timing": ["set"]}
@@ -114,7 +114,7 @@ class TamerSettings(Settings):
         return min(max(1.0 + slope, 0.0), 1.0)
 
     def attack_s(self, frequency_hz: float) -> float:
-        automatic = min(max(ATTACK_PERIODS / frequency_hz, SHORTEST_MS / 1000.0), LONGEST_MS / 1000.0)
+        automatic = min(max(ATTACK_PERIODS / frequency_hz, MIN_ATTACK_MS / 1000.0), MAX_ATTACK_MS / 1000.0)
         return automatic if self.timing == "automatic" else self.attack_ms / 1000.0
 
     def release_s(self, frequency_hz: float) -> float:
@@ -381,7 +381,7 @@ def setup_of(settings: TamerSettings, rate: int) -> Setup:
         row[dsp.LIMIT] = one.height_db
         row[dsp.RATIO] = reading_ratio(one.width_oct, settings.smoothing_oct)
         row[dsp.PART] = part_of(settings.sharpness) if free else 1.0
-        row[dsp.LEAST] = FREE_LEAST_DB if free else min(max(LEAST_PART * one.height_db, LEAST_DB), MOST_LEAST_DB)
+        row[dsp.LEAST] = FREE_START_DB if free else min(max(START_PART * one.height_db, MIN_START_DB), MAX_START_DB)
         row[dsp.RELEASE] = 1.0 - math.exp(-TICK_FRAMES / rate / settings.release_s(one.frequency_hz))
     step_s = dsp.GRID_FRAMES / rate
     averaging = np.array([1.0 - math.exp(-step_s / settings.attack_s(middle)) for middle in hz])

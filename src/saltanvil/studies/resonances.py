@@ -37,17 +37,17 @@ NEAR_DB, STRETCH_DB, PASSAGE_DB, QUIET_DB = 14.0, 60.0, 70.0, 45.0
 #: Peaks are compared with those around them, by a bell curve of this spread less a hole, in octaves.
 AROUND_OCT, HOLE_OCT = 0.7, 0.25
 LINE_OCT = 0.8
-LEAST_SHARE, LEAST_TIME = 0.05, 0.25
-LEAST_DB = 3.5
+MIN_SHARE, MIN_TIME = 0.05, 0.25
+MIN_DB = 3.5
 #: More than this is the sound itself: a drum's own tone.
 BODY_DB = 18.0
-LEAST_Q, MOST_Q, MOST = 1.2, 40.0, 10
+MIN_Q, MAX_Q, MAX_FOUND = 1.2, 40.0, 10
 QS = (1.4, 2.0, 2.8, 4.0, 5.6, 8.0, 11.0, 16.0, 22.0, 32.0)
 LOW_HZ, LOW_TOP_HZ, LOW_TIME, LOW_Q, LOW_PERCENTILE = 90.0, 300.0, 0.1, 2.5, 80.0
 #: Between two notes nothing is heard: what is found by notes may be as wide as from one to the next.
 NOTE_OCT = 1.0 / 6.0
 #: No longer passage is studied, so that memory stays bounded.
-LONGEST_S = 300.0
+MAX_STUDY_S = 300.0
 PASSES = 2
 
 
@@ -89,7 +89,7 @@ def study(x: NDArray[np.float32], rate: int, progress: Callable[[float], None] =
         line = compared(levels, peaks, hz, bells)
         bells = pursued(line)
         progress(0.7 + 0.1 * (number + 1))
-    result = [found(bell, line.weight, hz, LEAST_TIME, LEAST_Q) for bell in bells if bell[0] >= LOW_HZ]
+    result = [found(bell, line.weight, hz, MIN_TIME, MIN_Q) for bell in bells if bell[0] >= LOW_HZ]
     low = notes(levels, peaks, hz)
     result += [found(bell, low.weight, hz, LOW_TIME, LOW_Q, NOTE_OCT) for bell in pursued(low) if bell[0] < LOW_HZ]
     progress(1.0)
@@ -101,7 +101,7 @@ def found(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: floa
     frequency, q, height = bell
     near = np.abs(np.log2(hz / frequency)) < max(0.25 / q, 1.0 / BANDS_PER_OCTAVE)
     time = min(1.0, float(weight[near].sum()))
-    if time < least_time or q < least_q or not LEAST_DB <= height <= BODY_DB:
+    if time < least_time or q < least_q or not MIN_DB <= height <= BODY_DB:
         return None
     return Resonance(
         frequency_hz=round(frequency, 1),
@@ -153,13 +153,13 @@ def compared(levels: Array, peaks: NDArray[np.bool_], hz: Array, bells: list[Bel
     count = counted.sum(axis=0)
     mean = np.where(counted, levels - around, 0.0).sum(axis=0) / np.maximum(count, 1)
     share = count / len(levels)
-    return SpectralLine(hz, mean, np.where(share >= LEAST_SHARE, share, 0.0))
+    return SpectralLine(hz, mean, np.where(share >= MIN_SHARE, share, 0.0))
 
 
 def notes(levels: Array, peaks: NDArray[np.bool_], hz: Array) -> SpectralLine:
     """How loud the loud peaks of each low band are."""
     share = peaks.sum(axis=0) / len(levels)
-    weight = np.where((share >= LEAST_SHARE) & (hz < LOW_TOP_HZ), share, 0.0)
+    weight = np.where((share >= MIN_SHARE) & (hz < LOW_TOP_HZ), share, 0.0)
     heard = weight > 0.0
     level = np.zeros(len(hz))
     if heard.any():
@@ -216,12 +216,12 @@ def pursued(line: SpectralLine) -> list[Bell]:
         return bells
     weight = convolve1d(line.weight, [0.5, 1.0, 0.5], mode="constant")
     both = supported(line.weight)
-    for _ in range(MOST):
+    for _ in range(MAX_FOUND):
         over = line.level - underneath(line)
         height = convolve1d(over * line.weight, [0.5, 1.0, 0.5], mode="constant") / np.maximum(weight, 1e-9)
         possible = (weight > 0.1) & both & (line.hz > 40.0) & (line.hz < 12000.0) & ~taken
         at = int(np.argmax(np.where(possible, height, -np.inf)))
-        if not possible.any() or height[at] < LEAST_DB:
+        if not possible.any() or height[at] < MIN_DB:
             break
         bell = fitted(line, over, at, *best(line, over, at, float(height[at])), 1.25 * float(height[at]))
         if bell[1] >= 2.5:  # the line once more, without what the bell covers
@@ -268,7 +268,7 @@ def fitted(line: SpectralLine, over: Array, at: int, q: float, height: float, mo
     def rest(values: Array) -> Array:
         return np.asarray((wanted - bell_db(hz, 2.0 ** values[0], 2.0 ** values[1], values[2])) * weight)
 
-    bounds = ([middle - 0.06, -0.5, 0.5], [middle + 0.06, np.log2(MOST_Q), most_db + 0.01])
+    bounds = ([middle - 0.06, -0.5, 0.5], [middle + 0.06, np.log2(MAX_Q), most_db + 0.01])
     start = np.clip([middle, np.log2(q), height], np.array(bounds[0]) + 1e-6, np.array(bounds[1]) - 1e-6)
     values = least_squares(rest, start, bounds=bounds, max_nfev=30).x
     return float(2.0 ** values[0]), float(2.0 ** values[1]), float(values[2])
@@ -293,8 +293,8 @@ def step_resonances(
 
     Raises PassageRefused, NotFound, Cancelled.
     """
-    if passage.stop - passage.start > LONGEST_S * passage.rate:
-        raise PassageRefused(f"a study takes {LONGEST_S / 60:.0f} minutes at most; choose a shorter passage")
+    if passage.stop - passage.start > MAX_STUDY_S * passage.rate:
+        raise PassageRefused(f"a study takes {MAX_STUDY_S / 60:.0f} minutes at most; choose a shorter passage")
     place = passage.session.step(step_id)
     if place.step.kind != "tamer":
         raise PassageRefused(f"this step is a {place.step.kind}; ask about a resonance tamer")

@@ -13,18 +13,18 @@ interface Size {
 const MARGIN = 28;
 /** Above the map lie its legend and the zoom. */
 const TOP = 44;
-const MOST_FITTED = 1.25;
-const LEAST = 0.2;
-const MOST = 3;
+const MAX_FITTED_SCALE = 1.25;
+const MIN_SCALE = 0.2;
+const MAX_SCALE = 3;
 
 /** All of the map, in the middle. */
 export function fitted(map: Size, box: Size): View {
   const scale = Math.min(
-    MOST_FITTED,
+    MAX_FITTED_SCALE,
     (box.width - 2 * MARGIN) / Math.max(map.width, 1),
     (box.height - MARGIN - TOP) / Math.max(map.height, 1),
   );
-  const used = Math.max(scale, LEAST);
+  const used = Math.max(scale, MIN_SCALE);
   return {
     scale: used,
     x: (box.width - used * map.width) / 2,
@@ -34,7 +34,7 @@ export function fitted(map: Size, box: Size): View {
 
 /** Larger or smaller by a factor; the point of the box stays over what it is over. */
 export function zoomed(view: View, by: number, x: number, y: number): View {
-  const scale = Math.max(LEAST, Math.min(MOST, view.scale * by));
+  const scale = Math.max(MIN_SCALE, Math.min(MAX_SCALE, view.scale * by));
   const moved = scale / view.scale;
   return { scale, x: x - (x - view.x) * moved, y: y - (y - view.y) * moved };
 }

@@ -26,17 +26,17 @@
   let canvas = $state<HTMLElement | null>(null);
 
   const LEFT = 108;
-  const LEAST = 84;
-  const MOST = 252;
+  const MIN_HEIGHT = 84;
+  const MAX_HEIGHT = 252;
   const strip = $derived(workspace.selection.strip);
   const steps = $derived(strip?.path.steps ?? []);
   const every = $derived([...everyStep(steps)]);
-  const placed = $derived(layout(steps, LEFT, LEAST));
+  const placed = $derived(layout(steps, LEFT, MIN_HEIGHT));
   const railY = $derived(placed.steps.find((item) => item.lane === null)?.box.y ?? 24);
   const header = $derived(workspace.listening.playing ? workspace.listening.header : null);
 
   $effect(() => {
-    height = Math.min(MOST, Math.max(LEAST, placed.height * zoom));
+    height = Math.min(MAX_HEIGHT, Math.max(MIN_HEIGHT, placed.height * zoom));
   });
 
   function focus({ stepId, laneId }: Chosen): void {

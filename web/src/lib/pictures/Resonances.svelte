@@ -11,7 +11,7 @@
   import { axesOf, grid, shapesOf } from './geometry/spectrum';
   import Plot, { type Mark } from './Plot.svelte';
 
-  const MOST_DB = 24;
+  const MAX_DB = 24;
   const WIDTHS: [number, number] = [0.03, 2];
   /** Wheel clicks and key presses within so long are one edit. */
   const TOGETHER_MS = 1500;
@@ -59,7 +59,7 @@
           if (!one) return;
           const hz = within(10 ** valueAt(place.x + off.x, axes.xs), tamer.setting);
           const depth = axes.ys.high - valueAt(place.y + off.y, axes.ys);
-          tamer.change(at, { frequency_hz: tidy(hz, 'Hz'), ...depthOf(one, depth, MOST_DB) }, place.gesture);
+          tamer.change(at, { frequency_hz: tidy(hz, 'Hz'), ...depthOf(one, depth, MAX_DB) }, place.gesture);
         },
       });
     })());
@@ -89,7 +89,7 @@
       tamer.change(at, { frequency_hz: tidy(within(hz, tamer.setting), 'Hz') }, together(`hz ${at}`));
     } else if (down) {
       const depth = one.height_db * one.share + down * (event.shiftKey ? 0.1 : 0.5);
-      tamer.change(at, depthOf(one, depth, MOST_DB), together(`depth ${at}`));
+      tamer.change(at, depthOf(one, depth, MAX_DB), together(`depth ${at}`));
     } else if (event.key === '+' || event.key === '-') widen(at, event.key === '+' ? 1.1 : 1 / 1.1);
     else if (event.key === 'Delete' || event.key === 'Backspace') tamer.remove(at);
     else return;

@@ -12,7 +12,7 @@
   }
   let { from_s, to_s, at }: Props = $props();
   /** Less than this is no section. */
-  const LEAST_S = 0.05;
+  const MIN_S = 0.05;
 
   /** A section being made, or an edge of one being moved. */
   let making = $state<{ from: number; to: number } | null>(null);
@@ -33,7 +33,7 @@
     if (!making) return;
     const [start, end] = sorted(making).map(timeline.snapped) as [number, number];
     making = null;
-    if (end - start < LEAST_S) return;
+    if (end - start < MIN_S) return;
     renaming = await timeline.add(start, end);
   }
 

@@ -5,7 +5,7 @@ import { swapPartner } from './steps';
 import { workspace } from './workspace.svelte';
 
 export type Mode = 'prefer' | 'hear';
-const MOST = 4;
+const MAX_CANDIDATES = 4;
 const ROUNDS: Record<Mode, number> = { prefer: 5, hear: 10 };
 
 /** What can be compared of a scope, by name. */
@@ -53,7 +53,7 @@ class BlindState {
       ? 'Choose exactly two to hear a difference.'
       : this.chosen.length < 2
         ? 'Choose two to four.'
-        : this.chosen.length > MOST
+        : this.chosen.length > MAX_CANDIDATES
           ? 'Choose four at most.'
           : '',
   );

@@ -10,7 +10,7 @@ const SERIES_MS = 1000;
 export const OVERVIEW_SETTLE_MS = 600;
 
 /** A question that comes back without an answer, though no newer one was asked, is asked again so often. */
-const MOST_RETRIES = 5;
+const MAX_RETRIES = 5;
 
 /** Columns of the whole session's waveform; more where only a part of it is seen. */
 const OVERVIEW_COLUMNS = 1200;
@@ -130,7 +130,7 @@ export class Measuring {
     clearTimeout(this.timer);
     if (!study) {
       // What is shown would stay out of date until the next edit.
-      if (retries < MOST_RETRIES)
+      if (retries < MAX_RETRIES)
         this.timer = setTimeout(() => void this.ask(retries + 1), SETTLE_MS * 2 ** retries);
       return;
     }

@@ -22,7 +22,7 @@ export const TOP = 44;
 export const BOTTOM = 22;
 /** The axis shows this at least, and never less than so much of it. */
 const STEP_LU = 6;
-const LEAST_LU = 18;
+const MIN_LU = 18;
 const FLOOR_LUFS = -60;
 /** A line is broken where nothing is to be heard. */
 const GAP = Number.NaN;
@@ -47,7 +47,7 @@ export function axesOf(
     ...(contrast?.sections ?? []).flatMap((s) => [s.before.integrated_lufs, s.after.integrated_lufs]),
   ]).filter((value) => value >= FLOOR_LUFS);
   const high = Math.ceil((Math.max(-24, ...all) + 1) / STEP_LU) * STEP_LU;
-  const low = Math.min(Math.floor((Math.min(0, ...all) - 1) / STEP_LU) * STEP_LU, high - LEAST_LU);
+  const low = Math.min(Math.floor((Math.min(0, ...all) - 1) / STEP_LU) * STEP_LU, high - MIN_LU);
   return {
     time: { low: 0, high: Math.max(length_s, 1), from: LEFT, to: width - RIGHT },
     levels: { low: all.length ? low : -48, high, from: height - BOTTOM, to: TOP },

@@ -10,7 +10,7 @@ export const BOTTOM = 22;
 export const ROW = 24;
 /** A mark of so much above fills its row. */
 const FULL_DB = 3;
-const LEAST = 4;
+const MIN_HEIGHT = 4;
 const MARK = 3;
 /** So near to a mark a press is about it. */
 const NEAR = 8;
@@ -57,7 +57,7 @@ export function markShapes(checked: DeliveryCheck, chosen: CheckedFormat | null,
     const bottom = TOP + ROW * (row + 1);
     return one.overs.map(({ at_s, true_peak_dbtp }) => {
       const above = Math.min(Math.max(true_peak_dbtp - checked.true_peak_dbtp, 0) / FULL_DB, 1);
-      const height = Math.max(above * (ROW - 2), LEAST);
+      const height = Math.max(above * (ROW - 2), MIN_HEIGHT);
       return filled(pixel(at_s, time) - MARK / 2, bottom - height, MARK, height, {
         ink: 'taken',
         alpha: one === chosen ? 1 : 0.6,

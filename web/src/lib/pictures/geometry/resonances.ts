@@ -8,7 +8,7 @@ import type { Axes } from './spectrum';
 /** A bell of the free mode is drawn this wide, in octaves. */
 const FREE_OCT = 1 / 3;
 /** Less than this cannot be seen. */
-const LEAST_DB = 0.2;
+const MIN_DB = 0.2;
 
 export interface Cut {
   hz: number;
@@ -43,7 +43,7 @@ const STEPS = 9;
 /** Each cut as a hatched bell that hangs from the top. */
 export function shapesOf(cuts: Cut[], { xs, ys }: Axes): Shape[] {
   const shapes = cuts
-    .filter((cut) => cut.db >= LEAST_DB)
+    .filter((cut) => cut.db >= MIN_DB)
     .map((cut) => {
       const octaves = Array.from({ length: STEPS }, (_, n) => (n / (STEPS - 1) - 0.5) * 2.5 * cut.width_oct);
       const px = octaves.map((octave) => atHz(cut.hz * 2 ** octave, xs));
@@ -73,7 +73,7 @@ export function depthOf(
 }
 
 export function says(resonances: Resonance[], cuts: Cut[], remark: string): string {
-  const held = cuts.filter((cut) => cut.db >= LEAST_DB);
+  const held = cuts.filter((cut) => cut.db >= MIN_DB);
   const taken = held.map((cut) => `${db(cut.db)} dB at ${Math.round(cut.hz)} Hz`).join(', ');
   return `${remark || `${resonances.length} resonances`}. ${taken ? `At most taken: ${taken}.` : 'Nothing is taken.'}`;
 }
