@@ -16,17 +16,17 @@ from saltanvil.studies.match.match import with_current_matches
 
 
 def run_measure(request: argparse.Namespace) -> None:
-    found: dict[str, dict[str, float | None]] = {}
+    measured: dict[str, dict[str, float | None]] = {}
     for path in request.files:
         source = opened(path, most_channels=6)
         meter = FiguresMeter(source.channels, source.rate)
         for block in source.blocks:
             meter.add(block)
-        found[str(path)] = meter.figures().as_dict()
+        measured[str(path)] = meter.figures().as_dict()
     if request.json:
-        print(json.dumps([{"file": name, **figures} for name, figures in found.items()], indent=1))
+        print(json.dumps([{"file": name, **figures} for name, figures in measured.items()], indent=1))
         return
-    for name, figures in found.items():
+    for name, figures in measured.items():
         print(name)
         for name_of, value in figures.items():
             figure = FIGURES[name_of]

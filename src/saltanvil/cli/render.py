@@ -35,13 +35,13 @@ def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
     sessions, store = SessionStore(database), MediaStore(database)
     if request.strips and len(request.sessions) > 1:
         raise Refused("--strips names strips of one session; render the sessions one by one, or leave it out")
-    found = [session_named(sessions, name) for name in request.sessions]
-    titles = [title(session, strip_id) for session in found for strip_id in ids_of(session, request.strips)]
+    numbers = [session_named(sessions, name) for name in request.sessions]
+    titles = [title(session, strip_id) for session in numbers for strip_id in ids_of(session, request.strips)]
     writing = writing_of(request, request.format)
     names = iter(file_names([text.replace("/", "_") for text in titles], [format_named(writing.format).suffix] * len(titles)))
     work = [
         (session, [FileTarget(strip_id, request.output / next(names), writing) for strip_id in ids_of(session, request.strips)])
-        for session in found
+        for session in numbers
     ]
     try:
         request.output.mkdir(parents=True, exist_ok=True)

@@ -52,26 +52,26 @@ VOWELS = ("a", "e", "i", "o", "u", "e", "a", "o")
 def syllables() -> list[tuple[float, float, float, str, bool]]:
     """(start, length, pitch in Hz, vowel, begins with a hiss) of all the narrator's words."""
     rng = np.random.default_rng(71)
-    found = []
+    onsets = []
     for start, count in PHRASES:
         at = start
         for number in range(count):
             stressed = number % 3 == 0
             length = SYLLABLE_S * rng.uniform(0.75, 1.05) * (1.35 if stressed else 1.0) * (1.5 if number == count - 1 else 1.0)
             hz = 118.0 * (1.0 - 0.22 * number / count) * rng.uniform(0.97, 1.03) * (1.12 if stressed else 1.0)
-            found.append((at, length, hz, VOWELS[int(rng.integers(len(VOWELS)))], bool(rng.random() < 0.28)))
+            onsets.append((at, length, hz, VOWELS[int(rng.integers(len(VOWELS)))], bool(rng.random() < 0.28)))
             at += length + (0.02 if number % 4 else 0.05)
-    return found
+    return onsets
 
 
 def spoken() -> list[tuple[float, float]]:
     """Start and end of each phrase."""
     words = syllables()
-    found = []
+    onsets = []
     for start, count in PHRASES:
         own = [(at, at + length) for at, length, *_ in words if at >= start - 0.01][:count]
-        found.append((own[0][0], own[-1][1]))
-    return found
+        onsets.append((own[0][0], own[-1][1]))
+    return onsets
 
 
 def make_narrator() -> NDArray[np.float64]:
@@ -188,15 +188,15 @@ def synthesise(progress: Callable[[float], None] = lambda share: None) -> dict[s
     makers: dict[str, Callable[[], NDArray[np.float64]]] = {
         "Narrator": make_narrator, "Music bed": make_bed, "Water": make_water, "Gulls": make_gulls,
     }  # fmt: skip
-    made: dict[str, NDArray[np.float64]] = {}
+    tracks: dict[str, NDArray[np.float64]] = {}
     with ThreadPoolExecutor(2) as pool:
         futures = {name: pool.submit(maker) for name, maker in makers.items()}
         for count, (name, future) in enumerate(futures.items()):
-            made[name] = future.result()
+            tracks[name] = future.result()
             progress((count + 1) / (len(makers) + 1))
-    made["Printed reverb"] = make_reverb(made["Narrator"])
+    tracks["Printed reverb"] = make_reverb(tracks["Narrator"])
     progress(1.0)
-    return {name: np.ascontiguousarray(sound, dtype=np.float32) for name, sound in made.items()}
+    return {name: np.ascontiguousarray(sound, dtype=np.float32) for name, sound in tracks.items()}
 
 
 def step(step_id: str, kind: str, key: Key | None = None, **settings: float | str) -> Step:

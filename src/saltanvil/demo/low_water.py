@@ -364,14 +364,14 @@ def synthesise(progress: Callable[[float], None] = lambda share: None) -> dict[s
         "Kick": make_kick,
         "Snare": make_snare,
     }
-    made: dict[str, NDArray[np.float64]] = {}
+    tracks: dict[str, NDArray[np.float64]] = {}
     with ThreadPoolExecutor(2) as pool:
         futures = {name: pool.submit(maker) for name, maker in makers.items()}
         for count, (name, future) in enumerate(futures.items()):
-            made[name] = future.result()
+            tracks[name] = future.result()
             progress((count + 1) / (len(makers) + 1))
-    made["Echo"] = make_echo(made["Lead voice"])
-    return {name: np.ascontiguousarray(sound, dtype=np.float32) for name, sound in made.items()}
+    tracks["Echo"] = make_echo(tracks["Lead voice"])
+    return {name: np.ascontiguousarray(sound, dtype=np.float32) for name, sound in tracks.items()}
 
 
 def path_of(name: str) -> Path:
@@ -429,9 +429,9 @@ def path_of(name: str) -> Path:
     return Path(steps=steps_of, levers=LEVERS.get(name, []))
 
 
-def tamed(step_id: str, studied: str, amount: float, *found: dict[str, float]) -> dict[str, object]:
+def tamed(step_id: str, studied: str, amount: float, *resonances: dict[str, float]) -> dict[str, object]:
     """A resonance tamer with what its study found."""
-    settings = {"resonances": found, "studied": studied, "amount": amount, "output": "not held"}
+    settings = {"resonances": resonances, "studied": studied, "amount": amount, "output": "not held"}
     return {"id": step_id, "kind": "tamer", "settings": settings}
 
 

@@ -36,9 +36,9 @@ def make_one(
     demo = DEMOS[name]
     session = demo.build_session(store(media, demo.synthesise(lambda share: progress(0.95 * share))))
     # Measured now, so that nothing is out of date when it is opened.
-    made = sessions.create(with_current_matches(session, media.at_rate(synth.RATE)), changed_at)
+    number = sessions.create(with_current_matches(session, media.at_rate(synth.RATE)), changed_at)
     progress(1.0)
-    return made
+    return number
 
 
 def store(media: MediaStore, sounds: Mapping[str, Audio]) -> dict[str, int]:

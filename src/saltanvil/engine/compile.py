@@ -54,7 +54,7 @@ def compile_plan(
     before.take(session, audition)
     compiler = Compiler(session, media, rack, audition, before)
     nodes = [NodeId("out", strip.id) for strip in session.strips] if wanted is None else list(wanted)
-    made: dict[NodeId, CompiledNode] = {}
+    entries: dict[NodeId, CompiledNode] = {}
     replaced: dict[int, Node] = {}
     for point in compiler.graph.needed(node for node in nodes if node in compiler.graph.sources):
         of, entry = compiler.depends(point), before.nodes.get(point)
@@ -66,10 +66,10 @@ def compile_plan(
             entry = new
         else:
             entry.node.carry_on(compiler.context, replaced)
-        made[point] = entry
+        entries[point] = entry
         compiler.nodes[point] = entry.node
-    rack.used = set().union(*(entry.used for entry in made.values()))
-    before.nodes = made
+    rack.used = set().union(*(entry.used for entry in entries.values()))
+    before.nodes = entries
     plan = compiler.plan()
     plan.hear()
     rack.drop_unused()
@@ -109,8 +109,8 @@ class Compiler:
         """All that `made` makes a point of, besides what `Compiled.take` compares. Strips count by identity."""
         strip, latency_frames = self.graph.strip_of[point], self.latencies.latency_frames[point]
         edges = self.graph.sources[point]
-        made = [self.nodes.get(edge.source) for edge in edges]
-        sources = tuple(None if node is None else (node.latency_frames, node.channels) for node in made)
+        made_of = [self.nodes.get(edge.source) for edge in edges]
+        sources = tuple(None if node is None else (node.latency_frames, node.channels) for node in made_of)
         if point.kind == "in":
             others = tuple((edge, id(self.graph.strip_of[edge.source])) for edge in edges)
             return id(strip), latency_frames, sources, others, self.audible
@@ -207,8 +207,8 @@ class Compiler:
 
     def courses(self, of: Owner, name: str, part: Automated, *names: str) -> dict[str, Course]:
         """Some of the courses of an object; all but a bypass if none is named."""
-        found = self.automation.moving(of, name, part)
-        return {name: course for name, course in found.items() if (name in names if names else name != "bypass")}
+        courses_by_name = self.automation.moving(of, name, part)
+        return {name: course for name, course in courses_by_name.items() if (name in names if names else name != "bypass")}
 
     def moving_settings(self, step: Step, courses: Mapping[str, Course], latency: int) -> Moving[Settings] | None:
         now, live = self.automation.now("step", step.id, step), self.audition.live
@@ -239,9 +239,9 @@ class Compiler:
 
     def split(self, step: Step, channels: int) -> Split:
         moving = bool(self.dividers(step))
-        made = self.rack.processor(step, self.settings[step.id], channels, self.context, moving)
-        assert isinstance(made, Split)
-        return made
+        processor = self.rack.processor(step, self.settings[step.id], channels, self.context, moving)
+        assert isinstance(processor, Split)
+        return processor
 
     def step(self, step: Step, point: NodeId, sources: list[Node], latency_frames: int) -> StepNode:
         settings, channels = self.settings[step.id], self.channels_of(step, sources[0])

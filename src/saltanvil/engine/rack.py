@@ -105,8 +105,8 @@ class Rack:
             if not moving:
                 result.take(settings, context)
             return result
-        made = self.states[name] = kind(settings, channels, context)
-        return made
+        state = self.states[name] = kind(settings, channels, context)
+        return state
 
     def delay_line(self, channels: int, *name: str) -> DelayLine:
         full = ("late", str(channels), *name)

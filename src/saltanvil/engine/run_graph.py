@@ -32,7 +32,7 @@ def run_graph(
         missing[id(node)] = len(own)
         for source in own:
             after.setdefault(source, []).append(node)
-    uses = {source: len(made) for source, made in after.items()}
+    uses = {source: len(readers) for source, readers in after.items()}
     ready = [node for node in reversed(nodes) if not missing[id(node)]]
     left = len(nodes)
     failed: list[BaseException] = []
@@ -60,12 +60,12 @@ def run_graph(
                     uses[name] -= 1
                     if not uses[name]:
                         spent(source)
-                found = after.get(id(node), ())
-                for other in found:
+                readers = after.get(id(node), ())
+                for other in readers:
                     missing[id(other)] -= 1
                     if not missing[id(other)]:
                         ready.append(other)
-                if found or not left:
+                if readers or not left:
                     condition.notify_all()
 
     helpers = [pool.submit(run) for _ in range(THREADS - 1)]

@@ -195,10 +195,10 @@ class ScopeRenderer:
             if self.cancelled():
                 raise Cancelled
             cut = slice(at, at + CHUNK_FRAMES)
-            made = node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in inputs])
+            sound = node.make(self.begin + at, min(CHUNK_FRAMES, frames - at), [np.ascontiguousarray(x[:, cut]) for x in inputs])
             if result is None:
-                result = np.empty((len(made), frames), np.float32)
-            result[:, cut] = made
+                result = np.empty((len(sound), frames), np.float32)
+            result[:, cut] = sound
             blocks.append(node.processor.telemetry)
         assert result is not None
         telemetry = joined(blocks)

@@ -66,8 +66,8 @@ def verdict_of(resonances: Iterable[Resonance]) -> dict[str, int]:
 
     Of each resonance its height over MILD_DB by the share of time, in parts of SEVERE_DB less MILD_DB; together 100 at most.
     """
-    found = [one for one in resonances if not one.by_hand]
-    return {name: min(100, round(sum(severity(one) for one in found if region.holds(one)))) for name, region in REGIONS.items()}
+    studied = [one for one in resonances if not one.by_hand]
+    return {name: min(100, round(sum(severity(one) for one in studied if region.holds(one)))) for name, region in REGIONS.items()}
 
 
 def severity(one: Resonance) -> float:
@@ -76,12 +76,12 @@ def severity(one: Resonance) -> float:
 
 def verdict_text(resonances: Iterable[Resonance]) -> str:
     """The verdict in a sentence or two."""
-    found = [one for one in resonances if not one.by_hand]
-    bad = {name: percent for name, percent in verdict_of(found).items() if percent}
+    studied = [one for one in resonances if not one.by_hand]
+    bad = {name: percent for name, percent in verdict_of(studied).items() if percent}
     if not bad:
-        return "Clear: no region sticks out." if not found else f"Clear, but {places(found)}."
+        return "Clear: no region sticks out." if not studied else f"Clear, but {places(studied)}."
     parts = [
-        f"{REGIONS[name].label} {percent} % ({places(one for one in found if REGIONS[name].holds(one))})"
+        f"{REGIONS[name].label} {percent} % ({places(one for one in studied if REGIONS[name].holds(one))})"
         for name, percent in sorted(bad.items(), key=lambda item: -item[1])
     ]
     clear = [region.label.lower() for name, region in REGIONS.items() if name not in bad]

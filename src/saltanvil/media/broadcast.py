@@ -56,14 +56,14 @@ def loudness_fields(measured: Measured) -> bytes:
 
 def bext(origin: Origin, time_reference: int, history: str) -> bytes:
     """The chunk's body, without loudness. time_reference: frames since midnight at the sound's first."""
-    made = time.localtime()
+    now = time.localtime()
     return b"".join(
         (
             text(origin.description, 256),
             text(origin.originator, 32),
             text("", 32),
-            text(time.strftime("%Y-%m-%d", made), 10),
-            text(time.strftime("%H:%M:%S", made), 8),
+            text(time.strftime("%Y-%m-%d", now), 10),
+            text(time.strftime("%H:%M:%S", now), 8),
             struct.pack("<QH", time_reference, VERSION),
             bytes(64),  # UMID: none
             loudness_fields(Measured()),

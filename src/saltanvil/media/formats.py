@@ -53,8 +53,8 @@ def lossy(kind: Kind, label: str, suffix: str, rates: tuple[int, ...], *kbps: in
 VORBIS_QUALITY = {96: 0.2, 128: 0.4, 160: 0.5, 192: 0.6, 224: 0.7, 256: 0.8, 320: 0.9}
 
 FORMATS: dict[str, AudioFormat] = {
-    made.name: made
-    for made in (
+    one.name: one
+    for one in (
         *whole("wav", "WAV", ".wav", 16, 24, 0),
         *whole("bwf", "Broadcast WAV", ".wav", 16, 24, 0),
         *whole("flac", "FLAC", ".flac", 16, 24),

@@ -191,9 +191,9 @@ class LowEnd(Processor):
         self._kept.set(flanks(settings.keep_low_hz, settings.keep_high_hz, SLOPE_DB, context.rate))
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
-        band, made, y = self._band(x), np.empty_like(x), x.copy()
-        lowend.harmonics(band, made, self._weights, self._part, self._chain, self._held, self._state)
-        mix.accumulate(self._kept(made), y)
+        band, harmonics, y = self._band(x), np.empty_like(x), x.copy()
+        lowend.harmonics(band, harmonics, self._weights, self._part, self._chain, self._held, self._state)
+        mix.accumulate(self._kept(harmonics), y)
         self.detector_input = band
         return y
 

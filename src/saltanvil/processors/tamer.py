@@ -206,8 +206,8 @@ class Tamer(Processor):
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         """Severity of each region as the study found it, and the largest reduction in it over the passage."""
         assert isinstance(settings, TamerSettings)
-        found = verdict_of(settings.resonances) if settings.mode == "found" else {}
-        result = [Fact(f"{name}_percent", REGIONS[name].label, percent, "%") for name, percent in found.items() if percent]
+        verdict = verdict_of(settings.resonances) if settings.mode == "found" else {}
+        result = [Fact(f"{name}_percent", REGIONS[name].label, percent, "%") for name, percent in verdict.items() if percent]
         for name, region in REGIONS.items():
             if settings.mode == "free" and region.narrow:
                 continue

@@ -122,4 +122,4 @@ def filled(pattern: str, fields: dict[str, str]) -> str:
     for name, text in fields.items():
         if not text:
             pattern = re.sub(r"[ _-]*\{" + name + r"\}", "", pattern)
-    return FIELD.sub(lambda found: fields[found[1]], pattern)
+    return FIELD.sub(lambda match: fields[match[1]], pattern)

@@ -92,8 +92,8 @@ def copy_documents(folder: Path, now: float | None = None) -> Path | None:
     try:
         copies.mkdir(mode=0o700, exist_ok=True)
         part.unlink(missing_ok=True)
-        with Database(part) as made:
-            copy = made.connection()
+        with Database(part) as copied_database:
+            copy = copied_database.connection()
             copy.execute("ATTACH ? AS source", (f"{folder / DATABASE}",))
             copy.execute("BEGIN")
             for table in DOCUMENTS:
@@ -121,7 +121,7 @@ def restore_documents(database: Database, copy: Path) -> list[str]:
     back where their name is free. Raises StoreError; nothing is changed then."""
     check_file(copy)
     names: list[str] = []
-    made: dict[int | None, int | None] = {None: None}
+    copied: dict[int | None, int | None] = {None: None}
     with closing(read_only(copy)) as source, database.transaction() as connection:
         tables = {row[0] for row in source.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
         for row in source.execute("SELECT * FROM sessions WHERE deleted_at IS NULL ORDER BY id"):
@@ -147,14 +147,14 @@ def restore_documents(database: Database, copy: Path) -> list[str]:
                     [(cursor.lastrowid, *one) for one in compared],
                 )
             names.append(name)
-            made[row["id"]] = cursor.lastrowid
+            copied[row["id"]] = cursor.lastrowid
         for row in source.execute("SELECT * FROM presets WHERE deleted_at IS NULL"):
             # Copies from before presets could belong to a session do not name one.
             session_id = row["session_id"] if "session_id" in row.keys() else None  # noqa: SIM118 -- a row, not a dict
-            if session_id is None or session_id in made:
+            if session_id is None or session_id in copied:
                 connection.execute(
                     "INSERT OR IGNORE INTO presets (kind, name, settings, changed_at, session_id) VALUES (?, ?, ?, ?, ?)",
-                    (row["kind"], row["name"], row["settings"], row["changed_at"], made.get(session_id)),
+                    (row["kind"], row["name"], row["settings"], row["changed_at"], copied.get(session_id)),
                 )
     return names
 

@@ -334,15 +334,15 @@ class MediaStore:
             .execute("SELECT samples FROM chunks WHERE media_id = ? AND rate_hz = ? AND place = ?", name)
             .fetchone()
         )
-        made = np.frombuffer(row[0], np.float32).reshape(self.row(media_id).channels, -1)
+        samples = np.frombuffer(row[0], np.float32).reshape(self.row(media_id).channels, -1)
         with self._lock:
             if name not in self._held:
-                self._held[name] = made
-                self._bytes += made.nbytes
+                self._held[name] = samples
+                self._bytes += samples.nbytes
                 while self._bytes > self.most_bytes:
                     _, dropped = self._held.popitem(last=False)
                     self._bytes -= dropped.nbytes
-        return made
+        return samples
 
     def at_rate(self, rate_hz: int) -> "RatedMedia":
         return RatedMedia(self, rate_hz)

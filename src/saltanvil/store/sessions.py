@@ -250,8 +250,8 @@ class SessionStore:
         rows = connection.execute(
             "SELECT seq, words FROM edits WHERE session_id = ? AND seq IN (?, ?)", (session_id, position, position + 1)
         )
-        found = {row["seq"]: row["words"] for row in rows}
-        return found.get(position), found.get(position + 1)
+        words = {row["seq"]: row["words"] for row in rows}
+        return words.get(position), words.get(position + 1)
 
     def history(self, session_id: int, limit: int) -> list[HistoryEntry]:
         """The last edits, the newest first, those that were undone included. Raises NotFound, Unreadable."""

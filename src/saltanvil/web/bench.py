@@ -47,10 +47,10 @@ async def ask_bench(services: Served, request: Request, session_id: Number, ques
 @router.post("/csv", response_class=CsvResponse)
 async def bench_csv(services: Served, request: Request, session_id: Number, question: BenchQuestion) -> str:
     """The same as a table."""
-    found = await ask_bench(services, request, session_id, question)
-    if found is None:
+    answer = await ask_bench(services, request, session_id, question)
+    if answer is None:
         raise HTTPException(409, "the same tab has asked again meanwhile")
-    return csv_of(found.result)
+    return csv_of(answer.result)
 
 
 def answer(services: Services, ticket: Ticket, session_id: int, question: BenchQuestion) -> BenchAnswer:

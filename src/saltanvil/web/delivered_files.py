@@ -105,9 +105,9 @@ def delivery_files(services: Served, session_id: Number, question: DeliveryReque
                 contrast = contrast_over(services, session, job, lambda part: job.progress(share + part * (1.0 - share)))
                 kept, _ = services.deliveries.last(session_id)
                 stale = kept is not None and kept.digest != digest_of(session)
-                made = datetime.now(UTC).astimezone().strftime("%Y-%m-%d %H:%M %Z")
+                made_at = datetime.now(UTC).astimezone().strftime("%Y-%m-%d %H:%M %Z")
                 report = Report(
-                    session, delivery, done, made, contrast, playback(session, kept), kept.checked if kept else None, stale
+                    session, delivery, done, made_at, contrast, playback(session, kept), kept.checked if kept else None, stale
                 )
                 add_report(report, folder, job)
 

@@ -39,5 +39,5 @@ async def study_resonances(
 
 def resonances_answer(services: Services, ticket: Ticket, session_id: int, question: ResonancesQuestion) -> ResonancesAnswer:
     study, revision = study_of(services, ticket, session_id, question)
-    found = step_resonances(study, question.step_id, question.passage, ticket.progress)
-    return ResonancesAnswer(revision=revision, **vars(found))
+    result = step_resonances(study, question.step_id, question.passage, ticket.progress)
+    return ResonancesAnswer(revision=revision, **vars(result))

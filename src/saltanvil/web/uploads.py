@@ -69,10 +69,10 @@ class Imports:
     def begin(self, session_id: int, question: NewImport) -> Import:
         with self._lock:
             self._count += 1
-            made = self._held[self._count] = Import(self._count, session_id, question)
+            job = self._held[self._count] = Import(self._count, session_id, question)
             while len(self._held) > KEPT:
                 self._held.popitem(last=False)[1].discard()
-        return made
+        return job
 
     def get(self, session_id: int, number: int) -> Import:
         """Raises NotFound."""

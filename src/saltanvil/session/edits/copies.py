@@ -34,14 +34,14 @@ def with_new_ids(steps: Sequence[Step], names: Iterator[str], given: dict[str, s
             result.append(step.model_copy(update={"id": new[step.id], "lanes": lanes}))
         return result
 
-    made = copied(steps)
-    for step in Path(steps=made).walk():
+    copies = copied(steps)
+    for step in Path(steps=copies).walk():
         if step.key is not None:
             of_step, of_lane = step.key.step_id, step.key.lane_id
             step.key = step.key.model_copy(
                 update={"step_id": new.get(of_step or "", of_step), "lane_id": new.get(of_lane or "", of_lane)}
             )
-    return made
+    return copies
 
 
 def replace_step(place: Place, *steps: Step) -> None:

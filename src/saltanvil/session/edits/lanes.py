@@ -88,14 +88,14 @@ class AddLane(Edit):
         place, step, settings = split_of(session, self.step_id)
         if settings.by != "copies":
             raise EditRefused(f"a split by {settings.by} has the lanes it has; add a divider for one more band")
-        made = Lane(id=self.seed, name=self.name or f"Lane {len(step.lanes) + 1}")
+        added = Lane(id=self.seed, name=self.name or f"Lane {len(step.lanes) + 1}")
         lanes = step.lanes
         if step.blended:
             lanes = [
                 lane.model_copy(update={"level_db": min(max(lane.level_db + gain_to_db(gain), OFF_DB), 24.0)})
                 for lane, gain in zip(lanes, blend_gains(settings, step.match), strict=True)
             ]
-        replace_step(place, with_settings(step, [*lanes, made], blend=False))
+        replace_step(place, with_settings(step, [*lanes, added], blend=False))
 
 
 class RemoveLane(Edit):
@@ -136,10 +136,10 @@ class AddDivider(Edit):
         dividers.insert(index, self.frequency_hz)
         names = names_from(self.seed)
         cut = step.lanes[index]
-        made = cut.model_copy(
+        new_lane = cut.model_copy(
             update={"id": next(names), "path": Path(steps=with_new_ids(cut.path.steps, names)), "output": None, "solo": False}
         )
-        lanes = [*step.lanes[: index + 1], made, *step.lanes[index + 1 :]]
+        lanes = [*step.lanes[: index + 1], new_lane, *step.lanes[index + 1 :]]
         replace_step(place, with_settings(step, named(lanes), dividers_hz=dividers))
 
 
@@ -219,8 +219,8 @@ class Divide(Edit):
             else:  # the first lane keeps the steps themselves, so that what is chosen stays chosen
                 own = steps if number == 0 else with_new_ids(steps, names)
             lanes.append(Lane(id=next(names), name=label, path=Path(steps=own)))
-        made = Step(id=self.split_id, kind="split", settings=settings, lanes=lanes)
-        path.steps = [*path.steps[:first], made, *path.steps[first + len(steps) :]]
+        split = Step(id=self.split_id, kind="split", settings=settings, lanes=lanes)
+        path.steps = [*path.steps[:first], split, *path.steps[first + len(steps) :]]
 
 
 class RemoveSplit(Edit):

@@ -40,10 +40,10 @@ def swept(bench: Bench, level_db: float, done: float, share: float) -> Sweep:
     for number, hz in enumerate(question):
         bench.progress(done + share * number / len(question))
         y, fits = bench.tone(float(hz), level_db, SHORT_FRAMES, SWEEP_SETTLE_S)
-        found = distortion.harmonics_of(y, bench.rate, fits)
+        harmonics = distortion.harmonics_of(y, bench.rate, fits)
         tones.append(fits)
-        strongest.append(found.strongest_db)
-        where.append(found.strongest_hz)
+        strongest.append(harmonics.strongest_db)
+        where.append(harmonics.strongest_hz)
         power = distortion.lines(y)
         at = np.searchsorted(edges, np.arange(len(power)) * bench.rate / len(y)) - 1
         column = np.full(len(edges) - 1, 10.0 ** (FLOOR_DB / 10.0))
@@ -70,8 +70,8 @@ def aliasing(bench: Bench, question: BenchRequest) -> Result:
         other = Bench(
             with_oversampling(bench.path, way), bench.rate, bench.channels, bench.tempo_bpm, bench.progress, bench.cancelled
         )
-        found = swept(other, question.level_dbfs, (1 + number) * share, share)
-        figures.append(BenchFigure(f"alias_{way}_db", f"at {way}", found.strongest_db[found.worst], "dB re the tone"))
+        swept_there = swept(other, question.level_dbfs, (1 + number) * share, share)
+        figures.append(BenchFigure(f"alias_{way}_db", f"at {way}", swept_there.strongest_db[swept_there.worst], "dB re the tone"))
     rows = zip(sweep.tones_hz, sweep.strongest_hz, sweep.strongest_db, strict=True)
     return Result(
         "aliasing", figures,
@@ -84,16 +84,16 @@ def aliasing(bench: Bench, question: BenchRequest) -> Result:
 
 def least_oversampling(path: Path) -> list[str]:
     """What the figures were measured at: the lowest oversampling of the path's steps, if they have any."""
-    found = [getattr(step.settings, "oversampling", None) for step in path.walk() if not step.bypass]
-    return sorted((way for way in found if way is not None), key=lambda way: int(way[:-1]))[:1]
+    rates = [getattr(step.settings, "oversampling", None) for step in path.walk() if not step.bypass]
+    return sorted((way for way in rates if way is not None), key=lambda way: int(way[:-1]))[:1]
 
 
 def oversamplings(path: Path) -> list[str]:
     """The oversampling settings that steps of the path offer."""
     for step in path.walk():
-        found = type(step.settings).model_json_schema()["properties"].get("oversampling")
-        if found is not None:
-            return list(found["enum"])
+        described = type(step.settings).model_json_schema()["properties"].get("oversampling")
+        if described is not None:
+            return list(described["enum"])
     return []
 
 

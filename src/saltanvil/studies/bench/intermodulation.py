@@ -25,7 +25,11 @@ def intermodulation(bench: Bench, question: BenchRequest) -> Result:
     bench.progress(0.5)
     z, low, high = two_tones(bench, *distortion.DIFFERENCE_HZ, 1.0, question.level_dbfs)
     difference = distortion.difference_of(z, bench.rate, low, high)
-    rows = [[hz, level] for found in (smpte, difference) for hz, level in zip(found.products_hz, found.products_db, strict=True)]
+    rows = [
+        [hz, level]
+        for measured in (smpte, difference)
+        for hz, level in zip(measured.products_hz, measured.products_db, strict=True)
+    ]
     return Result(
         "intermodulation",
         [

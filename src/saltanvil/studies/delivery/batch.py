@@ -187,7 +187,7 @@ def peak_warning(facts: FileFacts, treatment: Treatment, gain_db: float | None) 
 
 def sound_files(folder: Path, beside: Path | None = None) -> list[Path]:
     """All sound files below a folder, in natural order; `beside`, where the results go, is left out. Hidden ones are too."""
-    found = [
+    inputs = [
         path
         for path in folder.rglob("*")
         if path.suffix.lower() in SUFFIXES
@@ -195,7 +195,7 @@ def sound_files(folder: Path, beside: Path | None = None) -> list[Path]:
         and not any(part.startswith(".") for part in path.relative_to(folder).parts)
         and (beside is None or folder not in beside.parents or beside not in path.parents)
     ]
-    return sorted(found, key=lambda path: natural_key(str(path.relative_to(folder))))
+    return sorted(inputs, key=lambda path: natural_key(str(path.relative_to(folder))))
 
 
 def planned(sources: Sequence[tuple[Path, str]], out: Path, form: str, journal: dict[str, Row]) -> list[Item]:
