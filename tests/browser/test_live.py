@@ -36,9 +36,8 @@ def test_ten_quick_steps_are_ten_steps_on_a_slow_server(page, how):
     page.click(".path .plate >> text=Compressor")
     began = setting(page, "threshold_db")
     sent = slowed(page, "/edits$", 0.3)
-    if how == "arrows":
-        page.focus(THRESHOLD)
-    else:
+    page.focus(THRESHOLD)
+    if how == "wheel":
         page.hover(THRESHOLD)
     for step in range(10):
         if how == "arrows":

@@ -81,7 +81,9 @@ def test_handles_are_dragged_widened_switched_typed_and_undone(page):
     page.keyboard.press("Control+z")  # the whole drag
     wait_tamer(page, lambda now: now["resonances"][0] == began)
     page.mouse.move(x, y)
+    page.keyboard.down("Control")
     page.mouse.wheel(0, -100)
+    page.keyboard.up("Control")
     wait_tamer(page, lambda now: now["resonances"][0]["width_oct"] > began["width_oct"])
     handle.press("ArrowRight")
     wait_tamer(page, lambda now: now["resonances"][0]["frequency_hz"] > began["frequency_hz"])

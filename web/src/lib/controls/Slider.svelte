@@ -1,6 +1,7 @@
 <script lang="ts">
   /** A setting as a short scale: ticks at values that mean something, a wedge at the value, the number beside it. */
   import type { Setting, SettingValue } from '../api/client';
+  import { valueWheel } from '../draw/wheel';
   import { pressGestures } from './arrows';
   import { startsTyping } from './typing';
   import SliderMarks from './SliderMarks.svelte';
@@ -57,8 +58,6 @@
   /** Of a drag with Shift. */
   const FINE = 1 / 8;
   let gesture = '';
-  let wheelEnd = 0;
-  const WHEEL_MS = 600;
   const pressed = pressGestures();
 
   const number = $derived(dragged ?? (typeof value === 'number' ? value : 0));
@@ -122,12 +121,7 @@
     put(next, how);
   }
 
-  function wheel(event: WheelEvent): void {
-    event.preventDefault();
-    if (Date.now() > wheelEnd) gesture = crypto.randomUUID();
-    wheelEnd = Date.now() + WHEEL_MS;
-    nudge(event.deltaY < 0 ? 1 : -1, event, gesture);
-  }
+  const wheel = valueWheel((steps, { shiftKey }, how) => nudge(steps, { shiftKey, ctrlKey: false }, how));
 
   function keys(event: KeyboardEvent): void {
     if (event.key === 'Escape' && held) {
@@ -146,11 +140,6 @@
     event.preventDefault();
     event.stopPropagation();
   }
-
-  const nonPassive = (element: HTMLElement) => {
-    element.addEventListener('wheel', wheel, { passive: false });
-    return () => element.removeEventListener('wheel', wheel);
-  };
 </script>
 
 <div class="rule" class:bare title={setting.help}>
@@ -188,6 +177,7 @@
     aria-valuemax={setting.maximum}
     aria-valuenow={number}
     aria-valuetext={spoken}
+    title="{setting.help} Drag; the wheel moves it while it has the focus, or with Ctrl."
     data-held={held ? '' : undefined}
     oncontextmenu={(event) => {
       if (!menu) return;
@@ -196,7 +186,7 @@
     }}
     data-setting={mark ?? setting.name}
     bind:this={scale}
-    {@attach nonPassive}
+    {@attach wheel}
     onpointerdown={press}
     onpointermove={follow}
     onpointerup={release}

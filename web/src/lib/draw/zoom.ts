@@ -1,22 +1,18 @@
 /** Zoom of the pictures over time: the wheel, and one hit. */
 import { clamp } from '../controls/value';
+import { wheeled } from './wheel';
 import { workspace } from '../state/workspace.svelte';
 
 /** Attach to a figure whose plot lies `left` and `right` pixels inside it. */
 export function zooming(left: number, right: number): (element: HTMLElement) => () => void {
-  return (element) => {
-    const zoom = (event: WheelEvent) => {
-      event.preventDefault();
-      const [from, to] = workspace.measuring.zoom;
-      const bounds = element.getBoundingClientRect();
-      const at = clamp((event.clientX - bounds.left - left) / (bounds.width - left - right), 0, 1);
-      const width = clamp((to - from) * (event.deltaY < 0 ? 0.8 : 1.25), 0.004, 1);
-      const start = clamp(from + (to - from) * at - width * at, 0, 1 - width);
-      workspace.measuring.setZoom(start, start + width);
-    };
-    element.addEventListener('wheel', zoom, { passive: false });
-    return () => element.removeEventListener('wheel', zoom);
-  };
+  return wheeled((event, element) => {
+    const [from, to] = workspace.measuring.zoom;
+    const bounds = element.getBoundingClientRect();
+    const at = clamp((event.clientX - bounds.left - left) / (bounds.width - left - right), 0, 1);
+    const width = clamp((to - from) * (event.deltaY < 0 ? 0.8 : 1.25), 0.004, 1);
+    const start = clamp(from + (to - from) * at - width * at, 0, 1 - width);
+    workspace.measuring.setZoom(start, start + width);
+  });
 }
 
 const HIT_S = 0.16;

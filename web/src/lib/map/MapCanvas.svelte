@@ -1,5 +1,6 @@
 <script lang="ts">
   /** Strips as plates, outputs as solid lines, sends thin with their level, keys dashed with an arrow into the detector. */
+  import { wheeled } from '../draw/wheel';
   import { workspace } from '../state/workspace.svelte';
   import { choices, curve, links, type Link } from './links';
   import { layout, neighbour, PLATE, type Plate } from './layout';
@@ -93,15 +94,10 @@
     if (!own) view = fitted(map, box);
   });
 
-  const wheeling = (element: SVGSVGElement) => {
-    const turn = (event: WheelEvent) => {
-      event.preventDefault();
-      const at = element.getBoundingClientRect();
-      zoom(event.deltaY < 0 ? 1.12 : 1 / 1.12, event.clientX - at.left, event.clientY - at.top);
-    };
-    element.addEventListener('wheel', turn, { passive: false });
-    return () => element.removeEventListener('wheel', turn);
-  };
+  const wheel = wheeled((event, element: SVGSVGElement) => {
+    const at = element.getBoundingClientRect();
+    zoom(event.deltaY < 0 ? 1.12 : 1 / 1.12, event.clientX - at.left, event.clientY - at.top);
+  });
 
   const inMap = (event: { clientX: number; clientY: number }) => {
     const at = svg!.getBoundingClientRect();
@@ -218,7 +214,7 @@
     role="group"
     aria-label="Map of the strips"
     class:panning
-    {@attach wheeling}
+    {@attach wheel}
     onpointerdown={press}
     onpointermove={move}
     onpointerup={release}

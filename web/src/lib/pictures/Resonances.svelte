@@ -1,6 +1,7 @@
 <script lang="ts">
   /** Spectrum before and after, what is taken now hatched from the top, and the resonances as numbered handles. */
   import { untrack } from 'svelte';
+  import { valueWheel } from '../draw/wheel';
   import { clamp, format, tidy, within } from '../controls/value';
   import { dragged } from '../draw/drag';
   import { valueAt } from '../draw/scale';
@@ -15,6 +16,7 @@
   const WIDTHS: [number, number] = [0.03, 2];
   /** Wheel clicks and key presses within so long are one edit. */
   const TOGETHER_MS = 1500;
+  const WIDEN = 1.1;
 
   let box = $state.raw({ width: 0, height: 0 });
   const spectrum = $derived(spectrumState.result?.spectrum ?? null);
@@ -64,22 +66,11 @@
       });
     })());
   const together = (what: string) => `${what} ${Math.floor(Date.now() / TOGETHER_MS)}`;
-  function widen(at: number, by: number): void {
-    const one = tamer.resonances[at]!;
-    tamer.change(
-      at,
-      { width_oct: tidy(clamp(one.width_oct * by, ...WIDTHS), 'oct') },
-      together(`width ${at}`),
-    );
+  function widen(at: number, steps: number, gesture = together(`width ${at}`)): void {
+    const width = tamer.resonances[at]!.width_oct * WIDEN ** steps;
+    tamer.change(at, { width_oct: tidy(clamp(width, ...WIDTHS), 'oct') }, gesture);
   }
-  const wheel = (at: number) => (element: HTMLElement) => {
-    const turn = (event: WheelEvent) => {
-      event.preventDefault();
-      widen(at, event.deltaY < 0 ? 1.1 : 1 / 1.1);
-    };
-    element.addEventListener('wheel', turn, { passive: false });
-    return () => element.removeEventListener('wheel', turn);
-  };
+  const wheel = (at: number) => valueWheel((steps, _, gesture) => widen(at, steps, gesture));
   function keys(event: KeyboardEvent, at: number): void {
     const one = tamer.resonances[at]!;
     const across = { ArrowRight: 1, ArrowLeft: -1 }[event.key];
@@ -90,7 +81,7 @@
     } else if (down) {
       const depth = one.height_db * one.share + down * (event.shiftKey ? 0.1 : 0.5);
       tamer.change(at, depthOf(one, depth, MAX_DB), together(`depth ${at}`));
-    } else if (event.key === '+' || event.key === '-') widen(at, event.key === '+' ? 1.1 : 1 / 1.1);
+    } else if (event.key === '+' || event.key === '-') widen(at, event.key === '+' ? 1 : -1);
     else if (event.key === 'Delete' || event.key === 'Backspace') tamer.remove(at);
     else return;
     event.preventDefault();

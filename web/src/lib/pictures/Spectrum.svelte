@@ -2,6 +2,7 @@
   /** Level over frequency: before outlined, after filled, taken hatched; the key filter dashed; corners to drag. */
   import { untrack } from 'svelte';
   import Segments from '../controls/Segments.svelte';
+  import { valueWheel } from '../draw/wheel';
   import { clamp, format, tidy, within } from '../controls/value';
   import { dragged } from '../draw/drag';
   import { valueAt } from '../draw/scale';
@@ -12,7 +13,8 @@
   import Plot, { type Mark } from './Plot.svelte';
 
   /** Wheel clicks within so long are one edit. */
-  const WHEEL_MS = 1500;
+  /** A step of the wheel. */
+  const WIDEN = 1.1;
 
   let box = $state.raw({ width: 0, height: 0 });
   const result = $derived(spectrumState.result);
@@ -71,17 +73,11 @@
       },
     }));
 
-  function widen(event: WheelEvent): void {
+  const wheel = valueWheel((steps, _, gesture) => {
     if (!workspace.selection.step || settings['width_oct'] === undefined) return;
-    event.preventDefault();
-    const width = clamp(Number(settings['width_oct']) * (event.deltaY < 0 ? 1.1 : 1 / 1.1), 0.1, 4);
-    const gesture = `width ${Math.floor(Date.now() / WHEEL_MS)}`;
+    const width = clamp(Number(settings['width_oct']) * WIDEN ** steps, 0.1, 4);
     workspace.set(workspace.selection.step.id, { width_oct: tidy(width, 'oct') }, gesture);
-  }
-  const wheel = (element: HTMLElement) => {
-    element.addEventListener('wheel', widen, { passive: false });
-    return () => element.removeEventListener('wheel', widen);
-  };
+  });
 </script>
 
 <Plot

@@ -6,6 +6,7 @@
   import { untrack } from 'svelte';
   import { whenShown } from '../draw/canvas';
   import { barsAndBeats } from '../draw/grid';
+  import { wheeled } from '../draw/wheel';
   import * as timeline from '../state/timeline.svelte';
   import { view } from '../state/timeline.svelte';
   import { automation } from '../state/automation.svelte';
@@ -72,17 +73,12 @@
     else workspace.listening.seek(from);
   }
 
-  const wheel = (element: HTMLElement) => {
-    const turn = (event: WheelEvent) => {
-      event.preventDefault();
-      const sideways = event.shiftKey ? event.deltaY || event.deltaX : event.deltaX;
-      if (Math.abs(sideways) > Math.abs(event.shiftKey ? 0 : event.deltaY))
-        timeline.scroll((Math.sign(sideways) * (to_s - from_s)) / 10);
-      else timeline.zoom(event.deltaY < 0 ? 0.8 : 1.25, at(event, element));
-    };
-    element.addEventListener('wheel', turn, { passive: false });
-    return () => element.removeEventListener('wheel', turn);
-  };
+  const wheel = wheeled((event, element: HTMLElement) => {
+    const sideways = event.shiftKey ? event.deltaY || event.deltaX : event.deltaX;
+    if (Math.abs(sideways) > Math.abs(event.shiftKey ? 0 : event.deltaY))
+      timeline.scroll((Math.sign(sideways) * (to_s - from_s)) / 10);
+    else timeline.zoom(event.deltaY < 0 ? 0.8 : 1.25, at(event, element));
+  });
 
   const says = $derived(
     `Waveform of ${workspace.selection.strip?.name ?? ''} from bar ${barsAndBeats(from_s, workspace.grid)} to ` +

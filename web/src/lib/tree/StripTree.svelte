@@ -8,6 +8,7 @@
   import { isKeyed } from '../state/routes';
   import { busOf, chosenStrips, moveLevels, removeStrips, switchStrips, withChosen } from '../state/strips';
   import { within } from '../controls/value';
+  import { valueWheel } from '../draw/wheel';
   import { workspace } from '../state/workspace.svelte';
   import Meters from './Meters.svelte';
   import { dropped, rowsOf, type Row } from './rows';
@@ -26,18 +27,11 @@
     strip.id === workspace.selection.stripId || workspace.selection.stripIds.includes(strip.id);
   const several = $derived(workspace.selection.stripIds.length > 1);
 
-  let wheelGesture = '';
-  let wheelEnd = 0;
-  const levelWheel = (strip: Strip) => (element: HTMLElement) => {
-    const turn = (event: WheelEvent) => {
-      event.preventDefault();
-      if (Date.now() > wheelEnd) wheelGesture = newId();
-      wheelEnd = Date.now() + 600;
-      moveLevels(workspace, withChosen(workspace, strip), event.deltaY < 0 ? 0.5 : -0.5, wheelGesture);
-    };
-    element.addEventListener('wheel', turn, { passive: false });
-    return () => element.removeEventListener('wheel', turn);
-  };
+  const WHEEL_DB = 0.5;
+  const levelWheel = (strip: Strip) =>
+    valueWheel((steps, _, gesture) =>
+      moveLevels(workspace, withChosen(workspace, strip), steps * WHEEL_DB, gesture),
+    );
 
   const range = $derived(workspace.described.setting('strip', 'level_db'));
   function typedLevel(strip: Strip, field: HTMLInputElement): void {
