@@ -1,6 +1,7 @@
 """A hand means one thing: what scrolls, what is chosen and what is pressed, and nothing that no hand did."""
 
-from tests.browser.test_page import setting, version
+from tests.browser.conftest import version
+from tests.browser.test_page import setting
 
 
 def levels(page):

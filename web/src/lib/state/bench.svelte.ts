@@ -2,6 +2,7 @@
 import { api, type BenchQuestion, type BenchResult, type BenchTest } from '../api/client';
 import { Asking } from './asking.svelte';
 import { labelOf } from './routes';
+import { Rest } from './rest';
 import { workspace } from './workspace.svelte';
 
 export interface Pin {
@@ -29,7 +30,7 @@ class BenchState {
   pins = $state.raw<Pin[]>([]);
 
   readonly asking = new Asking(workspace, 'bench');
-  private timer = 0;
+  private readonly rest = new Rest();
 
   /** What is on the bench, in words. */
   get label(): string {
@@ -56,8 +57,7 @@ class BenchState {
 
   /** Measure when whatever moves rests. */
   soon(): void {
-    clearTimeout(this.timer);
-    this.timer = window.setTimeout(() => void this.run(), REST_MS);
+    this.rest.after(REST_MS, () => this.run());
   }
 
   async run(): Promise<void> {
@@ -70,7 +70,7 @@ class BenchState {
   }
 
   stop(): void {
-    clearTimeout(this.timer);
+    this.rest.stop();
     this.asking.cancel();
   }
 

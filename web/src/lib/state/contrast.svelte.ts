@@ -1,6 +1,7 @@
 /** The contrast of what is chosen over the whole song, and of several strips; and what is said of the main's. */
 import { api, type ContrastAnswer, type ContrastScope } from '../api/client';
 import { Asking } from './asking.svelte';
+import { Rest } from './rest';
 import { chosenStrips } from './strips';
 import { workspace } from './workspace.svelte';
 
@@ -21,7 +22,7 @@ class ContrastState {
   /** Whether it will be measured by itself once whatever moves rests. */
   waiting = $state(false);
   readonly asking = new Asking(workspace, 'contrast');
-  private timer = 0;
+  private readonly rest = new Rest();
 
   /** Of the session that is open. */
   readonly answer = $derived(
@@ -56,12 +57,8 @@ class ContrastState {
   /** Measure what the view shows once whatever moves rests; or only the main, for its hint. */
   soon(mainOnly = false): void {
     this.stale = this.waiting = true;
-    clearTimeout(this.timer);
     const hint_ms = workspace.listening.playing ? HINT_REST_PLAYING_MS : HINT_REST_MS;
-    this.timer = window.setTimeout(
-      () => void this.run(mainOnly ? [MAIN] : this.scopes()),
-      mainOnly ? hint_ms : REST_MS,
-    );
+    this.rest.after(mainOnly ? hint_ms : REST_MS, () => this.run(mainOnly ? [MAIN] : this.scopes()));
   }
 
   question(scopes: ContrastScope[] = this.scopes()) {
@@ -82,7 +79,7 @@ class ContrastState {
 
   /** Nobody looks any more. */
   stop(): void {
-    clearTimeout(this.timer);
+    this.rest.stop();
     this.waiting = false;
     this.asking.cancel();
   }

@@ -9,6 +9,7 @@ import {
   type FormatView,
   type JobView,
 } from '../api/client';
+import { Rest } from './rest';
 import { workspace } from './workspace.svelte';
 
 /** What is heard: the session as ever, the master as it was checked, a format decoded, or what that took away. */
@@ -30,7 +31,7 @@ class DeliveryState {
   dropped = $state.raw<File[]>([]);
   /** Work under way. */
   running = $state<'check' | 'ceiling' | null>(null);
-  private timer = 0;
+  private readonly rest = new Rest();
 
   readonly setup: Delivery | null = $derived(workspace.session?.delivery ?? null);
   readonly check = $derived(this.kept && this.kept.session === workspace.version?.id ? this.kept.view : null);
@@ -73,8 +74,7 @@ class DeliveryState {
 
   /** Ask for the names of the files soon. */
   soonNames(): void {
-    clearTimeout(this.timer);
-    this.timer = window.setTimeout(() => void this.askNames(), REST_MS);
+    this.rest.after(REST_MS, () => this.askNames());
   }
 
   private async askNames(): Promise<void> {

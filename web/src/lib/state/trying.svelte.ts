@@ -1,5 +1,6 @@
 /** An edit that sounds but is not made: a starting point under the cursor, at the loudness of what is there. */
 import { api, type Edit } from '../api/client';
+import { Rest } from './rest';
 import { workspace } from './workspace.svelte';
 
 /** Measuring waits until the cursor has rested for so long. */
@@ -10,7 +11,7 @@ class Trying {
   name = $state<string | null>(null);
   /** By how much it would be louder; null while that is being measured. */
   louder_db = $state<number | null>(null);
-  private timer: ReturnType<typeof setTimeout> | undefined;
+  private readonly rest = new Rest();
   private latest = 0;
 
   /** Hear an edit of the chosen strip. */
@@ -19,15 +20,14 @@ class Trying {
     this.name = name;
     this.louder_db = null;
     workspace.listening.send({ type: 'try', edit });
-    clearTimeout(this.timer);
     const number = (this.latest += 1);
-    this.timer = setTimeout(() => void this.measure(strip_id, edit, number), REST_MS);
+    this.rest.after(REST_MS, () => this.measure(strip_id, edit, number));
   }
 
   /** Hear what is stored again. */
   end(): void {
     if (this.name === null) return;
-    clearTimeout(this.timer);
+    this.rest.stop();
     this.latest += 1;
     this.name = this.louder_db = null;
     workspace.listening.send({ type: 'try', edit: null });
