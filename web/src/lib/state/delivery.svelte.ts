@@ -197,7 +197,7 @@ class DeliveryState {
   }
 
   leave(): void {
-    clearTimeout(this.timer);
+    this.rest.stop();
     void this.hear('session');
   }
 }
