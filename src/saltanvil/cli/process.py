@@ -5,9 +5,8 @@ import json
 
 from saltanvil.cli.errors import Refused, refusing
 from saltanvil.cli.files import DEFAULT_FORMATS, check_tempo, existing, opened, path_from, slot_of, warn_of_clipping, writing_of
-from saltanvil.engine.path_runner import SOUND_ID
+from saltanvil.engine.path_runner import SOUND_ID, FileProcess
 from saltanvil.engine.plan import Plan
-from saltanvil.engine.process import FileProcess
 from saltanvil.measure.figures import FIGURES, FiguresMeter
 from saltanvil.media.encode import whole_or_none, write_audio
 from saltanvil.media.stream import FileSound

@@ -1,15 +1,17 @@
 """A sound through a path, outside any session: for the command line, benchmarks and test signals."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 
 from saltanvil.engine.audition import RENDERED, Audition
 from saltanvil.engine.compile import compile_plan
-from saltanvil.engine.media import Arrays, Media
+from saltanvil.engine.media import Arrays, Audio, Media
 from saltanvil.engine.plan import Plan
-from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.rack import Rack
+from saltanvil.engine.render import render_nodes
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
+from saltanvil.media.stream import FileMedia, FileSound
 from saltanvil.processors import processor_named
 from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.path import Key, Path
@@ -95,3 +97,30 @@ class PathRunner:
                     largest = self.largest_reduction_db.get(node.step.id, -np.inf)
                     self.largest_reduction_db[node.step.id] = max(largest, float(reduction_db.max()))
             yield [self.plan.node(SOUND_ID).end.out]
+
+
+class FileProcess:
+    """One file and a path; keys: what its detectors may hear instead.
+
+    `session` is what is rendered; whoever holds loudness puts the measured one there before `blocks`.
+    """
+
+    def __init__(self, path: Path, sound: FileSound, keys: Sequence[FileSound] = (), tempo_bpm: float = 120.0) -> None:
+        """Raises ValueError for a path that is not valid."""
+        self.sound = sound
+        self.media = FileMedia(sound, *keys)
+        self.session = session_around(path, sound.rate, tempo_bpm, bool(keys))
+        self.rate, self.frames = sound.rate, sound.frames
+        self.channels = output_channels(self.session, self.media)
+
+    def blocks(
+        self,
+        tail: bool = True,
+        watch: Callable[[Plan], None] = lambda plan: None,
+        cancelled: Callable[[], bool] = lambda: False,
+    ) -> Iterator[Audio]:
+        """What leaves the path, (channels, frames); with the tail, until it has decayed. Raises MediaError, Cancelled."""
+        last = self.frames + (round(MAX_TAIL_S * self.rate) if tail else 0)
+        rendered = render_nodes(self.session, self.media, [NodeId("end", SOUND_ID)], 0, last, cancelled, watch=watch)
+        for (block,) in with_tail(rendered, self.frames, quiet_frames(self.session)) if tail else rendered:
+            yield block

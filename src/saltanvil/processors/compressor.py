@@ -14,10 +14,9 @@ from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import gr_aims, level_aims, louder_aim, peak_aim
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
 from saltanvil.processors.colour import CHARACTERS, CHARACTERS_HELP, SINE, Colour, Finish, Oversampling, Stage, peaks_db
-from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.descriptor import Note, choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
 from saltanvil.processors.evidence import Evidence, Hint
-from saltanvil.processors.notes import Note
 
 RANGE_OFF_DB = 60.0
 MIN_KNEE_DB = 1e-3  # less is a corner: the parabola would divide by nothing

@@ -10,9 +10,13 @@ from pydantic import BaseModel, Field
 from pydantic.fields import FieldInfo
 from pydantic_core import PydanticUndefined
 
+from saltanvil.dsp.units import NOTE_QUARTERS
 from saltanvil.measure.resonances import Resonance
 
 Scale = Literal["linear", "log"]
+#: Note values: times counted in the tempo.
+Note = Literal["1/64", "1/32", "1/16t", "1/16", "1/16d", "1/8t", "1/8", "1/8d", "1/4t", "1/4", "1/4d", "1/2", "1/1"]
+assert set(Note.__args__) == set(NOTE_QUARTERS)  # type: ignore[attr-defined]
 #: How a value moves while sound runs. glides: along ticks, without a click, so that it can be automated; at once: takes
 #: effect with the next block; latency, structure: plays the old and the new plan for one block and fades between them.
 Moves = Literal["glides", "at once", "latency", "structure"]

@@ -13,10 +13,9 @@ from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import Aim, gr_max
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, number
-from saltanvil.processors.descriptor import choice, rule
+from saltanvil.processors.descriptor import Note, choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, lookahead_ring
 from saltanvil.processors.evidence import Evidence, Fact, Hint
-from saltanvil.processors.notes import Note
 
 #: How fast the peak falls that a hit has to stand out from.
 HIT_DROP_MS = 15.0

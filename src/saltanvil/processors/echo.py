@@ -10,8 +10,7 @@ from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, number
-from saltanvil.processors.descriptor import choice, rule
-from saltanvil.processors.notes import Note
+from saltanvil.processors.descriptor import Note, choice, rule
 
 MAX_TIME_MS = 4000.0
 #: A whole note at 20 bpm, the slowest tempo there is.

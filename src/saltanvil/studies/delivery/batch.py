@@ -22,7 +22,7 @@ from typing import Any, Self
 
 from pydantic import TypeAdapter
 
-from saltanvil.engine.process import FileProcess
+from saltanvil.engine.path_runner import FileProcess
 from saltanvil.errors import UserError, reason
 from saltanvil.media.decode import MediaError
 from saltanvil.media.disk import what_failed
