@@ -4,7 +4,7 @@ import pytest
 
 from tests.browser.conftest import until, version
 from tests.browser.test_own_material import document
-from tests.browser.test_page import heard, mean_energy, setting, type_setting, wait_heard
+from tests.browser.test_page import heard, mean_energy, setting, sound_follows, type_setting, wait_heard
 from tests.browser.test_steps import add, saved
 
 SLIDER = "[role=slider][data-setting='{}']"
@@ -239,7 +239,7 @@ def test_a_lever_over_three_settings_is_built_by_learning_and_heard(page):
     page.wait_for_function(
         f"document.querySelector(\"{SLIDER.format('threshold_db')}\").ariaValueNow === '{before['threshold_db']:g}'"
     )
-    page.wait_for_timeout(600)
+    sound_follows(page)
     assert mean_energy(page, 1.0) > 10 * squashed
     page.focus("nav.tree [aria-selected=true]")
     page.keyboard.press("Space")

@@ -3,7 +3,7 @@
 import pytest
 
 from tests.browser.test_bench import measured, to_bench
-from tests.browser.test_page import figure, mean_energy, setting, type_setting, wait_figure, wait_heard
+from tests.browser.test_page import figure, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_splits import strip
 from tests.browser.test_steps import add, choose, saved
 
@@ -34,12 +34,12 @@ def test_a_held_output_follows_the_drive_while_it_plays(page):
     assert setting(page, "drive_db") > 18
     wait_figure(page, "match", lambda value: value < at_first - 8)
     wait_figure(page, "integrated_lufs", lambda change: abs(change) <= 0.1, 3)
-    page.wait_for_timeout(1500)
+    sound_follows(page)
     assert mean_energy(page, 1) == pytest.approx(before, rel=0.5)  # heard as loud, not 12 dB louder
     choose(page, "output", "not held")
     page.wait_for_selector("[data-figure=match]", state="detached")
     wait_figure(page, "integrated_lufs", lambda change: change > 8, 3)
-    page.wait_for_timeout(1500)
+    sound_follows(page)
     assert mean_energy(page, 1) > 5 * before
     choose(page, "compensate_drive", "on")
     wait_figure(page, "integrated_lufs", lambda change: change < 0, 3)
@@ -64,7 +64,7 @@ def test_two_orders_are_swapped_and_heard_equally_loud_by_one_key(page):
     page.keyboard.press("s")
     page.keyboard.press("Space")
     wait_heard(page, 20_000)
-    page.wait_for_timeout(3500)  # short-term loudness looks back three seconds
+    sound_follows(page, 3.0)  # short-term loudness looks back three seconds
     loud = figure(page, "short_term")
     names = lambda: page.locator(".path .plate[data-step] b").all_inner_texts()  # noqa: E731
     assert names()[-2:] == ["Compressor", "Saturator"]
@@ -72,7 +72,7 @@ def test_two_orders_are_swapped_and_heard_equally_loud_by_one_key(page):
     gain = wait_figure(page, "order", lambda value: abs(value) > 2)
     saved(page)
     assert names()[-2:] == ["Saturator", "Compressor"]
-    page.wait_for_timeout(3500)
+    sound_follows(page, 3.0)
     wait_figure(page, "short_term", lambda value: value == pytest.approx(loud, abs=2.5))
     matched = mean_energy(page, 4)
     page.keyboard.press("e")  # as they are
@@ -99,7 +99,7 @@ def test_the_bass_is_heard_on_the_small_speaker(page):
     wait_heard(page, 20_000)
     after = mean_energy(page, 4)
     page.keyboard.press("z")
-    page.wait_for_timeout(700)
+    sound_follows(page)
     assert after > 1.2 * mean_energy(page, 4)  # the model's ear gets more of it; other bars, so only about as much
     type_setting(page, "amount_db", "-36")
     wait_figure(page, "small_louder_lu", lambda value: value == 0)

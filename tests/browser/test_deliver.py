@@ -9,7 +9,7 @@ import pytest
 import soundfile
 
 from saltanvil.demo import low_water
-from tests.browser.test_page import energy, heard, mean_energy, wait_heard, wav
+from tests.browser.test_page import energy, heard, mean_energy, sound_follows, wait_heard, wav
 from tests.browser.test_settings import document
 from tests.browser.test_steps import saved
 from tests.signals import noise
@@ -73,17 +73,17 @@ def test_five_codecs_are_checked_heard_and_their_overs_played(page):
     wait_heard(page, 20_000)
     page.keyboard.press("z")
     page.wait_for_selector("[aria-label='Listen to'] [aria-checked=true]:text-is('Master')")
-    page.wait_for_timeout(1500)
+    sound_follows(page)
     whole = mean_energy(page, 2)
     page.keyboard.press("4")  # Opus
     page.wait_for_selector("[data-table=check] tr.on[data-row=opus-128]")
     page.keyboard.press("x")
     page.wait_for_selector("[aria-label='Listen to'] [aria-checked=true]:text-is('Decoded')")
-    page.wait_for_timeout(1500)
+    sound_follows(page)
     decoded = mean_energy(page, 2)
     page.keyboard.press("c")
     page.wait_for_selector("[aria-label='Listen to'] [aria-checked=true]:text-is('Difference')")
-    page.wait_for_timeout(1500)
+    sound_follows(page)
     difference = mean_energy(page, 2)
     assert decoded == pytest.approx(whole, rel=0.1) and 0 < difference < 0.1 * whole
     # An over is a place to go to.

@@ -8,7 +8,7 @@ import pytest
 
 from tests.browser.conftest import measured, version
 from tests.browser.test_own_material import document
-from tests.browser.test_page import mean_energy, setting, wait_heard
+from tests.browser.test_page import mean_energy, setting, sound_follows, wait_heard
 from tests.browser.test_steps import add, saved, type_setting
 
 THRESHOLD = "[role=slider][data-setting=threshold_db]"
@@ -100,12 +100,12 @@ def test_a_switch_is_heard_at_the_same_loudness_unless_matched_is_off(page):
     second = mean_energy(page, 2.0)
     page.keyboard.press("1")
     page.wait_for_selector("[data-slot='1'][aria-pressed=true]")
-    page.wait_for_timeout(800)
+    sound_follows(page)
     first = mean_energy(page, 2.0)
     page.keyboard.press("e")
     page.keyboard.press("2")
     page.wait_for_selector("[data-slot='2'][aria-pressed=true]")
-    page.wait_for_timeout(800)
+    sound_follows(page)
     unmatched = mean_energy(page, 2.0)
     assert second == pytest.approx(first, rel=0.5)
     assert unmatched < 0.2 * first
@@ -134,13 +134,13 @@ def test_starting_points_are_heard_under_the_cursor_matched_and_given_back_by_es
     for _ in range(2):
         page.keyboard.press("ArrowDown")
     page.wait_for_function("/matched/.test(document.querySelector('[data-figure=tried]').textContent)")
-    page.wait_for_timeout(800)
+    sound_follows(page)
     assert mean_energy(page, 2.0) == pytest.approx(plain, rel=0.6)
     page.keyboard.press("Escape")
     page.wait_for_selector("dialog", state="detached")
     assert setting(page, "threshold_db") == before
     assert page.get_attribute("aside.ledger", "data-revision") == revision
-    page.wait_for_timeout(600)
+    sound_follows(page)
     assert mean_energy(page, 2.0) == pytest.approx(plain, rel=0.6)
     # Enter keeps it, as one edit.
     page.keyboard.press("Enter")

@@ -4,7 +4,7 @@ import json
 
 import pytest
 
-from tests.browser.test_page import figure, heard, mean_energy, setting, type_setting, wait_figure, wait_heard
+from tests.browser.test_page import figure, heard, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_splits import plates, strip
 from tests.browser.test_steps import saved
 
@@ -78,7 +78,7 @@ def test_ducking_is_built_by_dragging_on_the_map_heard_and_undone(page, playing)
     organ = mean_energy(page, 1.5)
     page.keyboard.press("g")
     page.wait_for_selector("[role=radio][aria-checked=true]:has-text('Key')")
-    page.wait_for_timeout(800)
+    sound_follows(page)
     voice = mean_energy(page, 1.5)
     assert voice > 0 and abs(voice - organ) > 0.05 * max(voice, organ)
     page.keyboard.press("x")

@@ -29,6 +29,15 @@ def mean_energy(page, bars=0.5):
     return (energy(page) - first) / (heard(page) - began) / 2
 
 
+#: What was rendered ahead when something changed is heard for no longer than this (`engine.live.MAX_LEAD_S`).
+LEAD_S = 1.0
+
+
+def sound_follows(page, looks_back_s=0.0):
+    """Wait by what was heard, not by the clock: until nothing of before a change is heard, or looked back at, any more."""
+    wait_heard(page, heard(page) + (LEAD_S + looks_back_s) * 48_000)
+
+
 def figure(page, name, column=None):
     place = f"[data-figure={name}]" + (f" td:nth-of-type({column})" if column else "")
     return float(re.search(r"[-+]?\d+\.\d", page.inner_text(place, timeout=2000)).group())
@@ -109,7 +118,7 @@ def test_add_a_compressor_by_key_drag_it_while_it_plays_and_undo(page):
     assert setting(page, "threshold_db") < -28
     largest = wait_figure(page, "largest_db", lambda value: value > 4)
     changed = wait_figure(page, "integrated_lufs", lambda value: value < -3, column=3)
-    page.wait_for_timeout(700)
+    sound_follows(page)
     assert mean_energy(page) < 0.6 * loud
     live = page.inner_text(".plate.chosen .figure")
     assert re.match(r"-\d", live) and largest > 4 and changed < -3
@@ -147,11 +156,11 @@ def test_before_after_taken_and_matched_by_key(page):
     page.keyboard.press("e")
     wait_figure(page, "short_term", lambda matched_before: matched_before == pytest.approx(after, abs=1.5))
     page.keyboard.press("c")
-    page.wait_for_timeout(500)
+    sound_follows(page)
     taken = mean_energy(page, 1)
     assert taken > 1e-7
     page.keyboard.press("b")
-    page.wait_for_timeout(700)
+    sound_follows(page)
     assert mean_energy(page, 0.2) == 0.0
     page.keyboard.press("x")
     for name in ("Small speaker", "Mono", "Dim", "Full range"):

@@ -6,7 +6,7 @@ import httpx
 import pytest
 
 from tests.browser.conftest import opened, serving
-from tests.browser.test_page import figure, mean_energy, setting, type_setting, wait_figure, wait_heard
+from tests.browser.test_page import figure, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 
 
 def saved(page):
@@ -195,11 +195,11 @@ def test_the_monitor_is_changed_while_it_plays(page):
     wait_heard(page, 30_000)
     whole = mean_energy(page)
     page.click("[aria-label=Monitor] >> text=Dim")
-    page.wait_for_timeout(700)
+    sound_follows(page)
     dim = mean_energy(page)
     assert dim == pytest.approx(whole / 100, rel=0.8) and dim > 0
     page.click("[aria-label=Monitor] >> text=Full range")
-    page.wait_for_timeout(700)
+    sound_follows(page)
     assert mean_energy(page) == pytest.approx(whole, rel=0.7)
 
 

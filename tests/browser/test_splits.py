@@ -6,7 +6,7 @@ import re
 import numpy as np
 import pytest
 
-from tests.browser.test_page import figure, heard, mean_energy, setting, type_setting, wait_figure, wait_heard
+from tests.browser.test_page import figure, heard, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_steps import saved
 
 
@@ -220,18 +220,18 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     # Solo on the picture: an edit of the session, heard and not rendered.
     page.click("[aria-label='solo High in the picture']")
     saved(page)
-    page.wait_for_timeout(1200)
+    sound_follows(page)
     soloed = next(power for _ in range(6) if 0 < (power := mean_energy(page, 1)) < 0.15 * whole)
     page.click("[aria-label='solo High in the picture']")
     # The same without an edit: only this lane, while the others keep working.
     page.click("[data-lane] >> text='High'")
     page.wait_for_selector(".editor h2:has-text('High')")
     page.keyboard.press("o")
-    page.wait_for_timeout(1200)
+    sound_follows(page)
     # Another bar of the song, so only about as loud; that it is the same sound is tested on the plan.
     assert any(soloed / 5 < mean_energy(page, 1) < 5 * soloed < whole for _ in range(6))
     page.keyboard.press("c")
-    page.wait_for_timeout(1200)
+    sound_follows(page)
     assert any(mean_energy(page, 1) < 0.05 * whole for _ in range(6))  # what the lane's compressor took
     page.keyboard.press("x")
     page.click(".path .split")
@@ -258,7 +258,7 @@ def test_lanes_are_soloed_heard_alone_linked_given_back_and_given_a_ceiling(page
     page.click("text=Send all lanes to buses")
     page.wait_for_selector("nav.tree >> text=Lead voice bottom")
     saved(page)
-    page.wait_for_timeout(1200)
+    sound_follows(page)
     assert mean_energy(page, 1) > 0.1 * whole  # the sound comes by the buses now
     page.select_option("[aria-label='Output of the lane']", "")
     saved(page)

@@ -7,7 +7,7 @@ import pytest
 
 from saltanvil.demo import low_water as demo
 from tests.browser.conftest import measured
-from tests.browser.test_page import energy, figure, heard, mean_energy, setting, type_setting, wait_figure, wait_heard
+from tests.browser.test_page import energy, figure, heard, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 
 CHORUS_S = 12 * demo.BAR_S
 FAULTS = demo.FAULTS
@@ -121,7 +121,7 @@ def test_sibilants_fall_and_vowels_stay(page):
     wait_heard(page, 30_000)
     whole = mean_energy(page, 1)
     page.keyboard.press("c")
-    page.wait_for_timeout(1200)
+    sound_follows(page)
     assert 0 < mean_energy(page, 1) < 0.1 * whole
 
 
@@ -181,7 +181,7 @@ def test_hear_key_plays_what_the_detector_hears(page):
     whole = mean_energy(page, 1)
     page.keyboard.press("g")
     page.wait_for_selector("button[aria-pressed=true] >> text=Listen to key")
-    page.wait_for_timeout(1000)
+    sound_follows(page)
     assert 0 < mean_energy(page, 1) < 0.2 * whole
     page.keyboard.press("g")
     page.wait_for_selector("button[aria-pressed=false] >> text=Listen to key")

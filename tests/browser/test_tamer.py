@@ -6,7 +6,7 @@ import pytest
 
 from saltanvil.demo.low_water import FAULTS
 from tests.browser.test_colour import plate
-from tests.browser.test_page import energy, heard, mean_energy, type_setting, wait_figure, wait_heard
+from tests.browser.test_page import energy, heard, mean_energy, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_settings import document
 from tests.browser.test_splits import strip
 from tests.browser.test_steps import add, choose, saved
@@ -55,7 +55,7 @@ def test_a_ring_is_studied_named_held_down_and_heard_as_the_difference(page):
     wait_heard(page, 60_000)
     whole = mean_energy(page, 1)
     page.keyboard.press("c")
-    page.wait_for_timeout(1000)
+    sound_follows(page)
     taken = mean_energy(page, 1)
     assert 0 < taken < whole
     page.wait_for_function("/:[1-9]/.test(document.querySelector('.resonances').dataset.cuts)")  # what is taken at the playhead
