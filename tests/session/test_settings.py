@@ -123,8 +123,8 @@ def test_every_choice_of_every_processor_can_be_set():
     ("address", "words"),
     [
         (("step", "compressor", "loudness"), "a compressor has no setting 'loudness'; it has .*threshold_db"),
-        (("step", "gone", "ratio"), "there is no step 'gone'"),
-        (("lane", "gone", "level_db"), "there is no lane"),
+        (("step", "gone", "ratio"), "this step is not there any more"),
+        (("lane", "gone", "level_db"), "this lane is not there any more"),
         (("key", "gate", "trim_db"), "the gate has no outside key; choose one first"),
         (("step", "split", "dividers_hz.7"), "no such divider"),
         (("step", "trim", "gain_db.1"), "a trim has no setting 'gain_db.1'"),

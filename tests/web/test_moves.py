@@ -114,6 +114,6 @@ def test_an_edit_that_cannot_be_tried_is_refused_in_words_and_what_is_stored_sou
     audition._send = sent.append
     audition.handle(attempt(op="remove_step", step_id="gone"))
     settle()
-    assert audition.player.heard[-1] == -30.0 and "no step 'gone'" in sent[0]
+    assert audition.player.heard[-1] == -30.0 and "this step is not there any more" in sent[0]
     audition.set_session(session(-25.0))  # it is still tried, and still cannot be: that was said
     assert audition.player.heard[-1] == -25.0 and len(sent) == 1

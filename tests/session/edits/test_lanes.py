@@ -450,7 +450,7 @@ def test_what_cannot_be_is_refused_with_its_reason():
         ({"op": "add_lane", "step_id": "low-comp"}, "choose a split"),
         ({"op": "add_lane", "step_id": "split"}, "add a divider"),
         ({"op": "move_step", "step_id": "split", "strip_id": "a", "lane_id": "split-0", "index": 0}, "lane of its own"),
-        ({"op": "add_step", "strip_id": "a", "lane_id": "gone", "step": {"kind": "trim"}}, "no lane 'gone'"),
+        ({"op": "add_step", "strip_id": "a", "lane_id": "gone", "step": {"kind": "trim"}}, "this lane is not there any more"),
         ({"op": "set_lane", "lane_id": "split-0", "output": "nowhere"}, "does not exist"),
     ):
         with pytest.raises(EditRefused, match=why):

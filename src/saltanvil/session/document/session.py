@@ -82,6 +82,11 @@ class Strip(Automated):
                 yield lane.output
 
 
+def no_longer(what: str) -> NotFound:
+    """Ids are of no use to anybody: what the page shows has names, and what is gone has none."""
+    return NotFound(f"this {what} is not there any more; it may have been removed (undo brings it back)")
+
+
 class Session(Part):
     """One piece of work."""
 
@@ -112,11 +117,11 @@ class Session(Part):
     )
 
     def strip(self, strip_id: str) -> Strip:
-        """Raises NotFound with the name of what is missing."""
+        """Raises NotFound."""
         for strip in self.strips:
             if strip.id == strip_id:
                 return strip
-        raise NotFound(f"there is no strip {strip_id!r} in this session; it may have been removed")
+        raise no_longer("strip")
 
     def step(self, step_id: str) -> "Place":
         """Where a step stands. Raises NotFound."""
@@ -126,7 +131,7 @@ class Session(Part):
                 for index, step in enumerate(path.steps):
                     if step.id == step_id:
                         return Place(strip, lane, path, index)
-        raise NotFound(f"there is no step {step_id!r} in this session; it may have been removed")
+        raise no_longer("step")
 
     def lane(self, lane_id: str) -> tuple[Strip, Step, Lane]:
         """A lane with its split and strip. Raises NotFound."""
@@ -135,7 +140,7 @@ class Session(Part):
                 for lane in step.lanes:
                     if lane.id == lane_id:
                         return strip, step, lane
-        raise NotFound(f"there is no lane {lane_id!r} in this session; it may have been removed")
+        raise no_longer("lane")
 
     def path(self, strip_id: str, lane_id: str | None) -> Path:
         """The path of a lane, or of the strip itself. Raises NotFound."""
@@ -151,7 +156,7 @@ class Session(Part):
             for send in strip.sends:
                 if send.id == send_id:
                     return strip, send
-        raise NotFound(f"there is no send {send_id!r} in this session; it may have been removed")
+        raise no_longer("send")
 
     def all_levers(self) -> Iterator[tuple[Strip | None, Lever]]:
         """Every lever, with the strip it is on; None for the session's own."""
@@ -164,7 +169,7 @@ class Session(Part):
         for strip, lever in self.all_levers():
             if lever.id == lever_id:
                 return strip, lever
-        raise NotFound(f"there is no lever {lever_id!r} in this session; it may have been removed")
+        raise no_longer("lever")
 
     def keyed_steps(self) -> Iterator[tuple[Strip, Step, Key]]:
         """Every step with an outside key, and the strip it is on."""
