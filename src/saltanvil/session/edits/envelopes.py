@@ -22,7 +22,7 @@ from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, a
 #: Values that a hand writes in one go: ten minutes at thirty a second.
 MAX_SAMPLES = 20_000
 #: By how much a thinned recording may differ from the moves, as a share of the setting's scale.
-TOLERANCE = 0.005
+TOLERANCE = 0.01
 #: How long what is recorded takes to come back to what was there before, in seconds.
 GLIDE_S = 0.2
 

@@ -39,6 +39,17 @@ interface Recording {
   samples: [number, number][];
   gesture: string;
   value: number;
+  /** How far from the moves the envelope may lie, as a share of the scale: what a hand can mean. */
+  tolerance: number;
+}
+
+/** The page's share of that: so many pixels of the slider, and never less than so much of the scale. */
+const STEADY_PX = 2;
+const STEADY = 0.01;
+const MAX_TOLERANCE = 0.2;
+function toleranceNow(): number {
+  const width = document.querySelector('[data-held]')?.getBoundingClientRect().width ?? 0;
+  return Math.min(MAX_TOLERANCE, Math.max(STEADY, width > 0 ? STEADY_PX / width : 0));
 }
 
 class Automation {
@@ -268,7 +279,13 @@ class Automation {
 
   private record(address: Address, value: number): void {
     if (this.recording && keyOf(this.recording.address) !== keyOf(address)) this.finish();
-    this.recording ??= { address: plain(address), samples: [], gesture: newId(), value };
+    this.recording ??= {
+      address: plain(address),
+      samples: [],
+      gesture: newId(),
+      value,
+      tolerance: toleranceNow(),
+    };
     this.recording.value = value;
     const { gesture } = this.recording;
     const moved = this.of(address);
@@ -306,8 +323,8 @@ class Automation {
     const { recording } = this;
     this.recording = null;
     if (!recording?.samples.length) return;
-    const { address, samples, gesture } = recording;
-    void workspace.edit({ op: 'record_envelope', ...address, samples, seed: newId() }, gesture);
+    const { address, samples, gesture, tolerance } = recording;
+    void workspace.edit({ op: 'record_envelope', ...address, samples, tolerance, seed: newId() }, gesture);
   }
 }
 
