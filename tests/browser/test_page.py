@@ -208,8 +208,15 @@ def test_rules_answer_to_drag_wheel_keys_typing_and_double_click(page):
     page.select_option("[data-setting=release_mode]", "ms")
     page.wait_for_selector("[role=slider][data-setting=release_ms]")
     curve = page.locator("[data-picture=curve]").bounding_box()
-    page.mouse.move(curve["x"] + 60, curve["y"] + 100)
+    before = setting(page, "threshold_db")
+    page.mouse.click(curve["x"] + 60, curve["y"] + 100)  # a click moves nothing, wherever it is
+    page.mouse.click(curve["x"] + 200, curve["y"] + 60)
+    assert setting(page, "threshold_db") == before
+    line = page.locator("[data-picture='curve threshold']").bounding_box()
+    page.mouse.move(line["x"] + 16, line["y"] + 100)
     page.mouse.down()
+    page.mouse.move(line["x"] + 17, line["y"] + 100)
+    assert abs(setting(page, "threshold_db") - before) < 1.5  # from where it was taken hold of
     page.mouse.move(curve["x"] + 70, curve["y"] + 100, steps=3)
     page.mouse.up()
     page.wait_for_function("Number(document.querySelector('[data-setting=threshold_db]').ariaValueNow) < -35")

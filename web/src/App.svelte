@@ -95,7 +95,9 @@
   function keys(event: KeyboardEvent): void {
     const target = event.target as HTMLElement;
     const key = keyOf(event);
-    const typing = target.matches('select, textarea, input:not([type=checkbox], [type=radio])');
+    // A list of choices takes letters and Space, but none of the keys with Ctrl.
+    const choosing = target.matches('select') && !event.ctrlKey && !event.metaKey;
+    const typing = choosing || target.matches('textarea, input:not([type=checkbox], [type=radio])');
     if (typing || dialogs.open || !workspace.session || event.defaultPrevented) return;
     if (key === 'Space' && (pressed(target) || target.matches('input'))) return;
     if (key === 'Ctrl+C' && getSelection()?.toString()) return;
@@ -103,6 +105,15 @@
     if (!act) return;
     event.preventDefault();
     void act();
+  }
+
+  /** What was chosen from a list with the pointer or with Enter is chosen: the keyboard goes back to what is worked on. */
+  function chosen(event: Event): void {
+    const list = event.target as HTMLElement;
+    if (!list.matches('select') || dialogs.open || (last !== '' && last !== 'Enter')) return;
+    list.blur();
+    const worked = '.path .chosen button, nav.tree [tabindex="0"]';
+    document.querySelector<HTMLElement>(worked)?.focus({ preventScroll: true });
   }
 
   function drop(event: DragEvent): void {
@@ -121,6 +132,7 @@
 
 <svelte:window
   onkeydown={keys}
+  onchange={chosen}
   onkeydowncapture={(event) => (last = event.key)}
   onpointerdowncapture={() => (last = '')}
   onfocusin={(event) => (walked = WALKS.includes(last) ? event.target : null)}

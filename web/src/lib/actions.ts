@@ -83,11 +83,12 @@ const ACTS: Record<ShortcutId, () => unknown> = {
   help: () => (page.dialog = 'help'),
 };
 
-/** Sections that are focused, strips in the tree, or else the chosen steps. */
+/** Sections that are focused, strips in the tree, or else the chosen steps; beside the points of a lane over time nothing. */
 function removeChosen(): void {
   const focused = document.activeElement;
   const section = focused?.closest('[data-section]')?.getAttribute('data-section');
   if (section) timeline.remove(section);
+  else if (focused?.closest('[data-over-time]')) return;
   else if (focused?.closest('nav.tree')) void removeStrips(workspace, chosenStrips(workspace));
   else removeSteps(workspace);
 }

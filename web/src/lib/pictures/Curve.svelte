@@ -20,8 +20,8 @@
 
   /** Settings whose level a drag along the input axis moves; the first that the step has. */
   const LEVELS = ['threshold_db', 'target_db', 'ceiling_db'];
-  /** So many pixels right of the knee a drag moves the ratio. */
-  const KNEE = 24;
+  /** A drag begins no further than so many pixels from what it moves; a click moves nothing. */
+  const NEAR = 12;
   const MAX_RATIO = 50;
 
   const LEGEND: Mark[] = [
@@ -34,6 +34,8 @@
   let box = $state.raw({ width: 0, height: 0 });
   let held: 'level' | 'ratio' | number | null = null;
   let moving = $state<Point[] | null>(null);
+  /** From where a drag began to what it moves, in pixels. */
+  let off = { x: 0, y: 0 };
 
   const curve = $derived(workspace.measuring.study?.curve ?? null);
   const settings = $derived(workspace.selection.step?.settings ?? {});
@@ -63,7 +65,7 @@
     return frames.add(place);
   }
 
-  const at = ({ x, y }: Place): Point => [valueAt(x, axes.xs), valueAt(y, axes.ys)];
+  const at = ({ x, y }: Place): Point => [valueAt(x + off.x, axes.xs), valueAt(y + off.y, axes.ys)];
   const put = (values: Record<string, number | Point[]>, gesture: string) =>
     workspace.set(workspace.selection.step!.id, values, gesture);
 
@@ -85,6 +87,7 @@
   function release(): void {
     held = null;
     moving = null;
+    off = { x: 0, y: 0 };
   }
   /** What was there before a drag. */
   function kept(): (gesture: string) => void {
@@ -93,12 +96,23 @@
     const values = Object.fromEntries(names.map((name) => [name, was[name]!]));
     return (gesture) => workspace.set(step.id, values, gesture);
   }
-  /** Left of the knee a drag moves the threshold, right of it the ratio; beside the points of a free curve it adds one. */
+  /** The line of the threshold. */
+  const onThreshold = dragged({
+    hold: (place) => {
+      if (threshold === null) return false;
+      held = 'level';
+      off = { x: pixel(threshold, axes.xs) - place.x, y: 0 };
+      return kept();
+    },
+    move,
+    release,
+  });
+  /** On the curve right of the threshold a drag moves the ratio; beside the points of a free curve it adds one. */
   const whole = dragged({
     hold: (place) => {
       if (!workspace.selection.step || !curve) return false;
-      const restore = kept();
       if (points.length) {
+        const restore = kept();
         const added = addPoint(points, ...at(place));
         if (!added) return false;
         held = added.at;
@@ -106,11 +120,12 @@
         put({ points: moving }, place.gesture);
         return restore;
       }
-      if (!level) return false;
-      held =
-        'ratio' in settings && place.x > pixel(Number(settings[level]), axes.xs) + KNEE ? 'ratio' : 'level';
-      move(place);
-      return restore;
+      const onCurve = pixel(outputAt(curve, valueAt(place.x, axes.xs)), axes.ys);
+      const beyond = threshold !== null && place.x > pixel(threshold, axes.xs) + NEAR;
+      if (!('ratio' in settings) || !beyond || Math.abs(onCurve - place.y) > NEAR) return false;
+      held = 'ratio';
+      off = { x: 0, y: onCurve - place.y };
+      return kept();
     },
     move,
     release,
@@ -141,7 +156,29 @@
   layers={[lines, shapes]}
   bind:box
 >
-  <div class="field" role="presentation" data-picture="curve" {@attach whole}></div>
+  <div
+    class="field"
+    class:free={points.length > 0}
+    role="presentation"
+    data-picture="curve"
+    title={points.length
+      ? 'Press beside the points to add one'
+      : 'ratio' in settings
+        ? 'Drag the curve right of the threshold: ratio'
+        : ''}
+    {@attach whole}
+  ></div>
+  {#if threshold !== null && !points.length}
+    <div
+      class="threshold"
+      role="presentation"
+      data-picture="curve threshold"
+      title="Drag: {level === 'ceiling_db' ? 'ceiling' : 'threshold'}"
+      style:left="{pixel(clamp(threshold, axes.xs.low, axes.xs.high), axes.xs) - NEAR}px"
+      style:width="{2 * NEAR}px"
+      {@attach onThreshold}
+    ></div>
+  {/if}
   {#each points as place, index (index)}
     <button
       class="point"
@@ -162,7 +199,16 @@
   .field {
     position: absolute;
     inset: 0;
-    cursor: move;
+    touch-action: none;
+  }
+  .free {
+    cursor: crosshair;
+  }
+  .threshold {
+    position: absolute;
+    top: 0;
+    bottom: 0;
+    cursor: ew-resize;
     touch-action: none;
   }
   .point {

@@ -3,6 +3,7 @@
    * The course of one value over the session. A press adds a point, points are dragged, with Shift a stretch is chosen; of values by
    * section the handles stand in the middle of their sections.
    */
+  import { tick } from 'svelte';
   import { newId, type Breakpoint, type Section } from '../api/client';
   import { arrowWay, nudged, pressGestures } from '../controls/arrows';
   import { formatSetting, tidy, clamp } from '../controls/value';
@@ -168,6 +169,7 @@
     if (event.button !== 0 || event.target !== event.currentTarget) return;
     event.currentTarget.setPointerCapture(event.pointerId);
     const bounds = event.currentTarget.getBoundingClientRect();
+    event.currentTarget.focus();
     press = { x: event.clientX - bounds.left, y: event.clientY - bounds.top, range: event.shiftKey };
     chosen = null;
   }
@@ -180,6 +182,8 @@
   function up(): void {
     const done = press;
     press = null;
+    if (done?.range && chosen)
+      void tick().then(() => plot?.querySelector<HTMLElement>('[role=toolbar]')?.focus());
     if (!done || done.range || bySection) return;
     const point: Breakpoint = {
       id: newId(),
@@ -188,19 +192,24 @@
       shape: onOff ? 'hold' : 'linear',
       bend: 0,
     };
-    void automation.put(address, point);
+    void automation.put(address, point).then(async () => {
+      await tick();
+      // Delete is of this point now, not of a step.
+      plot?.querySelector<HTMLElement>(`[data-point-id="${point.id}"]`)?.focus();
+    });
   }
 
   const inside = $derived(chosen ? between(points, chosen.from_s, chosen.to_s) : []);
 </script>
 
-<div class="lane" data-lane={key}>
+<div class="lane" data-lane={key} data-over-time>
   <LaneSide {address} {label} />
   <div class="plot" bind:this={plot}>
     <Layer shapes={lines} shown={shownAnew} />
     <Layer {shapes} shown={shownAnew} />
     <div
       class="ground"
+      tabindex="-1"
       role="img"
       aria-label="{label} over time. {says}"
       data-picture="lane {key}"
@@ -255,6 +264,7 @@
             aria-valuemax={setting.maximum}
             aria-valuetext={text(point.value)}
             data-point={index + 1}
+            data-point-id={point.id}
             style:left="{x(point.at_s)}px"
             style:top="{yOf(point.value, setting, seen, box)}px"
             title="{text(point.value)} at bar {barsAndBeats(point.at_s, workspace.grid)}"
