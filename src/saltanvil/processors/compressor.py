@@ -197,7 +197,7 @@ class Compressor(KeyedProcessor):
 
     kind = "compressor"
     label = "Compressor"
-    aliases = ("dynamics", "glue", "sidechain", "GR")
+    aliases = ("dynamics", "glue", "bus compressor", "sidechain", "GR")
     settings_model = CompressorSettings
     main = ("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db")
     level_line = "threshold_db"

@@ -141,7 +141,7 @@ class Limiter(Processor):
 
     kind = "limiter"
     label = "Limiter"
-    aliases = ("brickwall", "ceiling", "peak", "loudness maximise")
+    aliases = ("brickwall", "ceiling", "peak", "maximizer", "loudness")
     settings_model = LimiterSettings
     main = ("ceiling_db", "gain_db", "release_ms")
     pictures = ("bite", "wave", "curve", "spectrum")

@@ -10,11 +10,12 @@ from saltanvil.session.edits.lanes import BAND_NAMES
 
 @dataclass(frozen=True)
 class PathStart:
-    """Steps for a task, and what to listen for when they are then moved."""
+    """Steps for a task, and what to listen for when they are then moved. words: others by which it is searched for."""
 
     name: str
     listen: str
     path: Path
+    words: tuple[str, ...] = ()
 
 
 def step(kind: str, **settings: Any) -> dict[str, Any]:
@@ -40,8 +41,10 @@ def compressor(threshold: float, attack: float, release: float, ratio: float = 3
     return step("compressor", threshold_db=threshold, attack_ms=attack, release_ms=release, ratio=ratio, detector="rms")
 
 
-def starting(name: str, listen: str, *steps: dict[str, Any], levers: tuple[dict[str, Any], ...] = ()) -> PathStart:
-    return PathStart(name, listen, Path.model_validate({"steps": list(steps), "levers": list(levers)}))
+def starting(
+    name: str, listen: str, *steps: dict[str, Any], levers: tuple[dict[str, Any], ...] = (), words: tuple[str, ...] = ()
+) -> PathStart:
+    return PathStart(name, listen, Path.model_validate({"steps": list(steps), "levers": list(levers)}), words)
 
 
 def lever(name: str, *targets: tuple[str, str, float]) -> dict[str, Any]:
@@ -111,6 +114,7 @@ PATH_STARTS = (
             compressor(-30.0, 8.0, 100.0),
             compressor(-36.0, 3.0, 60.0),
         ),
+        words=("multiband", "multiband compressor", "multiband dynamics"),
     ),
     starting(
         "low-end control",

@@ -178,16 +178,17 @@ def write_curve(question: CurvePoints) -> CurveText:
 
 
 class PathStartView(BaseModel):
-    """A ready-made path or split, and what to listen for."""
+    """A ready-made path or split, and what to listen for. words: others by which it is searched for."""
 
     name: str
     listen: str
     path: StepPath
+    words: tuple[str, ...]
 
 
 @router.get("/paths/starts")
 def list_path_starts() -> list[PathStartView]:
-    return [PathStartView(name=start.name, listen=start.listen, path=start.path) for start in PATH_STARTS]
+    return [PathStartView(name=start.name, listen=start.listen, path=start.path, words=start.words) for start in PATH_STARTS]
 
 
 def checked(preset: PresetBody) -> Settings | StepPath:

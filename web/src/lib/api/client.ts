@@ -66,7 +66,12 @@ export type SlotsCompared = Required<Schemas['SlotsCompared']>;
 export type SlotDifference = Required<Schemas['Difference']>;
 export type SlotLoudness = Schemas['SlotLoudness'];
 export type LaneFigures = Schemas['LaneFigures'];
-export type PathStart = { name: string; listen: string; path: { steps: Step[]; levers?: Lever[] } };
+export type PathStart = {
+  name: string;
+  listen: string;
+  path: { steps: Step[]; levers?: Lever[] };
+  words?: readonly string[];
+};
 export type BenchResult = Required<Schemas['Result']>;
 export type BenchQuestion = Schemas['BenchQuestion'];
 export type BenchTest = BenchResult['test'];

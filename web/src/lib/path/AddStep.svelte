@@ -41,6 +41,12 @@
         words: processor.aliases,
         take: () => void addStep(workspace, processor.kind),
       })),
+    ...[...workspace.described.pathStarts, ...own].map((start) => ({
+      name: start.name,
+      what: `Ready-made: ${start.listen}`,
+      words: start.words ?? [],
+      take: () => void takeSteps(workspace, pathInsertion(workspace, start.path)),
+    })),
     ...SPLITS.map(([by, name, what, words]) => ({
       name,
       what,
@@ -49,12 +55,6 @@
         // A split by itself: what is chosen stays where it is.
         void divide(workspace, by, bands, []);
       },
-    })),
-    ...[...workspace.described.pathStarts, ...own].map((start) => ({
-      name: start.name,
-      what: `Ready-made: ${start.listen}`,
-      words: [],
-      take: () => void takeSteps(workspace, pathInsertion(workspace, start.path)),
     })),
   ]);
   const result = $derived(searched(items, search));
