@@ -36,6 +36,8 @@
   let moving = $state<Point[] | null>(null);
   /** From where a drag began to what it moves, in pixels. */
   let off = { x: 0, y: 0 };
+  /** What the curve has besides its ratio where a drag of that began, such as make-up gain, in dB. */
+  let beside_db = 0;
 
   const curve = $derived(workspace.measuring.study?.curve ?? null);
   const settings = $derived(workspace.selection.step?.settings ?? {});
@@ -80,7 +82,7 @@
       const wanted = clamp(input + gained, setting?.minimum ?? -60, setting?.maximum ?? 0);
       put({ [level!]: Math.round(wanted * 10) / 10 }, place.gesture);
     } else if (held === 'ratio') {
-      const ratio = (input - threshold!) / Math.max(output - threshold!, 0.01);
+      const ratio = (input - threshold!) / Math.max(output - beside_db - threshold!, 0.01);
       put({ ratio: Number(clamp(ratio, 1, MAX_RATIO).toPrecision(3)) }, place.gesture);
     }
   }
@@ -125,6 +127,8 @@
       if (!('ratio' in settings) || !beyond || Math.abs(onCurve - place.y) > NEAR) return false;
       held = 'ratio';
       off = { x: 0, y: onCurve - place.y };
+      const over_db = valueAt(place.x, axes.xs) - threshold;
+      beside_db = valueAt(onCurve, axes.ys) - threshold - over_db / Number(settings['ratio']);
       return kept();
     },
     move,
