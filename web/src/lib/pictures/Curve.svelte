@@ -127,8 +127,8 @@
       if (!('ratio' in settings) || !beyond || Math.abs(onCurve - place.y) > NEAR) return false;
       held = 'ratio';
       off = { x: 0, y: onCurve - place.y };
-      const over_db = valueAt(place.x, axes.xs) - threshold;
-      beside_db = valueAt(onCurve, axes.ys) - threshold - over_db / Number(settings['ratio']);
+      const over_db = valueAt(place.x, axes.xs) - threshold!;
+      beside_db = valueAt(onCurve, axes.ys) - threshold! - over_db / Number(settings['ratio']);
       return kept();
     },
     move,
