@@ -7,7 +7,17 @@ import pytest
 
 from saltanvil.demo import low_water as demo
 from tests.browser.conftest import measured
-from tests.browser.test_page import energy, figure, heard, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
+from tests.browser.test_page import (
+    energy,
+    figure,
+    heard,
+    mean_energy,
+    setting,
+    sound_follows,
+    type_setting,
+    wait_figure,
+    wait_heard,
+)
 
 CHORUS_S = 12 * demo.BAR_S
 FAULTS = demo.FAULTS

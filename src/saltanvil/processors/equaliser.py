@@ -140,7 +140,21 @@ class Equaliser(Processor):
 
     kind = "equaliser"
     label = "Equaliser"
-    aliases = ("EQ", "high-pass", "HPF", "low cut", "low-pass", "LPF", "high cut", "tilt", "filter", "shelf", "bell", "notch", "tone")
+    aliases = (
+        "EQ",
+        "high-pass",
+        "HPF",
+        "low cut",
+        "low-pass",
+        "LPF",
+        "high cut",
+        "tilt",
+        "filter",
+        "shelf",
+        "bell",
+        "notch",
+        "tone",
+    )
     settings_model = EqualiserSettings
     pictures = ("response", "spectrum", "bite")
     starts = STARTS

@@ -3643,7 +3643,7 @@ export interface components {
     };
     /**
      * PathStartView
-     * @description A ready-made path or split, and what to listen for.
+     * @description A ready-made path or split, and what to listen for. words: others by which it is searched for.
      */
     PathStartView: {
       /** Name */
@@ -3651,6 +3651,8 @@ export interface components {
       /** Listen */
       listen: string;
       path: components["schemas"]["Path-Output"];
+      /** Words */
+      words: string[];
     };
     /** PlaceRequest */
     PlaceRequest: {
@@ -3893,7 +3895,7 @@ export interface components {
       samples: [number, number][];
       /**
        * Tolerance
-       * @default 0.005
+       * @default 0.01
        */
       tolerance?: number;
       /**

@@ -29,7 +29,9 @@ test('what most would mean comes first', () => {
     { name: 'Bands', what: 'Each band with steps of its own.', words: ['multiband', 'crossover'] },
   ];
   const first = (search: string) => searched(all, search)[0]?.name;
-  expect(['ess', 'eq', 'low cut', 'high cut', 'tilt', 'maximizer', 'bus compressor', 'comp'].map(first)).toEqual([
+  expect(
+    ['ess', 'eq', 'low cut', 'high cut', 'tilt', 'maximizer', 'bus compressor', 'comp'].map(first),
+  ).toEqual([
     'De-esser',
     'Equaliser',
     'Equaliser',
