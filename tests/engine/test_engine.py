@@ -364,5 +364,5 @@ def test_hearing_the_key_plays_what_the_detector_hears_in_time_with_the_sound(me
     step.process(np.ascontiguousarray(media.sounds[0][:, :48000]))
     late = 240  # the whole plan is as late as this one lookahead
     heard = render("key")[0, late : late + 40000]
-    assert np.allclose(heard, step.heard[0, :40000] * np.sqrt(0.5), atol=1e-6)
+    assert np.allclose(heard, step.detector_input[0, :40000] * np.sqrt(0.5), atol=1e-6)
     assert not np.allclose(heard, render("after")[0, late : late + 40000], atol=1e-2)

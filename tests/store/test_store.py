@@ -88,7 +88,7 @@ def test_refusals_name_the_object():
     for edit, words in [
         (set_step(step_id="kick0", settings={"ratio": 80}), "ratio"),
         (set_step(step_id="kick0", settings={"loudness": 1}), "loudness"),
-        (set_step(step_id="gone", bypass=True), "gone"),
+        (set_step(step_id="gone", bypass=True), "not there any more"),
         (RemoveStrip(strip_id="main"), "main"),
         (MoveStrip(strip_id="kick", index=0, output="snare"), "snare"),
         (MoveStrip(strip_id="drums", index=0, output="drums"), "loop"),
