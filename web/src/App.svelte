@@ -112,8 +112,10 @@
     const list = event.target as HTMLElement;
     if (!list.matches('select') || dialogs.open || (last !== '' && last !== 'Enter')) return;
     list.blur();
-    const worked = '.path .chosen button, nav.tree [tabindex="0"]';
-    document.querySelector<HTMLElement>(worked)?.focus({ preventScroll: true });
+    const worked =
+      document.querySelector<HTMLElement>('.path .chosen button') ??
+      document.querySelector<HTMLElement>('nav.tree [tabindex="0"]');
+    worked?.focus({ preventScroll: true });
   }
 
   function drop(event: DragEvent): void {
