@@ -44,6 +44,8 @@ FRESH_S = 300.0
 JOB_S = 300.0
 #: How much more of something there may be at the end of a server's life than in its second third.
 MEMORY_GROWTH, COUNT_GROWTH = 1.3, 12
+#: No track begins later: drawn anywhere, one would make a song of hours, whose pictures take minutes.
+LONGEST_START_S = 600.0
 WEIGHTS = {
     "moved": 30, "drag": 14, "edit": 14, "undo": 8, "redo": 4, "go": 2, "play": 8, "study": 8, "slot": 4, "blind": 1.5, "tab": 3,
     "import": 1.5, "deliver": 1.5, "check": 0.4, "pack": 0.5, "preset": 1,
@@ -204,8 +206,9 @@ class Day:
             data = {"op": "set", "values": [world.draw_moved()]} if op is None else world.edit()
             try:
                 edit = EDIT.validate_python(data)
-                apply(self.mirror, edit)
-                return edit
+                after = apply(self.mirror, edit)
+                if max(strip.start_s for strip in after.strips) <= LONGEST_START_S:
+                    return edit
             except ValueError:
                 continue
         return None
