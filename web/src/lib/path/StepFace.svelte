@@ -32,7 +32,7 @@
   onclick={press}
   onkeydown={keydown}
 >
-  <b class:long={label.length > 14} class:bypassed={step.bypass}>{label}</b>
+  <b class:long={label.length > 14} class:struck={step.bypass}>{label}</b>
   {#if slot}<em class="slot figure" title="Slot {slot} is on">{slot}</em>{/if}
   {#if moving}<em class="key over" title="Something of it moves over time"
       ><svg viewBox="0 0 12 8" aria-hidden="true"><path d="M0 7 H3 L7 1 H12" /></svg></em
@@ -131,7 +131,7 @@
     border: 1px solid var(--after);
     background: radial-gradient(var(--after) 0.9px, transparent 1px) 0 0 / 4px 4px;
   }
-  .bypassed {
+  .struck {
     color: var(--ink-soft);
     text-decoration: line-through;
   }
