@@ -288,9 +288,9 @@ def test_blends_and_held_outputs_are_matched_with_their_edit_and_lanes_given_bac
     edit(**swap)
     settled(client, session)
     assert ask("scope", strip_id=track)["ledger"]["after"]["integrated_lufs"] == pytest.approx(loudness + louder, abs=0.05)
-    assert louder > 5 and "no step" in ask("order", strip_id=track, edit={**swap, "step_id": "gone"})["detail"]
+    assert louder > 5 and "not there any more" in ask("order", strip_id=track, edit={**swap, "step_id": "gone"})["detail"]
     assert "has no lanes" in ask("bands", strip_id=track, step_id="c")["detail"]
-    assert "no lane" in ask("give-back", strip_id=track, lane_id="gone")["detail"]
+    assert "not there any more" in ask("give-back", strip_id=track, lane_id="gone")["detail"]
 
 
 def test_a_version_tells_of_routes_and_a_study_of_what_silences(client, session, tmp_path):
@@ -324,7 +324,7 @@ def test_a_version_tells_of_routes_and_a_study_of_what_silences(client, session,
     bench = {"tab": "t", "strip_id": one, "test": "impulse", "level_dbfs": 0.0}
     result = client.post(f"/api/sessions/{session}/bench", json=bench).json()["result"]
     declared = next(figure["value"] for figure in result["figures"] if figure["name"] == "declared_ms")
-    assert declared == 2.0 and client.get(f"/api/sessions/{session}/studies/progress?tab=t&kind=bench").json()["share"] == 1.0
+    assert declared == 2.0 and client.get(f"/api/sessions/{session}/studies/progress?tab=t&kind=bench").json()["fraction"] == 1.0
     high = client.post(f"/api/sessions/{session}/bench", json={**bench, "test": "harmonics", "frequency_hz": 25000})
     assert high.status_code == 422 and "frequency_hz" in high.json()["detail"]
 
