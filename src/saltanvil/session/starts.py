@@ -114,7 +114,7 @@ PATH_STARTS = (
             compressor(-30.0, 8.0, 100.0),
             compressor(-36.0, 3.0, 60.0),
         ),
-        words=("multiband", "multiband compressor", "multiband dynamics"),
+        words=("multiband", "multiband compressor"),
     ),
     starting(
         "low-end control",
