@@ -14,7 +14,7 @@
 
   const MAX_DB = 24;
   const WIDTHS: [number, number] = [0.03, 2];
-  /** Wheel clicks and key presses within so long are one edit. */
+  /** Key presses within so long are one edit. */
   const TOGETHER_MS = 1500;
   const WIDEN = 1.1;
 
@@ -138,7 +138,7 @@
         ).toFixed(1)} dB{one.on ? '' : ', off'}"
         title="{format(one.frequency_hz, 'Hz')}, sticks out by {one.height_db.toFixed(
           1,
-        )} dB. Drag: frequency and depth; wheel or + and -: width; Del removes; double-click: on and off"
+        )} dB. Drag: frequency and depth; wheel with Ctrl, or + and -: width; Del removes; double-click: on and off"
         style:left="{stands.x}px"
         style:top="{clamp(stands.y, 40, box.height - 30)}px"
         onkeydown={(event) => keys(event, at)}

@@ -12,7 +12,6 @@
   import { axesOf, bandOf, cornersOf, grid, says, shapesOf } from './geometry/spectrum';
   import Plot, { type Mark } from './Plot.svelte';
 
-  /** Wheel clicks within so long are one edit. */
   /** A step of the wheel. */
   const WIDEN = 1.1;
 
@@ -117,7 +116,7 @@
       class="band"
       role="presentation"
       data-picture="band"
-      title="Drag to move the whole band; wheel for its width"
+      title="Drag to move the whole band; wheel with Ctrl for its width"
       style:left="{x(band[0])}px"
       style:width="{x(band[1]) - x(band[0])}px"
       {@attach wheel}

@@ -9,6 +9,7 @@ import {
   type Setting,
 } from '../api/client';
 import { frames } from '../draw/frames';
+import { everyStep } from '../path/tree';
 import {
   baseFor,
   canMove,
@@ -17,7 +18,6 @@ import {
   isSwitch,
   keyOf,
   leversOf,
-  stepsOf,
   sectionAt,
   sectionOf,
   valueAt,
@@ -345,7 +345,7 @@ function documentValue({ of, id, name }: Address): unknown {
   if (of === 'send')
     return from(session.strips.flatMap((strip) => strip.sends).find((send) => send.id === id));
   for (const strip of session.strips) {
-    for (const step of stepsOf(strip.path.steps)) {
+    for (const step of everyStep(strip.path.steps)) {
       const lane = step.lanes?.find((one) => one.id === id);
       if (lane) return from(lane);
     }

@@ -1,5 +1,6 @@
 /** Reading the course of a value off the line that the server tells, and what a hand's move means to what moves it. Pure functions. */
-import type { Envelope, Lever, MovingValue, Owner, Section, Session, Setting, Step } from '../api/client';
+import { everyStep } from '../path/tree';
+import type { Envelope, Lever, MovingValue, Owner, Section, Session, Setting } from '../api/client';
 import { clamp } from '../controls/value';
 
 export interface Address {
@@ -63,14 +64,6 @@ export const isSwitch = ({ of, name }: Address) => Boolean(SWITCHES[name]?.inclu
 export const canMove = (address: Address, setting: Setting): boolean =>
   isSwitch(address) || (setting.type === 'number' && setting.moves === 'glides');
 
-/** Every step of a session, those in lanes too. */
-export function* stepsOf(steps: Step[]): Generator<Step> {
-  for (const step of steps) {
-    yield step;
-    for (const lane of step.lanes ?? []) yield* stepsOf(lane.path.steps);
-  }
-}
-
 export const leversOf = (session: Session): Lever[] => [
   ...session.levers,
   ...session.strips.flatMap((strip) => strip.path.levers ?? []),
@@ -87,7 +80,7 @@ export function envelopeOf(session: Session, { of, id, name }: Address): Envelop
       const send = strip.sends.find((one) => one.id === id);
       if (send) return from(send);
     }
-    for (const step of stepsOf(strip.path.steps)) {
+    for (const step of everyStep(strip.path.steps)) {
       if (of === 'step' && step.id === id) return from(step);
       if (of === 'key' && step.id === id) return from(step.key);
       const lane = of === 'lane' && step.lanes?.find((one) => one.id === id);

@@ -9,7 +9,8 @@ import {
   type Step,
   type Strip,
 } from '../api/client';
-import { canMove, keyOf, leversOf, stepsOf, type Address } from './course';
+import { canMove, keyOf, leversOf, type Address } from './course';
+import { everyStep } from '../path/tree';
 import type { Workspace } from './workspace.svelte';
 
 /** The strip a lever is on; null for the session's own. */
@@ -25,7 +26,7 @@ export function stripOfValue(session: Session, { of, id }: Address): Strip | nul
     if (of === 'strip') return strip.id === id;
     if (of === 'send') return strip.sends.some((send) => send.id === id);
     if (of === 'lever') return Boolean(strip.path.levers?.some((lever) => lever.id === id));
-    for (const step of stepsOf(strip.path.steps)) {
+    for (const step of everyStep(strip.path.steps)) {
       if ((of === 'step' || of === 'key') && step.id === id) return true;
       if (of === 'lane' && step.lanes?.some((lane) => lane.id === id)) return true;
     }
@@ -133,7 +134,7 @@ export function choices(workspace: Workspace, strips: Strip[], shared: Lever[] =
         send,
         workspace.described.settings.send ?? [],
       );
-    for (const step of stepsOf(strip.path.steps)) {
+    for (const step of everyStep(strip.path.steps)) {
       const processor = workspace.described.processor(step.kind);
       const owner = `${strip.name}, ${processor?.label.toLowerCase() ?? step.kind}`;
       take('step', step.id, owner, step.settings, processor?.settings ?? []);

@@ -14,3 +14,6 @@ export const setOf = (of: Owner, id: string | null, values: Values): Edit => ({
 
 /** New values for several objects, as one edit. */
 export const setAll = (values: Moved[]): Edit => ({ op: 'set', values });
+
+/** Several edits as one; one by itself stays what it is. */
+export const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });

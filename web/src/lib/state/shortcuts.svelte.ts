@@ -90,7 +90,7 @@ export const GESTURES: readonly (readonly [string, string])[] = [
   ['Shift or Ctrl and click', 'Choose several steps or strips'],
   [
     'On a setting',
-    'Arrows, Shift fine, Ctrl coarse; type a value (after Enter, while slots are in use); double-click for the default; right click or the Menu key: over time',
+    'Arrows, Shift fine, Ctrl coarse; the wheel while it has the focus, or with Ctrl; type a value (after Enter, while slots are in use); double-click for the default; right click or the Menu key: over time',
   ],
   ['On a divider', 'Drag, with Shift all of them; arrows; Delete removes; double-click beside one adds one'],
   ['On the level picture', 'Wheel zooms, double-click shows the whole passage'],

@@ -1,7 +1,7 @@
 /** What is done to steps: add, copy, paste, duplicate, bypass, remove, move. */
 import { api, newId, type Edit, type Lever, type Step } from '../api/client';
 import { find, renamed, renamedLevers } from '../path/tree';
-import { movesOf, setAll } from './moves';
+import { batch, movesOf, setAll } from './moves';
 import type { Workspace } from './workspace.svelte';
 
 const BOARD = 'saltanvil.copied-steps';
@@ -34,8 +34,6 @@ export function chosenSteps(workspace: Workspace): Step[] {
   const selected = steps.filter((step) => workspace.selection.stepIds.includes(step.id));
   return selected.length ? selected : workspace.selection.step ? [workspace.selection.step] : [];
 }
-
-const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });
 
 /** The edit that puts steps at a place of the chosen strip. */
 export function insertion(

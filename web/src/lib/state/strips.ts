@@ -1,10 +1,9 @@
 /** What is done to several strips at once: a bus from them, level, mute, solo, output, removal, stage gain. */
 import { api, newId, type Edit, type Strip } from '../api/client';
-import { movesOf, setAll } from './moves';
+import { batch, movesOf, setAll } from './moves';
 import { setLane } from './splits';
 import type { Workspace } from './workspace.svelte';
 
-const batch = (edits: Edit[]): Edit => (edits.length === 1 ? edits[0]! : { op: 'batch', edits });
 const listed = (strips: Strip[]) =>
   strips.length > 3 ? `${strips.length} strips` : strips.map((strip) => strip.name).join(', ');
 

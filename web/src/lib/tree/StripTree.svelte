@@ -183,6 +183,7 @@
         <input
           class="level figure"
           aria-label="Level of {strip.name}, dB"
+          title="Type a level; the wheel moves it while it has the focus, or with Ctrl"
           value={strip.level_db.toFixed(1)}
           {@attach levelWheel(strip)}
           onchange={(event) => typedLevel(strip, event.currentTarget)}
