@@ -23,6 +23,7 @@ from saltanvil.engine.live import (
     MAX_LEAD_S,
     MAX_OUTPUT_DELAY_S,
     MIN_OUTPUT_DELAY_S,
+    OPENING_BLOCKS,
     OUTPUT_DELAY_S,
     QUIET_S,
     RESTED_S,
@@ -367,6 +368,23 @@ def test_a_change_goes_back_only_where_enough_is_left_ahead_meanwhile(monkeypatc
     player.heard(epoch, round(heard_s * RATE), 0)
     listener.settled()
     assert (listener.sent[-1].sequence + 2) * BLOCK_FRAMES > (heard_s + LEAD_S) * RATE  # all of the lead is there again
+    player.close()
+
+
+def test_a_play_opens_before_a_change_is_rendered(monkeypatch):
+    """What changes at the press of Play waits until some blocks are there, and then takes their place."""
+    listener = Listener(monkeypatch)
+    player = listener.player
+    listener.room = 0
+    player.play(0.0)
+    while player._fresh:
+        time.sleep(0.001)
+    player.want(player.wanted.changed(session=SESSIONS[1]))
+    listener.room = 1 << 30
+    player.nudge()
+    sent = listener.settled().sent
+    assert [block.version for block in sent[: OPENING_BLOCKS + 1]] == [0] * OPENING_BLOCKS + [1]
+    assert sent[OPENING_BLOCKS].sequence == 0
     player.close()
 
 

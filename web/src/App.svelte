@@ -69,19 +69,31 @@
     localStorage.setItem('saltanvil.theme', theme);
   }
 
-  /** Parts of the page, and where in them the keyboard goes on. */
-  const SKIPS = [
-    ['the strips', 'nav.tree [tabindex="0"]'],
-    ['the path', '.path [tabindex="0"], .path button'],
-    ['the settings', '.editor [role=slider], .panel button'],
-    ['the ledger', 'aside.ledger'],
-    ['the transport', 'footer.transport button'],
+  /** Parts of the page, where each lies, and where in it the keyboard goes on. */
+  const PARTS_OF_PAGE = [
+    ['the strips', 'nav.tree', '[role=treeitem][tabindex="0"]'],
+    ['the path', '.path', '.chosen button, [role=list] button'],
+    ['the settings', '.editor, .panel', '[role=slider], button'],
+    ['the ledger', 'aside.ledger', 'aside'],
+    ['the transport', 'footer.transport', 'button'],
   ] as const;
-  function skipTo(selector: string): void {
-    const target = document.querySelector<HTMLElement>(selector);
-    if (!target) return;
-    if (target.matches('aside')) target.tabIndex = -1;
-    target.focus();
+  function comeTo(within: string, target: string): boolean {
+    const part = document.querySelector<HTMLElement>(within);
+    const goal = target === 'aside' ? part : part?.querySelector<HTMLElement>(target);
+    if (!goal) return false;
+    if (target === 'aside') goal.tabIndex = -1;
+    goal.focus();
+    return true;
+  }
+  /** To the next part of the page that is there, or the one before. */
+  function nextPart(way: 1 | -1): void {
+    const count = PARTS_OF_PAGE.length;
+    const here = PARTS_OF_PAGE.findIndex(([, within]) => document.activeElement?.closest(within));
+    let at = here < 0 && way < 0 ? count : here;
+    for (let tried = 0; tried < count; tried += 1) {
+      at = (at + way + count) % count;
+      if (comeTo(PARTS_OF_PAGE[at]![1], PARTS_OF_PAGE[at]![2])) return;
+    }
   }
 
   /** A button that the keyboard has focused is pressed by Space; elsewhere Space plays, also where a button was clicked before. */
@@ -95,6 +107,10 @@
   function keys(event: KeyboardEvent): void {
     const target = event.target as HTMLElement;
     const key = keyOf(event);
+    if (event.key === 'F6' && !dialogs.open) {
+      event.preventDefault();
+      return nextPart(event.shiftKey ? -1 : 1);
+    }
     // A list of choices takes letters and Space, but none of the keys with Ctrl.
     const choosing = target.matches('select') && !event.ctrlKey && !event.metaKey;
     const typing = choosing || target.matches('textarea, input:not([type=checkbox], [type=radio])');
@@ -151,8 +167,8 @@
 
 <div class="app" class:dropping>
   <nav class="skip" aria-label="Skip to">
-    {#each SKIPS as [name, target] (name)}
-      <button onclick={() => skipTo(target)}>Skip to {name}</button>
+    {#each PARTS_OF_PAGE as [name, within, target] (name)}
+      <button onclick={() => comeTo(within, target)}>Skip to {name}</button>
     {/each}
   </nav>
   <header>

@@ -28,6 +28,9 @@ LATE_STEP_S, CHANGE_STEP_S = 0.004, 0.001
 #: rendered twice: the change sounds from the next block on, and what lies ahead grows. With each gap it is more, by this share of
 #: what the lead grows.
 LEFT_S, LEFT_SHARE = 0.05, 0.1
+#: A play has so many blocks before a change is rendered: the listener begins with two, and a block with a change takes longest
+#: just when nothing else lies ahead. The change then takes their place.
+OPENING_BLOCKS = 5
 #: How much of the pace so far counts with the next block.
 PACE_KEPT = 0.8
 #: A change that follows another within this is part of a drag: the next one will replace what is rendered now. It goes back
@@ -192,8 +195,10 @@ class Player:
                     self._condition.wait()
                 if not self._playing or self._fresh or self._closed:
                     return
-                wanted, changed, lead_s = self._wanted, self._changed, self._lead_s
-                self._changed = False
+                changed = self._changed and self._queued >= OPENING_BLOCKS * BLOCK_FRAMES
+                if changed:
+                    wanted, self._changed = self._wanted, False
+                lead_s = self._lead_s
                 replaceable, heard = self._replaceable(rate), self._heard_frames
                 spare = self._left_s(rate, replaceable) > LEFT_S
             if changed:

@@ -77,10 +77,19 @@ def phrases(edit: Edit, before: Session, after: Session) -> Iterator[str]:
         rest = f" and {len(parts) - 1} more" if len(parts) > 1 else ""
         yield f"{parts[0]}{rest}" if parts else "Nothing"
     elif isinstance(edit, Set):
-        first = moved_words(edit.values[0], before, after)
-        yield first if len(edit.values) == 1 else f"{first} and {len(edit.values) - 1} more"
+        changed = [moved for moved in edit.values if moves(moved, before)] or edit.values
+        first = moved_words(changed[0], before, after)
+        yield first if len(changed) == 1 else f"{first} and {len(changed) - 1} more"
     else:
         yield DONE[getattr(edit, "op", "")].format_map(Names(edit, before, after))
+
+
+def moves(moved: Moved, before: Session) -> bool:
+    """Whether a value was another one."""
+    try:
+        return value(before, moved.address) != moved.value
+    except (NotFound, EditRefused):
+        return True
 
 
 def moved_words(moved: Moved, before: Session, after: Session) -> str:

@@ -139,7 +139,8 @@ class SessionStore:
         """Apply and store one edit. check: told of the changed session before it is stored, and may refuse it.
 
         Edits of one gesture (a drag) that move the same values are one edit: the newer takes the place of the older, from
-        the state before the gesture on, and they are undone together.
+        the state before the gesture on, and they are undone together. An edit that changes nothing is not stored, and a drag
+        that ends where it began is none.
 
         Raises EditRefused (nothing changed), NotFound, Unreadable, StoreError (nothing changed).
         """
@@ -160,6 +161,9 @@ class SessionStore:
                 changed, matches_before = plain, dumped(matches)
                 position += 1
             check(changed)
+            change = difference(base, plain)
+            if not change["of"]:
+                return self._without_last(version, changed, position) if begun else version
             words = in_words(edit, base, changed)
             with self.database.transaction() as connection:
                 connection.execute("DELETE FROM edits WHERE session_id = ? AND seq >= ?", (session_id, position))
@@ -167,13 +171,20 @@ class SessionStore:
                     "INSERT INTO edits (session_id, seq, edit, change, gesture, matches_before, made_at, words)"
                     " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
                     (
-                        session_id, position, written(edit), written_change(difference(base, plain)), gesture, matches_before,
-                        time.time(), words,
+                        session_id, position, written(edit), written_change(change), gesture, matches_before, time.time(), words,
                     ),
                 )  # fmt: skip
                 self._write(connection, session_id, changed, version.revision + 1, position)
             self._bases[session_id] = position, base
             return self._keep(Version(session_id, version.revision + 1, changed, True, False, undo=words))
+
+    def _without_last(self, version: Version, session: Session, position: int) -> Version:
+        """The last edit, at this position, has been taken back by the hand that made it."""
+        with self.database.transaction() as connection:
+            connection.execute("DELETE FROM edits WHERE session_id = ? AND seq >= ?", (version.id, position))
+            self._write(connection, version.id, session, version.revision + 1, position - 1)
+        undo, _ = self._words(connection, version.id, position - 1)
+        return self._keep(Version(version.id, version.revision + 1, session, position > 1, False, undo=undo))
 
     def _before(self, connection: sqlite3.Connection, version: Version, position: int) -> Session:
         """The version before the last edit."""

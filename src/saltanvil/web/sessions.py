@@ -18,6 +18,7 @@ from saltanvil.session.document.path import SlotNumber
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits.base import Batch
 from saltanvil.session.edits.slots import StoreSlot
+from saltanvil.session.key_sources import KeyGroup, key_groups
 from saltanvil.session.settings import differing, resolve
 from saltanvil.session.slot_differences import SlotsCompared, compared
 from saltanvil.session.slots import SlotOwner, whole
@@ -145,7 +146,7 @@ def own(session: Session) -> dict[str, object]:
 
 def answer(services: Services, before: Version, version: Version, since: int | None, notices: Sequence[str] = ()) -> VersionView:
     """What an edit, an undo or a redo made of the version before it. since: the revision that the asker has."""
-    follows = since == before.revision and version.revision == before.revision + 1
+    follows = since == before.revision and version.revision <= before.revision + 1  # the same where nothing changed
     return view(services, version, notices, before if follows else None)
 
 
@@ -194,6 +195,12 @@ def get_session(services: Served, session_id: Number) -> VersionView:
 def get_slots(services: Served, session_id: Number, of: SlotOwner, id: Annotated[str, Query(max_length=64)]) -> SlotsCompared:
     """The versions of a step, a lane or a strip's path: what differs between them."""
     return compared(services.sessions.version(session_id).session, of, id)
+
+
+@router.get("/{session_id}/keys")
+def get_key_sources(services: Served, session_id: Number, step_id: Annotated[str, Query(max_length=64)]) -> list[KeyGroup]:
+    """What the detector of a step can listen to."""
+    return key_groups(services.sessions.version(session_id).session, step_id)
 
 
 @router.post("/{session_id}/duplicate", status_code=201)

@@ -15,9 +15,10 @@ import {
   removeSteps,
   swapOrder,
 } from './state/steps';
-import { busOf, chosenStrips, muteChosen, removeStrips, soloChosen } from './state/strips';
+import { chosenStrips, muteChosen, removeStrips, soloChosen } from './state/strips';
 import * as timeline from './state/timeline.svelte';
 import { workspace } from './state/workspace.svelte';
+import { groupToBus } from './tree/focus';
 
 /** Whether the keys of listening are about a delivery: master, decoded, difference. */
 export const compares = (): boolean => page.view === 'deliver' && delivery.canListen;
@@ -56,9 +57,10 @@ const ACTS: Record<ShortcutId, () => unknown> = {
   paste: () => pasteSteps(workspace),
   duplicate: () => duplicateSteps(workspace),
   remove: () => removeChosen(),
+  'find strip': () => document.querySelector<HTMLElement>('nav.tree input[type=search]')?.focus(),
   solo: () => soloChosen(workspace),
   mute: () => muteChosen(workspace),
-  bus: () => busOf(workspace, chosenStrips(workspace)),
+  bus: groupToBus,
   back: () => timeline.step(-1),
   forward: () => timeline.step(1),
   'to start': () => workspace.listening.seek(workspace.listening.passage.start_s),

@@ -55,8 +55,9 @@ class Strip(Automated):
     kind: Literal["track", "bus", "main"]
     media_id: int | None = Field(default=None, ge=0, le=1 << 53)
     start_s: float = rule(
-        0.0, "Start", "s", 0.0, 86400.0, "Strip", "Where the file begins in the session.", moves="structure", ticks=()
-    )
+        0.0, "Start", "s", -86400.0, 86400.0, "Strip", "Where the file begins in the session; what lies before 0 is not heard.",
+        moves="structure", ticks=(),
+    )  # fmt: skip
     trim_db: float = rule(0.0, "Trim", "dB", -60.0, 24.0, "Strip", "Level before the path.", ticks=(-24, -12, 0, 12))
     path: Path = Field(default_factory=Path)
     level_db: float = rule(

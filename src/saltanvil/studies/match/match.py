@@ -119,7 +119,7 @@ class Matcher:
             for strip in strips
             if strip.media_id is not None
         ]
-        end = max(ends, default=0)
+        end = max([0, *ends])
         start, stop = stretch_frames(session, step.match_over, end)
         return start, max(stop, start + round(MIN_STRETCH_S * session.rate_hz))
 

@@ -35,6 +35,8 @@ export type Step = Required<Pick<Schemas['Step-Output'], 'id' | 'kind' | 'bypass
   match_over?: Stretch;
   slots?: Schemas['Step-Output']['slots'];
 };
+export type KeySource = Omit<Schemas['KeySource'], 'key'> & { key: Key };
+export type KeyGroup = Omit<Schemas['KeyGroup'], 'sources'> & { sources: KeySource[] };
 export type Routing = Schemas['Routing'];
 export type StripRouting = Schemas['StripRouting'];
 export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends' | 'envelopes'>> & {
@@ -188,6 +190,8 @@ export const api = {
     ask<VersionAnswer>('POST', `${session(id)}/history`, { position, tab, since }),
   slotFrom: (id: number, request: Schemas['SlotRequest']) =>
     ask<VersionAnswer>('POST', `${session(id)}/history/slot`, request),
+  keySources: (id: number, step: string) =>
+    ask<KeyGroup[]>('GET', `${session(id)}/keys?step_id=${encodeURIComponent(step)}`),
   studyScope: (id: number, question: Schemas['ScopeQuestion']) =>
     ask<ScopeAnswer | null>('POST', `${session(id)}/studies/scope`, question),
   studyOverview: (id: number, question: Schemas['OverviewQuestion']) =>

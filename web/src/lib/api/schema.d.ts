@@ -83,6 +83,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/keys": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /**
+     * Get Key Sources
+     * @description What the detector of a step can listen to.
+     */
+    get: operations["get_key_sources_api_sessions__session_id__keys_get"];
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/duplicate": {
     parameters: {
       query?: never;
@@ -2771,6 +2791,36 @@ export interface components {
        * @default false
        */
       mutes?: boolean;
+    };
+    /**
+     * KeyGroup
+     * @description What can be taken from one strip. own: the strip whose step listens.
+     */
+    KeyGroup: {
+      /** Strip Id */
+      strip_id: string;
+      /** Name */
+      name: string;
+      /**
+       * Kind
+       * @enum {string}
+       */
+      kind: "track" | "bus" | "main";
+      /** Own */
+      own: boolean;
+      /** Sources */
+      sources: components["schemas"]["KeySource"][];
+    };
+    /**
+     * KeySource
+     * @description refused: why it cannot be the key; null if it can.
+     */
+    KeySource: {
+      key: components["schemas"]["Key"];
+      /** Label */
+      label: string;
+      /** Refused */
+      refused: string | null;
     };
     /**
      * Lane
@@ -5888,6 +5938,84 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["SlotsCompared"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  get_key_sources_api_sessions__session_id__keys_get: {
+    parameters: {
+      query: {
+        step_id: string;
+      };
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["KeyGroup"][];
         };
       };
       /** @description The body cannot be read */

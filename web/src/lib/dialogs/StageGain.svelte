@@ -29,7 +29,7 @@
   }
 </script>
 
-<Dialog title="Stage gain" {close} width={26}>
+<Dialog title="Gain staging" {close} width={26}>
   <p class="soft">
     Sets the trims, so that the tracks reach their paths at one level. -18 dBFS RMS while active is a usual
     working level.

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { barFrom, barsAndBeats, parsePlace, ticks, toBeat } from './grid';
+import { barFrom, barsAndBeats, parsePlace, parseStart, ticks, toBeat } from './grid';
 
 const grid = { tempo_bpm: 120, beats_in_bar: 4, bar_one_s: 0 };
 const later = { tempo_bpm: 90, beats_in_bar: 3, bar_one_s: 1.5 };
@@ -39,4 +39,13 @@ test('numbers of bars keep their distance', () => {
   const far = ticks(0, 600, 800, grid).filter((tick) => tick.label);
   expect(far[1]!.at_s - far[0]!.at_s).toBe(64);
   expect(far.map((tick) => Number(tick.label))[1]).toBe(33);
+});
+
+test('reads where a file begins, also before the session', () => {
+  const read = (text: string) => parseStart(text, grid, 48000);
+  expect([read('12.5 s'), read('-0,25 s'), read('-250 ms'), read('1:02.5'), read('-1:00')]).toEqual([
+    12.5, -0.25, -0.25, 62.5, -60,
+  ]);
+  expect([read('96000 samples'), read('-1 smp'), read('3.1'), read('3')]).toEqual([2, -1 / 48000, 4, 4]);
+  expect([read(''), read('-3'), read('later')]).toEqual([null, null, null]);
 });

@@ -49,6 +49,27 @@ export function parsePlace(text: string, grid: Grid): number | null {
   return place < -1e-9 ? null : Math.max(0, place);
 }
 
+/**
+ * Where a file begins, as people type it: `12.5 s` and `-0.25 s`, `1:02.5`, `48000 samples`, or `17.2.3` in bars. Null if it is none
+ * of them. Unlike a place of the playhead it may lie before the session.
+ */
+export function parseStart(text: string, grid: Grid, rate_hz: number): number | null {
+  const plain = text
+    .trim()
+    .toLowerCase()
+    .replace(',', '.')
+    .replace(/\u2212/g, '-');
+  const samples = /^([+-]?\d+)\s*(?:samples?|smp)$/.exec(plain);
+  if (samples) return Number(samples[1]) / rate_hz;
+  const seconds = /^([+-]?\d+(?:\.\d*)?)\s*(ms|s)$/.exec(plain);
+  if (seconds) return Number(seconds[1]) / (seconds[2] === 'ms' ? 1000 : 1);
+  if (plain.startsWith('-')) {
+    const later = parsePlace(plain.slice(1), grid);
+    return plain.includes(':') && later !== null ? -later : null;
+  }
+  return parsePlace(plain, grid);
+}
+
 export interface Tick {
   at_s: number;
   /** Of a bar that has a number; others are small. */

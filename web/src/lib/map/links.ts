@@ -150,48 +150,7 @@ export function removal(link: Link): Edit {
   return { op: 'set_key', step_id: link.step.id, key: null };
 }
 
-/** Where a detector can listen: every strip before and after its path, every step and lane in them. */
-export interface Source {
-  value: string;
-  label: string;
-  key: Partial<Key> | null;
-}
-
-export function sources(
-  strips: Strip[],
-  own: Strip,
-  labelOf: (step: Step) => string,
-): { name: string; sources: Source[] }[] {
-  const at = (key: Partial<Key>, label: string): Source => ({ value: keyValue(key), label, key });
-  const of = (strip: Strip): Source[] => {
-    const named = strip.id === own.id ? {} : { strip_id: strip.id };
-    const result = [at({ ...named, at: 'after' }, `${strip.name}, after its path`)];
-    if (strip.path.steps.length)
-      result.push(at({ ...named, at: 'before' }, `${strip.name}, before its path`));
-    for (const step of everyStep(strip.path.steps)) {
-      result.push(
-        at({ step_id: step.id, at: 'after' }, `${strip.name}: after ${labelOf(step).toLowerCase()}`),
-      );
-      for (const lane of step.lanes ?? [])
-        result.push(at({ lane_id: lane.id, at: 'after' }, `${strip.name}: lane ${lane.name}`));
-    }
-    return result;
-  };
-  return [
-    {
-      name: 'This strip',
-      sources: of(own).filter(
-        (source) => source.key?.at === 'before' || source.key?.step_id || source.key?.lane_id,
-      ),
-    },
-    ...strips
-      .filter((strip) => strip.id !== own.id)
-      .map((strip) => ({ name: strip.name, sources: of(strip) })),
-  ];
-}
-
-/** A key's source as the value of an option. */
-export function keyValue(key: Partial<Key> | null | undefined): string {
-  if (!key) return '';
-  return [key.strip_id ?? '', key.step_id ?? '', key.lane_id ?? '', key.at ?? 'after'].join('|');
-}
+/** Whether two keys are taken from the same place. */
+export const sameSource = (a: Partial<Key>, b: Partial<Key>): boolean =>
+  (['strip_id', 'step_id', 'lane_id'] as const).every((name) => (a[name] ?? null) === (b[name] ?? null)) &&
+  (a.at ?? 'after') === (b.at ?? 'after');

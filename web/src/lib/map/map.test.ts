@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest';
 import type { Step, Strip } from '../api/client';
 import { renamed } from '../path/tree';
 import { depths, layout, neighbour, PLATE, type Plate } from './layout';
-import { choices, curve, links, removal, sources } from './links';
+import { choices, curve, links, removal } from './links';
 import { fitted, levelShare, zoomed } from './view';
 
 const strip = (id: string, output: string | null, more: Partial<Strip> = {}): Strip =>
@@ -123,15 +123,6 @@ describe('the lines', () => {
     expect(named('t1', 'b2')).toEqual(['Output', 'A ducker on b2, with this key']);
     expect(named('main', 'b2')).toEqual(['A ducker on b2, with this key']);
     expect(named('t1', 't1')).toEqual([]);
-  });
-
-  it('name every place a detector can listen', () => {
-    const groups = sources(small, small[4]!, (step) => step.kind);
-    expect(groups[0]!.sources.map((source) => source.label)).toEqual([
-      't2, before its path',
-      't2: after ducker',
-    ]);
-    expect(groups.length).toBe(small.length);
   });
 });
 

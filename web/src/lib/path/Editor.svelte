@@ -5,6 +5,7 @@
   import Dividers from '../controls/Dividers.svelte';
   import Points from '../controls/Points.svelte';
   import Resonances from '../controls/Resonances.svelte';
+  import { toolbar } from '../controls/toolbar';
   import Pictures from '../pictures/Pictures.svelte';
   import { format } from '../controls/value';
   import { aiming } from '../state/aiming.svelte';
@@ -68,7 +69,7 @@
 </script>
 
 <section class="editor" aria-label="Editor">
-  <header>
+  <header role="toolbar" aria-label="Step" {@attach toolbar}>
     <h2>{title}</h2>
     <span class="soft trail">{step || trail.length > 1 ? trail.join(' > ') : 'strip'}</span>
     {#if workspace.measuring.study && workspace.measuring.study.latency_ms > 0 && !(step && workspace.routing?.low_latency_changes[step.id])}

@@ -1,45 +1,61 @@
 <script lang="ts">
   /** What a detector listens to: the source, its trim, and what a mute of the source does. */
-  import type { Step, Strip } from '../api/client';
-  import { keyValue, sources } from '../map/links';
-  import { labelOf, setKey, setSource } from '../state/routes';
+  import { api, type Key, type KeyGroup, type KeySource, type Step, type Strip } from '../api/client';
+  import { sameSource } from '../map/links';
+  import { setKey, setSource } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
+  import KeyPicker from './KeyPicker.svelte';
   import Rule from './Rule.svelte';
 
   let { step, strip }: { step: Step; strip: Strip } = $props();
-  const groups = $derived(sources(workspace.session?.strips ?? [], strip, labelOf(workspace)));
-  const chosen = $derived(keyValue(step.key));
+  let groups = $state.raw<KeyGroup[]>([]);
+  let open = $state(false);
+  /** The strip by its name says the same as no strip. */
+  const keyOf = (key: Key): Partial<Key> => (key.strip_id === strip.id ? { ...key, strip_id: null } : key);
+  const isChosen = (source: KeySource) => Boolean(step.key && sameSource(source.key, keyOf(step.key)));
+  const group = $derived(groups.find((each) => each.sources.some(isChosen)) ?? null);
+  const chosen = $derived(group?.sources.find(isChosen) ?? null);
   /** Without a key the step does nothing, and says so at once. */
   const needed = $derived(Boolean(workspace.described.processor(step.kind)?.needs_key));
+  const none = $derived(needed ? 'none' : 'internal');
   const silent = $derived(workspace.routing?.silent_keys[step.id]);
   const heard = $derived(workspace.listening.playing ? workspace.listening.header?.keys[step.id] : undefined);
+  /** What of the session decides what there is to listen to. */
+  const asked = $derived(`${step.id} ${workspace.version?.revision}`);
 
-  function choose(field: HTMLSelectElement): void {
-    const all = groups.flatMap((group) => group.sources);
-    setSource(workspace, step, all.find((source) => source.value === field.value)?.key ?? null);
-    field.value = chosen; // until the server has agreed
-  }
+  $effect(() => {
+    void asked;
+    const id = workspace.version?.id;
+    if (id !== undefined && (step.key || open))
+      void workspace.attempt(async () => {
+        groups = await api.keySources(id, step.id);
+      }, true);
+  });
 </script>
 
-<label class="row" title="What the detector listens to. The sound itself is not changed by it.">
+<div class="row" title="What the detector listens to. The sound itself is not changed by it.">
   <span>Key</span>
-  <select
-    class="figure"
+  <button
+    class="figure source"
     class:outside={step.key}
     aria-label="Key"
+    aria-haspopup="dialog"
     data-setting="key"
-    value={chosen}
-    onchange={(event) => choose(event.currentTarget)}
+    onclick={() => (open = true)}
+    >{chosen && group
+      ? `${group.own ? 'this path' : group.name}: ${chosen.label}`
+      : step.key
+        ? '...'
+        : none}</button
   >
-    <option value="">{needed ? 'none' : 'internal'}</option>
-    {#each groups as group (group.name)}
-      <optgroup label={group.name}>
-        {#each group.sources as source (source.value)}<option value={source.value}>{source.label}</option
-          >{/each}
-      </optgroup>
-    {/each}
-  </select>
-</label>
+</div>
+{#if open && groups.length}<KeyPicker
+    {groups}
+    {chosen}
+    {none}
+    take={(key) => setSource(workspace, step, key)}
+    close={() => (open = false)}
+  />{/if}
 {#if needed && !step.key}<p class="silent" data-figure="no key">
     Choose a key: without one this step does nothing.
   </p>{/if}
@@ -67,27 +83,21 @@
     align-items: baseline;
     height: 2.0625rem;
   }
-  select {
-    appearance: none;
-    background: none;
+  .source {
     border: 0;
     border-bottom: 1px solid var(--ink-soft);
     border-radius: 0;
+    background: none;
     height: 1.5rem;
     padding: 0;
     min-width: 0;
     text-align: right;
-    text-align-last: right;
+    white-space: nowrap;
+    overflow: hidden;
     text-overflow: ellipsis;
-    cursor: pointer;
   }
   .outside {
     border-bottom: 2px solid var(--key);
-  }
-  option,
-  optgroup {
-    background: var(--plate);
-    color: var(--ink);
   }
   input {
     justify-self: end;

@@ -29,6 +29,7 @@
 <div class="tag" class:chosen class:pale={lane.mute || alone} data-lane={lane.id}>
   <button
     class="name"
+    tabindex={chosen ? 0 : -1}
     title="{lane.name}{span ? `, ${span} Hz` : ''}{alone ? ': another lane is soloed' : ''}"
     onclick={() => workspace.selection.choose(workspace.selection.stripId, null, lane.id)}
     onkeydown={keys}
@@ -39,6 +40,7 @@
   <span class="acts">
     <button
       class="act"
+      tabindex={chosen ? 0 : -1}
       class:on={lane.mute}
       aria-pressed={lane.mute}
       aria-label="Mute {lane.name}"
@@ -46,6 +48,7 @@
     >
     <button
       class="act"
+      tabindex={chosen ? 0 : -1}
       class:on={lane.solo}
       aria-pressed={lane.solo}
       aria-label="Solo {lane.name}"

@@ -39,7 +39,7 @@
 
 <PresetMenu
   title="Ready-made"
-  hint="Put behind what is chosen. Arrow keys: hear one after the other, matched. Enter keeps it, Escape goes back."
+  hint="Put behind what is chosen. A click or the arrow keys: hear one after the other, matched. Enter, a double-click or Use keeps it, Escape goes back."
   starts={workspace.described.pathStarts.map((start) => ({ ...start, edit: () => edit(start.path) }))}
   own="Your own paths"
   none="None yet."

@@ -134,6 +134,7 @@
       >
         <button
           class="face"
+          tabindex={workspace.selection.context === null ? 0 : -1}
           onclick={() => workspace.selection.choose(workspace.selection.stripId, null)}
           onkeydown={(event) => keys(event, { stepId: null, laneId: null })}
         >

@@ -5,6 +5,7 @@
   import { format } from '../controls/value';
   import { presets } from '../state/presets.svelte';
   import { trying } from '../state/trying.svelte';
+  import { workspace } from '../state/workspace.svelte';
 
   interface Props {
     title: string;
@@ -73,20 +74,39 @@
   }
   const focus = (input: HTMLInputElement) => input.focus();
 
-  $effect(() => () => trying.end());
-
-  /** The one the keyboard has come to is heard at once; what was tried is what is kept. */
-  let heard: { name: string; edit: Edit } | null = null;
-  function hear(event: FocusEvent, name: string, made: () => Edit): void {
-    if (!(event.currentTarget as HTMLElement).matches(':focus-visible')) return;
-    heard = { name, edit: made() };
-    trying.hear(name, heard.edit);
-  }
-  /** By the keyboard the menu closes with it: Enter keeps. */
-  async function keep(event: MouseEvent, name: string, made: () => Edit): Promise<void> {
-    await take(heard?.name === name ? heard.edit : made());
+  /** What is tried sounds, at the loudness of what is there; only Enter, a double-click or *Use* keeps it. */
+  let tried: { name: string; edit: Edit } | null = null;
+  let started = false;
+  $effect(() => () => {
     trying.end();
-    if (event.detail === 0) close();
+    if (started) workspace.listening.stop();
+  });
+  function hear(name: string, made: () => Edit): void {
+    tried = { name, edit: made() };
+    trying.hear(name, tried.edit);
+    if (workspace.listening.playing) return;
+    started = true;
+    void workspace.listening.play(workspace.listening.passage.start_s);
+  }
+  function come(event: FocusEvent, name: string, made: () => Edit): void {
+    if ((event.currentTarget as HTMLElement).matches(':focus-visible')) hear(name, made);
+  }
+  async function keep(name: string, made: () => Edit): Promise<void> {
+    const edit = tried?.name === name ? tried.edit : made();
+    tried = null;
+    started = false;
+    await take(edit);
+    close();
+  }
+  /** Enter comes as a press without a pointer. */
+  const press = (event: MouseEvent, name: string, made: () => Edit) =>
+    void (event.detail === 0 ? keep(name, made) : hear(name, made));
+  /** Space plays and stops here as everywhere. */
+  function space(event: KeyboardEvent): void {
+    if (event.key !== ' ') return;
+    event.preventDefault();
+    started = false;
+    if (event.type === 'keydown' && !event.repeat) workspace.listening.toggle();
   }
   const walking = (element: HTMLElement) => {
     element.addEventListener('keydown', walk);
@@ -105,11 +125,19 @@
 
 <Dialog {title} {close} width={30}>
   <p class="soft">{hint}</p>
-  <p class="tried figure" role="status" data-figure="tried">
-    {trying.name === null
-      ? ''
-      : `${trying.name}: ${trying.louder_db === null ? 'measuring' : `matched ${format(-trying.louder_db, 'dB')}`}`}
-  </p>
+  <div class="tried">
+    <span class="figure" role="status" data-figure="tried"
+      >{trying.name === null
+        ? ''
+        : `${trying.name}: ${trying.louder_db === null ? 'measuring' : `matched by ${format(-trying.louder_db, 'dB')} to what is there`}`}</span
+    >
+    <button
+      class="button"
+      disabled={trying.name === null}
+      title="Keep what is tried (Enter, or a double-click)"
+      onclick={() => tried && keep(tried.name, () => tried!.edit)}>Use</button
+    >
+  </div>
   <div
     class="lists"
     role="group"
@@ -125,8 +153,11 @@
             class="start"
             data-start={start.name}
             aria-current={trying.name === start.name ? 'true' : undefined}
-            onfocus={(event) => hear(event, start.name, start.edit)}
-            onclick={(event) => keep(event, start.name, start.edit)}
+            onfocus={(event) => come(event, start.name, start.edit)}
+            onclick={(event) => press(event, start.name, start.edit)}
+            ondblclick={() => keep(start.name, start.edit)}
+            onkeydown={space}
+            onkeyup={space}
           >
             <b>{start.name}</b><span class="soft">{start.listen}</span>
           </button>
@@ -161,8 +192,11 @@
               title={preset.problem ?? undefined}
               data-start={preset.name}
               aria-current={trying.name === preset.name ? 'true' : undefined}
-              onfocus={(event) => hear(event, preset.name, () => edit(preset))}
-              onclick={(event) => keep(event, preset.name, () => edit(preset))}
+              onfocus={(event) => come(event, preset.name, () => edit(preset))}
+              onclick={(event) => press(event, preset.name, () => edit(preset))}
+              ondblclick={() => keep(preset.name, () => edit(preset))}
+              onkeydown={space}
+              onkeyup={space}
               ><b>{preset.name}</b>{#if preset.session_id !== null}<span class="soft"
                   >in this session only</span
                 >{/if}{#if preset.problem}<span class="soft">{preset.problem}</span>{/if}</button
@@ -224,8 +258,10 @@
 
 <style>
   .tried {
-    min-height: 1.25rem;
-    margin: 0;
+    display: flex;
+    justify-content: space-between;
+    align-items: center;
+    margin: 0 0 4px;
     font-size: 0.75rem;
   }
   [data-start][aria-current] {

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** What can be done with the path: its slots, levers, and the splits that what is chosen can be put into. */
+  import { toolbar } from '../controls/toolbar';
   import { automation } from '../state/automation.svelte';
   import { dryWetLever, newLever } from '../state/levers';
   import { BAND_STARTS, divide, removeSplit, splitAt } from '../state/splits';
@@ -29,7 +30,7 @@
     title="One control that moves several settings"
     onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>Lever</button
   >
-  <div class="tools" role="toolbar" aria-label="Splits">
+  <div class="tools" role="toolbar" aria-label="Splits" {@attach toolbar}>
     {#if workspace.selection.stepIds.length > 1}
       <span class="soft">{workspace.selection.stepIds.length} chosen</span>
       <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}

@@ -1,5 +1,6 @@
 <script lang="ts">
   /** Slots 1 to 4 of what is chosen: a press switches, Shift and a press store; what differs is a table of its own. */
+  import { toolbar } from '../controls/toolbar';
   import { untrack } from 'svelte';
   import { reserved } from '../controls/typing';
   import { format } from '../controls/value';
@@ -43,7 +44,7 @@
       : `Store what you hear into slot ${slot} (Shift+${slot})`;
 </script>
 
-<div class="slots" role="group" aria-label="Slots">
+<div class="slots" role="toolbar" aria-label="Slots" {@attach toolbar}>
   <span class="soft">Slots</span>
   {#each SLOTS as slot (slot)}
     <button

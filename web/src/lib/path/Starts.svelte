@@ -15,13 +15,13 @@
     setOf('step', step.id, { ...defaults, ...settings });
   const starts = $derived([
     ...processor.starts.map((start) => ({ ...start, edit: () => edit(start.settings) })),
-    { name: 'as it came', listen: 'Everything to its default.', edit: () => edit({}) },
+    { name: 'Default', listen: 'Everything to its default.', edit: () => edit({}) },
   ]);
 </script>
 
 <PresetMenu
   title="Starting points"
-  hint="A place to begin. Arrow keys: hear one after the other, matched. Enter keeps it, Escape goes back."
+  hint="A place to begin. A click or the arrow keys: hear one after the other, matched. Enter, a double-click or Use keeps it, Escape goes back."
   {starts}
   own="Your presets"
   none="None yet: give the present settings a name."

@@ -28,6 +28,7 @@
 <button
   class="face"
   title="Drag or press Alt with the arrows to move, B to bypass, Del to remove; Shift or Ctrl and click to choose several"
+  tabindex={workspace.selection.stepId === step.id ? 0 : -1}
   aria-pressed={workspace.selection.stepIds.includes(step.id)}
   onclick={press}
   onkeydown={keydown}

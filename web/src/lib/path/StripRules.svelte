@@ -5,6 +5,7 @@
   import { addSend, setSend } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
   import Rule from './Rule.svelte';
+  import StartRule from './StartRule.svelte';
 
   let { strip }: { strip: Strip } = $props();
   const buses = $derived(
@@ -31,6 +32,7 @@
 
 <div class="group">
   <h3 class="soft">Strip</h3>
+  {#if strip.media_id !== null}{#key strip.id}<StartRule {strip} />{/key}{/if}
   {#each ['trim_db', 'level_db', 'pan'] as const as name (`${strip.id} ${name}`)}
     <Rule address={{ of: 'strip', id: strip.id, name }} value={strip[name]} />
   {/each}

@@ -3,6 +3,7 @@
    * The strip's waveform before and after, under bars and sections. Click sets the playhead, drag sets the passage; in the row of the
    * sections drag makes one. The wheel zooms, with Shift it scrolls.
    */
+  import { toolbar } from '../controls/toolbar';
   import { untrack } from 'svelte';
   import { whenShown } from '../draw/canvas';
   import { barsAndBeats } from '../draw/grid';
@@ -15,6 +16,7 @@
   import Layer from './Layer.svelte';
   import Playhead from './Playhead.svelte';
   import SectionRow from './SectionRow.svelte';
+  import StartHandle from './StartHandle.svelte';
 
   let { sections: openSections }: { sections: () => void } = $props();
   /** Less than so many pixels is a click. */
@@ -87,7 +89,7 @@
 </script>
 
 <div class="timeline">
-  <div class="tools" role="group" aria-label="Timeline">
+  <div class="tools" role="toolbar" aria-label="Timeline" {@attach toolbar}>
     <button class="button" aria-label="Zoom out" title="Zoom out (-)" onclick={() => timeline.zoom(2)}
       >&minus;</button
     >
@@ -140,6 +142,7 @@
       style:width="{percent(passage[1]) - percent(passage[0])}%"
     ></i>
     <SectionRow {from_s} {to_s} {at} />
+    <StartHandle {from_s} {to_s} />
     <Playhead start_s={from_s} end_s={to_s} marked />
     {#if !overview && workspace.version && workspace.version.length_s > 0}<p class="soft wait">
         Drawing {workspace.selection.strip?.name ?? ''} ...

@@ -9,16 +9,40 @@ interface Around {
   stored: () => Version | null;
   take: (answer: VersionAnswer) => Promise<void>;
   attempt: (work: () => Promise<void>) => Promise<void>;
-  /** Says what was undone or redone. */
+  /** Says what was undone or redone, or what would be. */
   say: (text: string) => void;
 }
 
+/** For so long a second press means what was said after the first. */
+const ASKED_MS = 6000;
+
 export class History {
+  /** The last edit if another tab made it, and when it was said that it is about to be undone. */
+  private foreign: string | null = null;
+  private mine: string | null = null;
+  private asked = -ASKED_MS;
+
   constructor(private readonly around: Around) {}
+
+  /** Another tab, or another hand, changed the session: its last edit is named before it is undone. */
+  came(before: string | null | undefined, now: string | null | undefined): void {
+    if (now && now !== before && now !== this.mine) this.foreign = now;
+  }
+
+  /** What the server did for this tab, such as an import. */
+  own(words: string | null | undefined): void {
+    this.mine = words ?? null;
+    if (this.foreign === this.mine) this.foreign = null;
+  }
 
   async undo(): Promise<void> {
     await this.around.settled();
     const what = this.around.stored()?.undo;
+    if (what && what === this.foreign && performance.now() - this.asked > ASKED_MS) {
+      this.asked = performance.now();
+      return this.around.say(`Another tab made the last edit: ${what}. Undo again to undo it.`);
+    }
+    this.foreign = null;
     await this.go(api.undo);
     if (what) this.around.say(`Undone: ${what}`);
   }

@@ -52,7 +52,8 @@ export const SHORTCUTS = [
   ...list('Strips', [
     ['solo', 'S', 'Solo the chosen strip or lane'],
     ['mute', 'M', 'Mute the chosen strip or lane'],
-    ['bus', 'Ctrl+B', 'Make a bus from the chosen strips'],
+    ['bus', 'Ctrl+B', 'Group the chosen strips to a bus'],
+    ['find strip', '/', 'Find a strip by its name'],
   ]),
   ...list('Timeline', [
     ['back', ',', 'Playhead one bar back'],
@@ -85,7 +86,11 @@ export type ShortcutId = (typeof SHORTCUTS)[number]['id'];
 
 /** What is done elsewhere than by a key of the page; for the help. */
 export const GESTURES: readonly (readonly [string, string])[] = [
-  ['Arrows', 'Walk the path, in and out of lanes, and the strips'],
+  [
+    'Arrows',
+    'Walk the path, in and out of lanes, and the strips; left and right fold a bus and go to its parts',
+  ],
+  ['F6', 'From part to part of the page; with Shift back'],
   ['Alt with arrows', 'Move the steps or the strips'],
   ['Shift or Ctrl and click', 'Choose several steps or strips'],
   [

@@ -251,7 +251,9 @@ export class Workspace {
 
   /** The server has this revision. */
   private told(revision: number): void {
-    if (this.stored && revision > this.stored.revision) void this.refresh();
+    if (!this.stored || revision <= this.stored.revision) return;
+    const before = this.stored.undo;
+    void this.refresh().then(() => this.history.came(before, this.stored?.undo));
   }
 
   private async changed(answer: VersionAnswer): Promise<void> {
@@ -368,6 +370,7 @@ export class Workspace {
     if (!view) return;
     await this.queue.settled;
     await this.refresh();
+    this.history.own(this.stored?.undo);
     if (fresh && view.passage_s) {
       const [start_s, end_s] = view.passage_s;
       const whole = start_s === 0 && end_s >= (this.version?.length_s ?? 0) - 0.01;

@@ -42,7 +42,7 @@
   }
 
   function paint(canvas: HTMLCanvasElement): void {
-    const box = canvas.closest('nav');
+    const box = canvas.closest('[data-scrolls]');
     const { live } = workspace.listening;
     if (!box || !canvas.clientHeight) return;
     const [first, last] = frames.on
@@ -81,7 +81,7 @@
 <style>
   canvas {
     position: absolute;
-    top: 8px;
+    top: 2px;
     right: 98px;
     width: 34px;
     pointer-events: none;

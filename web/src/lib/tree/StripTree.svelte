@@ -1,31 +1,50 @@
 <script lang="ts">
   /**
    * The session's strips as a tree of what feeds what: levels in and out, GR as a notch, mute, solo, level. Several are chosen with
-   * Shift and Ctrl; then level, mute, solo, output and removal are about all of them.
+   * Shift and Ctrl; then level, mute, solo, output and removal are about all of them. Buses fold, and a search finds strips by name.
    */
+  import { tick, untrack } from 'svelte';
   import type { Edit, Strip } from '../api/client';
-  import { newId } from '../api/client';
-  import { isKeyed } from '../state/routes';
-  import { busOf, chosenStrips, moveLevels, removeStrips, switchStrips, withChosen } from '../state/strips';
+  import { moveLevels, switchStrips, withChosen } from '../state/strips';
   import { within } from '../controls/value';
   import { valueWheel } from '../draw/wheel';
   import { workspace } from '../state/workspace.svelte';
+  import { recall, remember } from '../state/remember';
+  import { focusStrip } from './focus';
   import Meters from './Meters.svelte';
-  import { dropped, rowsOf, type Row } from './rows';
+  import { above, dropped, rowsOf, shownRows, type Row } from './rows';
+  import StripName from './StripName.svelte';
+  import TreeActs from './TreeActs.svelte';
 
   let { stageGain }: { stageGain: () => void } = $props();
   let renaming = $state<string | null>(null);
   let dragged = $state<string[]>([]);
   let over = $state<string | null>(null);
-  let picker = $state<HTMLInputElement | null>(null);
+  let search = $state('');
+  const memory = $derived(`folded.${workspace.version?.id}`);
+  let folded = $derived(new Set(recall<string[]>(memory) ?? []));
 
   const strips = $derived(workspace.session?.strips ?? []);
-  const rows = $derived(rowsOf(strips));
+  const all = $derived(rowsOf(strips));
+  const rows = $derived(shownRows(all, folded, search));
+  /** The row that Tab comes to. */
+  const stop = $derived(rows.find((row) => row.strip.id === workspace.selection.stripId) ?? rows[0]);
   const silent = (strip: Strip) => workspace.routing?.strips[strip.id]?.silent ?? null;
-  const keyOf = (strip: Strip) => workspace.routing?.strips[strip.id]?.keys ?? [];
   const chosen = (strip: Strip) =>
     strip.id === workspace.selection.stripId || workspace.selection.stripIds.includes(strip.id);
-  const several = $derived(workspace.selection.stripIds.length > 1);
+
+  function fold(id: string, hide: boolean): void {
+    folded = new Set(hide ? [...folded, id] : [...folded].filter((other) => other !== id));
+    remember(memory, [...folded]);
+  }
+  // What is chosen elsewhere, such as on the map or by a new bus, is in view here.
+  $effect(() => {
+    const id = workspace.selection.stripId;
+    untrack(() => above(all, id).forEach((bus) => folded.has(bus) && fold(bus, false)));
+    void tick().then(() =>
+      document.querySelector(`nav.tree [data-strip="${id}"]`)?.scrollIntoView({ block: 'nearest' }),
+    );
+  });
 
   const WHEEL_DB = 0.5;
   const levelWheel = (strip: Strip) =>
@@ -71,6 +90,16 @@
 
   function keys(event: KeyboardEvent, row: Row): void {
     if (event.target !== event.currentTarget) return;
+    const { id } = row.strip;
+    if (event.key === 'ArrowRight' || event.key === 'ArrowLeft') {
+      const left = event.key === 'ArrowLeft';
+      if (row.beneath && folded.has(id) !== left) fold(id, left);
+      else if (left && row.parent !== null) walkTo(row.parent);
+      else if (!left && row.beneath) walkTo(rows[rows.indexOf(row) + 1]!.strip.id);
+      event.preventDefault();
+      event.stopPropagation();
+      return;
+    }
     const at = rows.findIndex((other) => other.strip.id === row.strip.id);
     const next = {
       ArrowDown: rows[at + 1],
@@ -88,170 +117,150 @@
           false,
           rows.map((other) => other.strip.id),
         );
-      else {
-        workspace.selection.stripIds = [];
-        workspace.selection.choose(next.strip.id);
-      }
-      document.querySelector<HTMLElement>(`[data-strip="${next.strip.id}"]`)?.focus();
+      else walkTo(next.strip.id);
+      void focusStrip(next.strip.id);
     } else if (event.key === 'F2') renaming = row.strip.id;
     else return;
     event.preventDefault();
     event.stopPropagation();
   }
 
-  async function addBus(): Promise<void> {
-    const id = newId();
-    await workspace.edit({ op: 'add_strip', strip: { id, name: 'New bus', kind: 'bus' } });
+  function walkTo(id: string): void {
+    workspace.selection.stripIds = [];
     workspace.selection.choose(id);
-    renaming = id;
+    void focusStrip(id);
   }
-  const focus = (field: HTMLInputElement) => {
-    field.focus();
-    field.select();
-  };
+  function finding(event: KeyboardEvent): void {
+    event.stopPropagation();
+    if (event.key === 'Escape') {
+      search = '';
+      void focusStrip(workspace.selection.stripId);
+    } else if ((event.key === 'Enter' || event.key === 'ArrowDown') && rows[0]) walkTo(rows[0].strip.id);
+  }
 </script>
 
 <nav class="tree" aria-label="Strips">
-  <ul role="tree" aria-label="Strips" aria-multiselectable="true">
-    {#each rows as { strip, depth } (strip.id)}
-      <li
-        role="treeitem"
-        data-strip={strip.id}
-        aria-level={depth + 1}
-        aria-selected={chosen(strip)}
-        aria-label={strip.name}
-        tabindex={strip.id === workspace.selection.stripId ? 0 : -1}
-        class:chosen={strip.id === workspace.selection.stripId}
-        class:together={workspace.selection.stripIds.includes(strip.id)}
-        class:over={over === strip.id}
-        class:silent={silent(strip)}
-        draggable={strip.kind !== 'main' && renaming !== strip.id}
-        onkeydown={(event) => keys(event, { strip, depth })}
-        ondragstart={() => (dragged = withChosen(workspace, strip).map((other) => other.id))}
-        ondragend={() => {
-          dragged = [];
-          over = null;
-        }}
-        ondragover={(event) => {
-          event.preventDefault();
-          over = strip.id;
-        }}
-        ondrop={(event) => {
-          event.preventDefault();
-          if (dragged.length) {
-            event.stopPropagation();
-            drop(strip);
-          }
-        }}
-      >
-        {#if renaming === strip.id}
-          <input
-            class="rename"
-            aria-label="Name"
-            value={strip.name}
-            maxlength="120"
-            {@attach focus}
-            onblur={(event) => {
-              const name = event.currentTarget.value.trim();
-              if (name && name !== strip.name) workspace.move('strip', strip.id, { name });
+  <input
+    type="search"
+    placeholder="Find a strip"
+    aria-label="Find a strip"
+    title="By its name (/)"
+    bind:value={search}
+    onkeydown={finding}
+  />
+  <div class="rows" data-scrolls>
+    <ul role="tree" aria-label="Strips" aria-multiselectable="true">
+      {#each rows as row (row.strip.id)}
+        {@const { strip, depth } = row}
+        <li
+          role="treeitem"
+          data-strip={strip.id}
+          aria-level={depth + 1}
+          aria-selected={chosen(strip)}
+          aria-label={strip.name}
+          aria-expanded={row.beneath ? !folded.has(strip.id) : undefined}
+          tabindex={row === stop ? 0 : -1}
+          class:chosen={strip.id === workspace.selection.stripId}
+          class:together={workspace.selection.stripIds.includes(strip.id)}
+          class:over={over === strip.id}
+          class:silent={silent(strip)}
+          draggable={strip.kind !== 'main' && renaming !== strip.id}
+          onkeydown={(event) => keys(event, row)}
+          ondragstart={() => (dragged = withChosen(workspace, strip).map((other) => other.id))}
+          ondragend={() => {
+            dragged = [];
+            over = null;
+          }}
+          ondragover={(event) => {
+            event.preventDefault();
+            over = strip.id;
+          }}
+          ondrop={(event) => {
+            event.preventDefault();
+            if (dragged.length) {
+              event.stopPropagation();
+              drop(strip);
+            }
+          }}
+        >
+          <StripName
+            {row}
+            renaming={renaming === strip.id}
+            folded={folded.has(strip.id)}
+            fold={(hide) => fold(strip.id, hide)}
+            press={(event) => press(event, strip)}
+            rename={() => (renaming = strip.id)}
+            named={(name, back) => {
+              if (renaming !== strip.id) return;
               renaming = null;
+              if (name && name !== strip.name) workspace.move('strip', strip.id, { name });
+              if (back) void focusStrip(strip.id);
             }}
+          />
+          <span></span>
+          <input
+            class="level figure"
+            tabindex={row === stop ? 0 : -1}
+            aria-label="Level of {strip.name}, dB"
+            title="Type a level; the wheel moves it while it has the focus, or with Ctrl"
+            value={strip.level_db.toFixed(1)}
+            {@attach levelWheel(strip)}
+            onchange={(event) => typedLevel(strip, event.currentTarget)}
             onkeydown={(event) => {
               event.stopPropagation();
               if (event.key === 'Enter') event.currentTarget.blur();
-              if (event.key === 'Escape') renaming = null;
             }}
+            onfocus={(event) => event.currentTarget.select()}
           />
-        {:else}
-          <span
-            class="name"
-            role="presentation"
-            style:padding-left="{10 + 9 * depth}px"
-            class:bus={strip.kind !== 'track'}
-            title="{strip.name}: {silent(strip) ??
-              'double-click or F2 to rename, drag to a bus to feed it, Alt with the arrows to move'}"
-            onclick={(event) => press(event, strip)}
-            ondblclick={() => (renaming = strip.id)}
-            >{strip.name}{#if isKeyed(strip)}<i class="keyed" title="A detector here listens to a key"
-                >&#9666;</i
-              >{/if}{#if keyOf(strip).length}<i class="keyed" title="Key of {keyOf(strip).join(', ')}"
-                >&#9656;</i
-              >{/if}</span
-          >
-        {/if}
-        <span></span>
-        <input
-          class="level figure"
-          aria-label="Level of {strip.name}, dB"
-          title="Type a level; the wheel moves it while it has the focus, or with Ctrl"
-          value={strip.level_db.toFixed(1)}
-          {@attach levelWheel(strip)}
-          onchange={(event) => typedLevel(strip, event.currentTarget)}
-          onkeydown={(event) => {
-            event.stopPropagation();
-            if (event.key === 'Enter') event.currentTarget.blur();
-          }}
-          onfocus={(event) => event.currentTarget.select()}
-        />
-        <button
-          class="switch"
-          class:muted={strip.mute}
-          aria-pressed={strip.mute}
-          aria-label="Mute {strip.name}"
-          title="Mute (M)"
-          onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'mute')}>M</button
-        >
-        {#if strip.kind !== 'main'}
           <button
             class="switch"
-            class:on={strip.solo}
-            aria-pressed={strip.solo}
-            aria-label="Solo {strip.name}"
-            title="Solo (S)"
-            onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'solo')}>S</button
+            tabindex={row === stop ? 0 : -1}
+            class:muted={strip.mute}
+            aria-pressed={strip.mute}
+            aria-label="Mute {strip.name}"
+            title="Mute (M)"
+            onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'mute')}>M</button
           >
-        {:else}<span></span>{/if}
-      </li>
-    {/each}
-  </ul>
-  <Meters strips={rows.map((row) => row.strip)} />
-  <div class="acts">
-    {#if several}
-      <span class="soft">{workspace.selection.stripIds.length} strips</span>
-      <button class="button" title="Ctrl+B" onclick={() => busOf(workspace, chosenStrips(workspace))}
-        >Bus from them</button
-      >
-      <button class="button" onclick={stageGain}>Stage gain</button>
-      <button class="button" title="Delete" onclick={() => removeStrips(workspace, chosenStrips(workspace))}
-        >Remove</button
-      >
-    {:else}
-      <button class="button" onclick={() => picker?.click()}>Add tracks</button>
-      <button class="button" onclick={addBus}>Add a bus</button>
-      <button class="button" onclick={stageGain}>Stage gain</button>
-      <span class="soft">or drop audio files here</span>
-    {/if}
+          {#if strip.kind !== 'main'}
+            <button
+              class="switch"
+              tabindex={row === stop ? 0 : -1}
+              class:on={strip.solo}
+              aria-pressed={strip.solo}
+              aria-label="Solo {strip.name}"
+              title="Solo (S)"
+              onclick={() => switchStrips(workspace, withChosen(workspace, strip), 'solo')}>S</button
+            >
+          {:else}<span></span>{/if}
+        </li>
+      {/each}
+    </ul>
+    {#if search && !rows.length}<p class="soft">No strip is called so.</p>{/if}
+    <Meters strips={rows.map((row) => row.strip)} />
   </div>
-  <input
-    type="file"
-    multiple
-    hidden
-    aria-label="Audio files"
-    accept=".wav,.flac,.aif,.aiff,.ogg,.opus,.mp3,.m4a,.rf64,.mid,.midi,audio/*"
-    bind:this={picker}
-    onchange={(event) => {
-      void workspace.importFiles(event.currentTarget.files ?? []);
-      event.currentTarget.value = '';
-    }}
-  />
+  <TreeActs {stageGain} rename={(id) => (renaming = id)} />
 </nav>
 
 <style>
   .tree {
-    position: relative;
     height: 100%;
+    display: grid;
+    grid-template-rows: auto minmax(0, 1fr) auto;
+  }
+  [type='search'] {
+    margin: 6px 6px 2px 12px;
+    height: 1.5rem;
+    padding: 0 6px;
+    border: 1px solid var(--line);
+    background: var(--plate);
+  }
+  .rows {
+    position: relative;
     overflow: auto;
-    padding: 8px 0;
+    padding: 2px 0 8px;
+  }
+  p {
+    margin: 4px 12px;
   }
   ul {
     list-style: none;
@@ -277,44 +286,6 @@
   .over {
     outline: 1px dashed var(--after);
     outline-offset: -1px;
-  }
-  .silent .name {
-    color: var(--ink-soft);
-  }
-  .name {
-    padding: 0;
-    border: 0;
-    text-align: left;
-    white-space: nowrap;
-    overflow: hidden;
-    text-overflow: ellipsis;
-    height: 1.75rem;
-    line-height: 1.75rem;
-    cursor: pointer;
-  }
-  .acts {
-    display: flex;
-    flex-wrap: wrap;
-    align-items: center;
-    gap: 6px;
-    margin: 10px 12px;
-    font-size: 0.75rem;
-  }
-  .bus {
-    font-weight: 650;
-  }
-  .keyed {
-    margin-left: 4px;
-    font-style: normal;
-    font-weight: 400;
-    color: var(--key);
-  }
-  .rename {
-    margin-left: 12px;
-    width: calc(100% - 12px);
-    border: 1px solid var(--ink-soft);
-    background: var(--plate);
-    height: 1.375rem;
   }
   .level {
     width: 2.375rem;
