@@ -21,6 +21,7 @@
   import { addressOf, hashOf, titleOf, VIEW_NAMES, VIEWS } from './lib/state/address';
   import { page } from './lib/state/page.svelte';
   import { keyOf, shortcuts } from './lib/state/shortcuts.svelte';
+  import { importFiles } from './lib/state/importing';
   import { workspace } from './lib/state/workspace.svelte';
   import Latency from './lib/transport/Latency.svelte';
   import Transport from './lib/transport/Transport.svelte';
@@ -140,7 +141,7 @@
     event.preventDefault();
     const files = [...event.dataTransfer.files];
     if (session && view === 'deliver') delivery.dropped = files;
-    else if (session) void workspace.importFiles(files);
+    else if (session) void importFiles(workspace, files);
     else {
       dropped = files;
       page.dialog = 'new';

@@ -44,6 +44,7 @@ from saltanvil.web import (
     scope,
     sessions,
     timeline,
+    track_split,
 )
 from saltanvil.web.security import LOOPBACK, Guard
 from saltanvil.web.services import Services
@@ -90,6 +91,7 @@ def create_app(data: Path | Services, hosts: set[str] | None = None, token: str 
         media,
         imports,
         timeline,
+        track_split,
         scope,
         aims,
         resonances,

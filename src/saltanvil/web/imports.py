@@ -18,7 +18,8 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request
 
-from saltanvil.media.decode import MediaError, Source, joined, open_audio
+from saltanvil.media.decode import EXACT, MediaError, Source, open_audio
+from saltanvil.media.decode import joined as joined_sides
 from saltanvil.media.disk import what_failed
 from saltanvil.media.markers import wav_markers
 from saltanvil.media.midi import MAX_MIDI_BYTES, midi_markers
@@ -31,7 +32,7 @@ from saltanvil.session.importing import pairs, track_names, without_side
 from saltanvil.studies.importing.files import MIDI, Sent, loudest_bars, proposals, rate_of
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
-from saltanvil.web.uploads import Import, ImportView, NewImport
+from saltanvil.web.uploads import Import, ImportedFile, ImportView, NewImport
 
 router = APIRouter(prefix="/api/sessions/{session_id}", tags=["media"])
 
@@ -69,7 +70,7 @@ def look_at(sent: Sent, path: Path) -> None:
         sent.markers = midi_markers(path, sent.name)
     else:
         source = open_audio(path, sent.name)
-        sent.rate, sent.channels, sent.frames = source.rate, source.channels, source.frames
+        sent.rate, sent.channels, sent.frames, sent.format = source.rate, source.channels, source.frames, source.format
         sent.markers = wav_markers(path, source.rate)
     sent.path = path
 
@@ -198,11 +199,17 @@ def made_tracks(services: Services, result: Import, job: Job) -> None:
                 services.media.drop(media_id)
         raise
     job.warnings = problems
+    joined = {id(files[place]) for pair in sides.items() for place in pair}
+    tracks = {id(sent): strip for sent, strip in zip(made_of, strips, strict=True)}
+    for left_place, right_place in sides.items():
+        if (strip := tracks.get(id(files[left_place]))) is not None:
+            tracks[id(files[right_place])] = strip
     # The tracks are there: whatever goes wrong with what is proposed for them is no failure of the import.
     notes = [f"{sent.name}: {note}." for sent in result.files for note in sent.markers.notes]
     view = result.view = ImportView(
-        id=result.number, strip_ids=[strip.id for strip in strips], problems=problems, notes=notes, proposals=[], passage_s=None
-    )
+        id=result.number, files=[imported(sent, tracks.get(id(sent)), rate, id(sent) in joined) for sent in result.files],
+        strip_ids=[strip.id for strip in strips], problems=problems, notes=notes, proposals=[], passage_s=None,
+    )  # fmt: skip
     try:
         session = services.sessions.version(result.session_id).session
         view.passage_s = passage_of(services, session, strips)
@@ -213,13 +220,31 @@ def made_tracks(services: Services, result: Import, job: Job) -> None:
         view.notes.append("What the files say of buses, times, sections and tempo could not be read; the tracks are complete.")
 
 
+def imported(sent: Sent, strip: Strip | None, rate: int, joined: bool) -> ImportedFile:
+    """A line of what an import did. joined: it is one side of a stereo track."""
+    changes = []
+    if sent.rate and sent.rate != rate:
+        changes.append(f"{sent.rate / 1000:g} kHz to {rate / 1000:g} kHz")
+    if sent.format and sent.format.split()[0].upper() not in EXACT:
+        changes.append(f"decoded from {sent.format}")
+    if strip is not None:
+        becomes = f"{strip.name}, one side" if joined else strip.name
+    else:
+        becomes = "sections and tempo" if sent.midi and not sent.problem else f"not taken: {sent.problem or 'it was not sent'}"
+    return ImportedFile(
+        name=sent.name, format="MIDI" if sent.midi else sent.format, rate_hz=sent.rate, channels=sent.channels,
+        length_s=sent.frames / sent.rate if sent.rate else 0.0, start_s=sent.markers.time_reference_s, becomes=becomes,
+        converted="; ".join(changes) or None, strip_id=None if strip is None else strip.id, joined=joined and strip is not None,
+    )  # fmt: skip
+
+
 def opened(sent: Sent, other: Sent | None) -> Source:
     assert sent.path is not None
     source = open_audio(sent.path, sent.name)
     if other is None:
         return source
     assert other.path is not None
-    return joined(source, open_audio(other.path, other.name), f"{without_side(sent.stem)}{Path(sent.name).suffix}")
+    return joined_sides(source, open_audio(other.path, other.name), f"{without_side(sent.stem)}{Path(sent.name).suffix}")
 
 
 def passage_of(services: Services, session: Session, strips: list[Strip]) -> tuple[float, float] | None:

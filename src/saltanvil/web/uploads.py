@@ -19,11 +19,29 @@ KEPT = 20
 FileName = Annotated[str, Field(min_length=1, max_length=255)]
 
 
+class ImportedFile(BaseModel):
+    """What a file was and what became of it. length_s, rate_hz, channels: 0 where it is no sound; start_s: at which it says it
+    begins; becomes: the track in words, or why there is none; converted: from what to what, if it is not as it was; joined: it is
+    one side of a stereo track."""
+
+    name: str
+    format: str
+    rate_hz: int
+    channels: int
+    length_s: float
+    start_s: float | None
+    becomes: str
+    converted: str | None
+    strip_id: str | None
+    joined: bool
+
+
 class ImportView(BaseModel):
-    """strip_ids: the tracks that were made; problems: a line for each file that was not taken; passage_s: the whole song, or its
-    loudest eight bars if it is long."""
+    """files: each in its order; strip_ids: the tracks that were made; problems: a line for each file that was not taken;
+    passage_s: the whole song, or its loudest eight bars if it is long."""
 
     id: int
+    files: list[ImportedFile]
     strip_ids: list[str]
     problems: list[str]
     notes: list[str]
@@ -46,7 +64,7 @@ class Import:
     def __init__(self, number: int, session_id: int, question: NewImport) -> None:
         self.number, self.session_id, self.order, self.rate = number, session_id, question.order, question.rate
         self.files = [Sent(shown_name(name)) for name in question.names]
-        self.view = ImportView(id=number, strip_ids=[], problems=[], notes=[], proposals=[], passage_s=None)
+        self.view = ImportView(id=number, files=[], strip_ids=[], problems=[], notes=[], proposals=[], passage_s=None)
 
     def sound_files(self) -> list[Sent]:
         """Those that become tracks, in their order."""

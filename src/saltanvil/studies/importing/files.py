@@ -44,6 +44,7 @@ class Sent:
     rate: int = 0
     channels: int = 0
     frames: int = 0
+    format: str = ""
     problem: str | None = None
 
     @property
@@ -93,8 +94,9 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
         result.append(Proposal(name="buses", text=text, edit=Batch(edits=edits)))
     references = [sent.markers.time_reference_s for sent in made_of]
     known = [time for time in references if time is not None]
-    if known and max(known) - min(known) > SAME_TIME_S:
-        first = min(known)
+    # One file that says when it begins lies among others that begin with the session.
+    first = 0.0 if len(known) == 1 else min(known, default=0.0)
+    if known and max(known) - first > SAME_TIME_S and max(known) < MAX_SESSION_S:
         starts = [
             Moved(of="strip", id=strip.id, name="start_s", value=round(time - first, 9))
             for strip, time in zip(strips, references, strict=True)
@@ -103,7 +105,9 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
         result.append(
             Proposal(
                 name="times",
-                text=f"{len(known)} files say when they begin, up to {max(known) - first:.3f} s apart",
+                text=f"{len(known)} files say when they begin, up to {max(known) - first:.3f} s apart"
+                if len(known) > 1
+                else f"one file says that it begins at {known[0]:.3f} s",
                 edit=Batch(edits=[Set(values=starts[at : at + MAX_VALUES]) for at in range(0, len(starts), MAX_VALUES)]),
             )
         )

@@ -237,6 +237,8 @@ export const api = {
     ask<string>('POST', `${session(id)}/bench/csv`, question),
   newImport: (id: number, request: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' }) =>
     ask<ImportView>('POST', `${session(id)}/imports`, request),
+  splitTrack: (id: number, strip: string) =>
+    ask<JobView>('POST', `${session(id)}/strips/${encodeURIComponent(strip)}/split`),
   finishImport: (id: number, number: number) => ask<JobView>('POST', `${session(id)}/imports/${number}`),
   importView: (id: number, number: number) => ask<ImportView>('GET', `${session(id)}/imports/${number}`),
   dropImport: (id: number, number: number) => ask<undefined>('DELETE', `${session(id)}/imports/${number}`),

@@ -480,6 +480,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/strips/{strip_id}/split": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Split Track
+     * @description A job whose one edit puts the left and the right side, each a track panned to its side, in the place of a stereo track.
+     */
+    post: operations["split_track_api_sessions__session_id__strips__strip_id__split_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/studies/scope": {
     parameters: {
       query?: never;
@@ -2696,12 +2716,14 @@ export interface components {
     };
     /**
      * ImportView
-     * @description strip_ids: the tracks that were made; problems: a line for each file that was not taken; passage_s: the whole song, or its
-     *     loudest eight bars if it is long.
+     * @description files: each in its order; strip_ids: the tracks that were made; problems: a line for each file that was not taken;
+     *     passage_s: the whole song, or its loudest eight bars if it is long.
      */
     ImportView: {
       /** Id */
       id: number;
+      /** Files */
+      files: components["schemas"]["ImportedFile"][];
       /** Strip Ids */
       strip_ids: string[];
       /** Problems */
@@ -2712,6 +2734,34 @@ export interface components {
       proposals: components["schemas"]["Proposal"][];
       /** Passage S */
       passage_s: [number, number] | null;
+    };
+    /**
+     * ImportedFile
+     * @description What a file was and what became of it. length_s, rate_hz, channels: 0 where it is no sound; start_s: at which it says it
+     *     begins; becomes: the track in words, or why there is none; converted: from what to what, if it is not as it was; joined: it is
+     *     one side of a stereo track.
+     */
+    ImportedFile: {
+      /** Name */
+      name: string;
+      /** Format */
+      format: string;
+      /** Rate Hz */
+      rate_hz: number;
+      /** Channels */
+      channels: number;
+      /** Length S */
+      length_s: number;
+      /** Start S */
+      start_s: number | null;
+      /** Becomes */
+      becomes: string;
+      /** Converted */
+      converted: string | null;
+      /** Strip Id */
+      strip_id: string | null;
+      /** Joined */
+      joined: boolean;
     };
     /**
      * JobView
@@ -5186,7 +5236,7 @@ export interface components {
       media_id?: number | null;
       /**
        * Start S
-       * @description Where the file begins in the session.
+       * @description Where the file begins in the session; what lies before 0 is not heard.
        * @default 0
        */
       start_s?: number;
@@ -5263,7 +5313,7 @@ export interface components {
       media_id?: number | null;
       /**
        * Start S
-       * @description Where the file begins in the session.
+       * @description Where the file begins in the session; what lies before 0 is not heard.
        * @default 0
        */
       start_s?: number;
@@ -7881,6 +7931,83 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["StageGainAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  split_track_api_sessions__session_id__strips__strip_id__split_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+        strip_id: string;
+      };
+      cookie?: never;
+    };
+    requestBody?: never;
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
         };
       };
       /** @description The body cannot be read */

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** A session made in one place: name, rate, tempo, beats, and the files it begins with. */
   import { api } from '../api/client';
+  import { importFiles } from '../state/importing';
   import { workspace } from '../state/workspace.svelte';
   import Dialog from './Dialog.svelte';
 
@@ -29,7 +30,7 @@
     if (!made) return;
     close();
     await workspace.attempt(() => workspace.open(made.id));
-    if (files.length) await workspace.importFiles(files, 'name', rate === 'files');
+    if (files.length) await importFiles(workspace, files, 'name', rate === 'files');
   }
 </script>
 

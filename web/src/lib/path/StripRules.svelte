@@ -3,6 +3,7 @@
   import { api, type MediaFacts, type Strip } from '../api/client';
   import { clock } from '../draw/scale';
   import { addSend, setSend } from '../state/routes';
+  import { splitTrack } from '../state/strips';
   import { workspace } from '../state/workspace.svelte';
   import Rule from './Rule.svelte';
   import StartRule from './StartRule.svelte';
@@ -64,6 +65,12 @@
         ? ''
         : `, ${file.loudness_lufs.toFixed(1)} LUFS`}
     </p>
+    {#if file.channels === 2}<button
+        class="button"
+        data-act="split track"
+        title="The left and the right side as a mono track each, panned to its side"
+        onclick={() => splitTrack(workspace, strip)}>Split to two tracks</button
+      >{/if}
   {/if}
 </div>
 {#if strip.kind !== 'main'}

@@ -24,6 +24,7 @@ export interface JobApi {
   ): Promise<void>;
   finishImport(id: number, number: number): Promise<JobView>;
   importView(id: number, number: number): Promise<ImportView>;
+  splitTrack(id: number, strip: string): Promise<JobView>;
   dropImport(id: number, number: number): Promise<unknown>;
   batch(id: number, request: BatchRequest): Promise<JobView>;
 }
@@ -117,6 +118,14 @@ export class Jobs {
     const job = await this.notices.attempt(() => this.api.finishImport(id, view.id));
     if (!job || (await this.ended(job)).state !== 'done') return null;
     return (await this.notices.attempt(() => this.api.importView(id, view.id))) ?? null;
+  }
+
+  /** Make two mono tracks of a stereo one; whether it was done. */
+  async split(strip: string): Promise<boolean> {
+    const id = this.session;
+    if (id === null) return false;
+    const job = await this.notices.attempt(() => this.api.splitTrack(id, strip));
+    return job !== undefined && (await this.ended(job)).state === 'done';
   }
 
   /** Send files and put each through a strip's path. */

@@ -150,3 +150,13 @@ export async function stageGain(
       : `All trims stand right.${left}`,
   );
 }
+
+/** Two mono tracks in the place of a stereo one; the left one is chosen then. */
+export async function splitTrack(workspace: Workspace, strip: Strip): Promise<void> {
+  const at = (workspace.session?.strips ?? []).findIndex((other) => other.id === strip.id);
+  if (!(await workspace.jobs.split(strip.id))) return;
+  await workspace.came();
+  const left = workspace.session?.strips[at];
+  if (left) workspace.selection.choose(left.id);
+  undoable(workspace, 'split track', `${strip.name} split to two tracks.`);
+}

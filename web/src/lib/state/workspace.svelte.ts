@@ -357,27 +357,11 @@ export class Workspace {
     return (await this.attempt(() => api.studyOverview(version.id, question), true)) ?? null;
   }
 
-  // ---- files ------------------------------------------------------------------------------------------------------
-
-  /** Files become tracks; then the passage is what is to be heard of them, and what belongs together is proposed. */
-  async importFiles(
-    files: Iterable<File>,
-    order: 'name' | 'given' = 'name',
-    takesRate: boolean = true,
-  ): Promise<void> {
-    const fresh = !this.session?.strips.some((strip) => strip.media_id !== null);
-    const view = await this.jobs.import([...files], order, fresh && takesRate);
-    if (!view) return;
+  /** The server has done something for this tab. */
+  async came(): Promise<void> {
     await this.queue.settled;
     await this.refresh();
     this.history.own(this.stored?.undo);
-    if (fresh && view.passage_s) {
-      const [start_s, end_s] = view.passage_s;
-      const whole = start_s === 0 && end_s >= (this.version?.length_s ?? 0) - 0.01;
-      this.listening.setPassage({ start_s, end_s, name: whole ? 'Whole song' : 'Loudest 8 bars' });
-    }
-    if (view.strip_ids[0]) this.selection.choose(view.strip_ids[0]);
-    if (view.proposals.length || view.notes.length) this.imported = view;
   }
 
   // ---- notices ---------------------------------------------------------------------------------------------------

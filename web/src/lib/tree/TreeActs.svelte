@@ -3,6 +3,7 @@
   import { newId } from '../api/client';
   import { toolbar } from '../controls/toolbar';
   import { chosenStrips, removeStrips } from '../state/strips';
+  import { importFiles } from '../state/importing';
   import { workspace } from '../state/workspace.svelte';
   import { groupToBus } from './focus';
 
@@ -53,7 +54,7 @@
   accept=".wav,.flac,.aif,.aiff,.ogg,.opus,.mp3,.m4a,.rf64,.mid,.midi,audio/*"
   bind:this={picker}
   onchange={(event) => {
-    void workspace.importFiles(event.currentTarget.files ?? []);
+    void importFiles(workspace, event.currentTarget.files ?? []);
     event.currentTarget.value = '';
   }}
 />
