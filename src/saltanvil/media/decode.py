@@ -33,6 +33,20 @@ class MediaError(UserError, ValueError):
         super().__init__(f"{name}: {why}")
 
 
+CONTAINERS = {"wav": "WAV", "wavex": "WAV", "rf64": "RF64", "w64": "W64", "flac": "FLAC", "aiff": "AIFF"}
+ENCODINGS = {"float": "32-bit float", "double": "64-bit float", "pcm s8": "8-bit", "pcm u8": "8-bit"}
+CODECS = {"mp3": "MP3", "mp3float": "MP3", "aac": "AAC", "vorbis": "Ogg Vorbis", "opus": "Opus"}
+
+
+def format_words(format: str) -> str:
+    """A source's format as it is read: `WAV, 24-bit` for `wavex pcm 24`, `MP3` for `mp3float`."""
+    container, _, encoding = format.partition(" ")
+    if container not in CONTAINERS:
+        return CODECS.get(container, format)
+    bits = ENCODINGS.get(encoding, f"{encoding.removeprefix('pcm ')}-bit" if encoding.startswith("pcm ") else encoding)
+    return f"{CONTAINERS[container]}, {bits}" if bits else CONTAINERS[container]
+
+
 @dataclass(frozen=True)
 class Source:
     """An open file: its rate, channels, declared length (0 if unknown), format in words, and its blocks."""

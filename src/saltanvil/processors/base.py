@@ -66,6 +66,8 @@ class Processor(Stateful, ABC):
 
     kind: ClassVar[str]
     label: ClassVar[str]
+    #: When it is used, and what to listen for: two sentences behind the first of its docstring.
+    about: ClassVar[str] = ""
     #: Other words of the trade by which it is searched for.
     aliases: ClassVar[tuple[str, ...]] = ()
     settings_model: ClassVar[type[Settings]]

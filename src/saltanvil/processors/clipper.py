@@ -161,6 +161,10 @@ class Clipper(Processor):
 
     kind = "clipper"
     label = "Clipper"
+    about = (
+        "Use it to take the very tops off drums or a bus, so that what follows has more room. Too much of it is heard as "
+        "a rattle; the difference tells how much goes."
+    )
     aliases = ("soft clip", "hard clip", "peak", "distortion")
     settings_model = ClipperSettings
     main = ("ceiling_db", "drive_db", "hardness")

@@ -197,6 +197,10 @@ class Compressor(KeyedProcessor):
 
     kind = "compressor"
     label = "Compressor"
+    about = (
+        "Use it to even out a part, or with a slow attack to bring its attacks forward. Watch how far the gain reduction "
+        "goes, and whether it comes back between the notes."
+    )
     aliases = ("dynamics", "glue", "bus compressor", "sidechain", "GR")
     settings_model = CompressorSettings
     main = ("threshold_db", "ratio", "attack_ms", "release_ms", "makeup_db")

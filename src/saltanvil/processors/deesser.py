@@ -179,6 +179,10 @@ class Deesser(Processor):
 
     kind = "deesser"
     label = "De-esser"
+    about = (
+        "Use it on a voice whose s and sh are sharp, or wherever one band sticks out at times. It should act on those "
+        "sounds only; if it works most of the time, the tone gets dull."
+    )
     aliases = ("deess", "de-ess", "sibilance", "dynamic EQ")
     settings_model = DeesserSettings
     main = ("threshold_db", "ratio", "range_db")

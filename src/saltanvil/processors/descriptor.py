@@ -29,8 +29,9 @@ class Descriptor(BaseModel):
     """One value that can be moved.
 
     minimum, maximum: of numbers, of each divider, of the frequency of a resonance; most: how many there can be of what is a row;
-    options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
-    the settings (and their values as words) for which this one has a say; moves: see `Moves`.
+    options: of choices; words: what is shown for an option, where that is not the option itself; off_at: the number that reads
+    "off"; ticks: values worth a mark; when: the settings (and their values as words) for which this one has a say; moves: see
+    `Moves`.
     """
 
     name: str
@@ -44,6 +45,7 @@ class Descriptor(BaseModel):
     maximum: float | None
     most: int | None
     options: list[str]
+    words: dict[str, str]
     scale: Scale
     ticks: list[float]
     off_at: float | None
@@ -78,10 +80,11 @@ def rule(
 
 
 def choice(
-    default: Any, label: str, group: str, help: str, *, when: dict[str, list[str]] | None = None, moves: Moves = "at once"
-) -> Any:
+    default: Any, label: str, group: str, help: str, *, when: dict[str, list[str]] | None = None, moves: Moves = "at once",
+    words: dict[str, str] | None = None,
+) -> Any:  # fmt: skip
     """One of a few words (a Literal), or a switch (a bool)."""
-    extra = {"label": label, "unit": "", "group": group, "when": when or {}, "moves": moves}
+    extra = {"label": label, "unit": "", "group": group, "when": when or {}, "moves": moves, "words": words or {}}
     return Field(default, description=help, json_schema_extra=extra)  # type: ignore[arg-type]
 
 
@@ -112,6 +115,7 @@ def descriptor_of(name: str, info: FieldInfo) -> Descriptor:
         name=name, type=type_of(info, extra), label=extra["label"], unit=extra["unit"], group=extra["group"],
         help=info.description or "", default="" if info.default is PydanticUndefined else info.default,
         minimum=extra.get("low", limit_of(info, Ge)), maximum=extra.get("high", limit_of(info, Le)), most=most, options=options,
+        words=extra.get("words", {}),
         scale=extra.get("scale", "linear"), ticks=extra.get("ticks", []), off_at=extra.get("off_at"), when=extra["when"],
         moves=extra["moves"],
     )  # fmt: skip

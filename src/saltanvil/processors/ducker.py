@@ -124,6 +124,10 @@ class Ducker(KeyedProcessor):
 
     kind = "ducker"
     label = "Ducker"
+    about = (
+        "Use it to make room for a kick or a voice: choose that sound as its key. It goes down by the same depth however "
+        "loud the key is."
+    )
     aliases = ("duck", "sidechain", "pump", "make room")
     settings_model: ClassVar[Any] = DuckerSettings
     needs_key = True

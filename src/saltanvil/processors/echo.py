@@ -103,6 +103,10 @@ class Echo(Processor):
 
     kind = "echo"
     label = "Echo"
+    about = (
+        "Use it on a send or in a parallel lane to give a sound depth without washing it out. Its times are note values "
+        "of the session's tempo, or milliseconds."
+    )
     aliases = ("delay", "repeat", "slapback")
     settings_model: ClassVar[Any] = EchoSettings
     main = ("note", "feedback", "mix")

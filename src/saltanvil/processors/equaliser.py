@@ -140,6 +140,10 @@ class Equaliser(Processor):
 
     kind = "equaliser"
     label = "Equaliser"
+    about = (
+        "Use it for the tone as a whole: take away what is too much, lift what is missing. Its response is drawn, and the "
+        "spectrum shows before and after."
+    )
     aliases = (
         "EQ",
         "high-pass",

@@ -102,6 +102,10 @@ class Expander(GatingProcessor):
 
     kind = "expander"
     label = "Expander"
+    about = (
+        "Use it where a gate would be too hard: bleed, breath and noise get softer but do not vanish. The ratio and the "
+        "range say how far down they go."
+    )
     aliases = ("downward expansion", "noise", "dynamics")
     settings_model: ClassVar[Any] = ExpanderSettings
     main = ("threshold_db", "ratio", "range_db", "attack_ms", "release_ms")

@@ -189,6 +189,10 @@ class FreeCurve(KeyedProcessor):
 
     kind = "freecurve"
     label = "Free curve"
+    about = (
+        "Use it where no ready-made curve does it: lift the soft parts, leave the middle, hold the top. Each point says "
+        "what comes out for what goes in."
+    )
     aliases = ("transfer curve", "upward", "dynamics", "multi-stage")
     settings_model = FreeCurveSettings
     main = ("rounding_db", "attack_ms", "release_ms", "output_db")

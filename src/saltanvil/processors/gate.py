@@ -256,6 +256,10 @@ class Gate(GatingProcessor):
 
     kind = "gate"
     label = "Gate"
+    about = (
+        "Use it to silence bleed and noise between the notes. Hold and release decide whether the end of a note is cut; "
+        "the filter of its key keeps other drums from opening it."
+    )
     aliases = ("noise gate", "bleed", "silence")
     settings_model: ClassVar[Any] = GateSettings
     main = ("threshold_db", "range_db", "attack_ms", "hold_ms", "release_ms")

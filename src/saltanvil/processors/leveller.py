@@ -109,6 +109,10 @@ class Leveller(KeyedProcessor):
 
     kind = "leveller"
     label = "Leveller"
+    about = (
+        "Use it first on a voice or a bass whose level wanders over the song, so that what follows is driven evenly. It "
+        "moves slowly and is not meant to be heard."
+    )
     aliases = ("AGC", "rider", "automatic gain", "speech level")
     settings_model = LevellerSettings
     main = ("target_db", "range_db", "speed_s")

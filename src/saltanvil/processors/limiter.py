@@ -141,6 +141,10 @@ class Limiter(Processor):
 
     kind = "limiter"
     label = "Limiter"
+    about = (
+        "Use it last, so that no peak goes over a ceiling. It says how much was taken off, and warns beyond the limit "
+        "that you set yourself."
+    )
     aliases = ("brickwall", "ceiling", "peak", "maximizer", "loudness")
     settings_model = LimiterSettings
     main = ("ceiling_db", "gain_db", "release_ms")

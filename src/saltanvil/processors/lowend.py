@@ -65,7 +65,7 @@ class LowEndSettings(Settings):
 STARTS = (
     Start(
         "bass: small speakers",
-        "Press the small ear and bypass it: the line should stay readable. On the full range it should hardly change.",
+        "Press Small speaker and bypass it: the line should stay readable. On the full range it should hardly change.",
         {
             "low_hz": 30.0,
             "high_hz": 130.0,
@@ -139,6 +139,10 @@ class LowEnd(Processor):
 
     kind = "lowend"
     label = "Low-end harmonics"
+    about = (
+        "Use it where a bass vanishes on a small speaker: its harmonics say which note it was. Listen with Small speaker, "
+        "and see that little changes on the full range."
+    )
     aliases = ("bass enhancer", "sub", "exciter", "harmonics")
     settings_model = LowEndSettings
     main = ("low_hz", "high_hz", "amount_db")

@@ -36,15 +36,17 @@ def aim_reference(aim: Aim | LevelAim) -> AimReference:
 
 
 class ProcessorReference(BaseModel):
-    """aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether it has
-    a detector; keyed: whether that may listen to another sound, needs_key: whether it must; main: the settings that stand for all
-    where several are shown side by side; aims: what can be asked of it; shows_gate: whether its plate shows the state of its gate
-    while it plays; level_line: the setting drawn across the level picture; settings_schema: JSON schema of its settings."""
+    """summary, about: what it is, when it is used and what to listen for; aliases: other words it is searched for by; pictures:
+    of its editor, the first two shown at first; listens: whether it has a detector; keyed: whether that may listen to another
+    sound, needs_key: whether it must; main: the settings that stand for all where several are shown side by side; aims: what can
+    be asked of it; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting drawn across
+    the level picture; settings_schema: JSON schema of its settings."""
 
     kind: str
     label: str
     aliases: list[str]
     summary: str
+    about: str
     pictures: list[Picture]
     listens: bool
     keyed: bool
@@ -62,7 +64,7 @@ class ProcessorReference(BaseModel):
 def reference_of(processor: type[Processor]) -> ProcessorReference:
     return ProcessorReference(
         kind=processor.kind, label=processor.label, aliases=list(processor.aliases),
-        summary=(processor.__doc__ or "").strip().split("\n\n")[0],
+        summary=(processor.__doc__ or "").strip().split("\n\n")[0], about=processor.about,
         pictures=list(processor.pictures), listens=processor.listens, keyed=processor.keyed, matched=processor.matched,
         needs_key=processor.needs_key, shows_gate=processor.shows_gate, level_line=processor.level_line,
         main=list(processor.main),

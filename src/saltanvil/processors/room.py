@@ -116,6 +116,10 @@ class Room(Processor):
 
     kind = "room"
     label = "Room"
+    about = (
+        "Use it on a send, or in a parallel lane, to put sounds into one place. Size and decay say how large, the "
+        "pre-delay how near."
+    )
     aliases = ("reverb", "ambience", "space")
     settings_model: ClassVar[Any] = RoomSettings
     main = ("decay_s", "mix")

@@ -68,9 +68,9 @@ class SaturatorSettings(Settings):
         ticks=(1000, 10000),
     )
     output: Literal["held", "not held", "manual gain"] = choice(
-        "held", "Loudness", "Output",
-        "Held: output gain keeps the loudness of the input, measured over the song. Not held: drive makes it louder. "
-        "Manual gain: set it yourself.",
+        "held", "Loudness compensation", "Output",
+        "On: output gain keeps the loudness of the input, measured over the song. Off: drive makes it louder. "
+        "Manual gain: set it yourself.", words={"held": "on", "not held": "off"},
     )  # fmt: skip
     output_db: float = rule(
         0.0,
@@ -220,6 +220,10 @@ class Saturator(Processor):
 
     kind = "saturator"
     label = "Saturator"
+    about = (
+        "Use it to make a part denser and to bring it forward without more peaks. With loudness compensation on you hear "
+        "the colour and not the level."
+    )
     aliases = ("saturation", "distortion", "tape", "tube", "warmth", "exciter", "overdrive")
     settings_model = SaturatorSettings
     main = ("drive_db", "balance", "mix")

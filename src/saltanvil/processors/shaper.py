@@ -133,6 +133,9 @@ class Shaper(Processor):
 
     kind = "shaper"
     label = "Transient shaper"
+    about = (
+        "Use it to bring a drum's attack out or to shorten its ring, without a threshold. It acts on soft and on loud hits alike."
+    )
     aliases = ("transient", "attack", "sustain", "punch")
     settings_model = ShaperSettings
     main = ("attack_db", "sustain_db", "output_db")

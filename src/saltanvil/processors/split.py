@@ -71,21 +71,21 @@ class SplitSettings(Settings):
         when=_BANDS, moves="latency",
     )  # fmt: skip
     blend: bool = choice(
-        True, "Blend", "Blend", "With two lanes: one control from the untreated lane to the treated one. Off: a plain sum.",
+        True, "Blend", "Blend", "With two lanes: one control from the untreated lane to the treated one. Off: a sum.",
         when={"by": ["copies"]},
     )  # fmt: skip
     law: Literal["linear", "equal power", "steady"] = choice(
         "steady", "Law", "Blend",
         "Linear: shares add up to one. Equal power: for two sides that have nothing in common. "
-        "Steady: both sides are measured over the passage, and the loudness stays that of the untreated side throughout.",
-        when=_BLEND,
+        "Constant loudness: both sides are measured, and the loudness stays that of the untreated side throughout.",
+        when=_BLEND, words={"steady": "constant loudness"},
     )  # fmt: skip
     position: float = rule(
         0.0, "Blend", "%", 0.0, 1.0, "Blend", "From untreated (0 %) to treated (100 %).",
         ticks=(0, 0.25, 0.5, 0.75, 1), when=_BLEND,
     )  # fmt: skip
     trim_db: float = rule(
-        0.0, "Treated trim", "dB", -24.0, 24.0, "Blend", "Moves the treated side against the match that was found.",
+        0.0, "Wet trim", "dB", -24.0, 24.0, "Blend", "Moves the treated side against the match that was found.",
         ticks=(-12, -6, 0, 6, 12), when=_BLEND,
     )  # fmt: skip
 
@@ -127,6 +127,10 @@ class Split(Processor):
     )
     matched = True
     label = "Split"
+    about = (
+        "Use it to treat bands, the middle and the sides, or an untreated copy apart. A blend goes from the untreated to "
+        "the treated lane at constant loudness."
+    )
     aliases = ("parallel", "multiband", "crossover", "bands", "mid/side", "M/S", "dry/wet", "sidechain")
     settings_model = SplitSettings
     pictures = ("bands", "bite", "spectrum")
@@ -136,7 +140,8 @@ class Split(Processor):
         assert isinstance(settings, SplitSettings)
         if settings.by == "bands":
             return f"{settings.slope}{', linear' if settings.phase == 'linear' else ''}"
-        return f"{settings.law} law" if settings.by == "copies" and settings.blend else "plain sum"
+        law = "constant loudness" if settings.law == "steady" else f"{settings.law} law"
+        return law if settings.by == "copies" and settings.blend else "sum"
 
     state = ("_linear", "_now", "_before", "_memory", "_state")
     scratch = ("_work",)

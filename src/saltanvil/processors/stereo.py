@@ -78,6 +78,10 @@ class Stereo(Processor):
 
     kind = "stereo"
     label = "Stereo"
+    about = (
+        "Use it to widen or narrow a bus, or to bring its lows to the middle. Press Mono to hear what is left for those "
+        "who listen so."
+    )
     aliases = ("width", "mono", "polarity", "phase", "DC", "balance", "M/S")
     settings_model = StereoSettings
     main = ("width", "balance")

@@ -180,6 +180,10 @@ class Tamer(Processor):
 
     kind = "tamer"
     label = "Resonance tamer"
+    about = (
+        "Use it where something rings at times: study the passage, and it names what it found. What it takes can be heard "
+        "as the difference."
+    )
     aliases = ("resonance", "mud", "boxiness", "harshness", "ringing", "boom", "dynamic EQ", "unmasking", "spectral")
     settings_model = TamerSettings
     main = ("amount", "range_db", "sharpness", "mix")

@@ -27,6 +27,7 @@ class Trim(Processor):
     kind = "trim"
     aims = level_aims("gain_db")
     label = "Trim"
+    about = "Use it to set the level between two steps, or to turn the polarity. It has no tone of its own."
     aliases = ("gain", "volume", "level")
     settings_model = TrimSettings
     main = ("gain_db",)

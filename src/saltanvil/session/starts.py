@@ -171,7 +171,7 @@ PATH_STARTS = (
     ),
     starting(
         "bass: harmonics before the compressor",
-        "Harmonics come before the compressor, which holds each note and its harmonics together. Press the small ear: the "
+        "Harmonics come before the compressor, which holds each note and its harmonics together. Press Small speaker: the "
         "line should be readable; on the full range it should hardly be louder.",
         step("lowend", amount_db=-6.0, odd_share=0.6),
         compressor(-26.0, 20.0, 160.0),

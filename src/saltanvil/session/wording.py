@@ -122,7 +122,7 @@ def worded(value: SettingValue, described: Descriptor) -> str:
         return "on" if value else "off"
     if isinstance(value, int | float):
         return f"{value * 100:.4g}" if described.unit == "%" else f"{value:.4g}"
-    return str(value)
+    return described.words.get(str(value), str(value))
 
 
 def named(address: Address, session: Session) -> str:

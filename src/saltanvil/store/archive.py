@@ -288,7 +288,7 @@ def unpack(
             strip if strip.media_id is None else strip.model_copy(update={"media_id": taken[strip.media_id]})
             for strip in session.strips
         ]
-        return sessions.create(session.model_copy(update={"strips": strips}))
+        return sessions.create(session.model_copy(update={"strips": strips, "name": sessions.free_name(session.name)}))
     except BaseException:
         for media_id in taken.values():
             media.drop(media_id)

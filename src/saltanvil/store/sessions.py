@@ -1,10 +1,12 @@
 """Sessions, their edits, undo and redo."""
 
+import json
 import sqlite3
 import threading
 import time
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from itertools import count
 
 from saltanvil.session.address import Moved
 from saltanvil.session.apply import apply
@@ -20,13 +22,20 @@ from saltanvil.session.wording import in_words
 from saltanvil.store.database import Database
 from saltanvil.store.history import dumped, matches_at, note_matches, renew, walk, written_change
 
+#: Sound is stored as 32-bit float.
+BYTES_A_SAMPLE = 4
+
 
 @dataclass(frozen=True)
 class Listed:
+    """length_s: of the longest track; media_bytes: what its sound takes up, also where other sessions share it."""
+
     id: int
     name: str
     changed_at: float
     deleted: bool
+    length_s: float
+    media_bytes: int
 
 
 @dataclass(frozen=True)
@@ -79,10 +88,25 @@ class SessionStore:
 
     def listed(self) -> list[Listed]:
         """All sessions, the last changed first, deleted ones included."""
-        rows = self.database.connection().execute(
-            "SELECT id, name, changed_at, deleted_at FROM sessions ORDER BY changed_at DESC, id DESC"
+        connection = self.database.connection()
+        media = {
+            row["id"]: (row["frames"] / row["rate_hz"], row["frames"] * row["channels"] * BYTES_A_SAMPLE)
+            for row in connection.execute("SELECT id, frames, rate_hz, channels FROM media WHERE ready = 1")
+        }
+        rows = connection.execute(
+            "SELECT sessions.id AS id, name, changed_at, deleted_at, "
+            "CASE WHEN json_valid(document) THEN "
+            "(SELECT json_group_array(json_array(value ->> 'media_id', value ->> 'start_s')) "
+            "FROM json_each(document, '$.strips') WHERE value ->> 'media_id' IS NOT NULL) END AS tracks "
+            "FROM sessions ORDER BY changed_at DESC, id DESC"
         )
-        return [Listed(row["id"], row["name"], row["changed_at"], row["deleted_at"] is not None) for row in rows]
+        result = []
+        for row in rows:
+            tracks = [(number, start or 0.0) for number, start in json.loads(row["tracks"] or "[]") if number in media]
+            length_s = max((start + media[number][0] for number, start in tracks), default=0.0)
+            size = sum(media[number][1] for number in {number for number, _ in tracks})
+            result.append(Listed(row["id"], row["name"], row["changed_at"], row["deleted_at"] is not None, length_s, size))
+        return result
 
     def create(self, session: Session, changed_at: float | None = None) -> int:
         """changed_at: seconds since 1970; now, if not given."""
@@ -96,7 +120,13 @@ class SessionStore:
     def duplicate(self, session_id: int) -> int:
         """A copy under a name of its own; it shares the media and starts without a past."""
         session = self.version(session_id).session
-        return self.create(session.model_copy(update={"name": f"{session.name[:110]} copy"}))
+        return self.create(session.model_copy(update={"name": self.free_name(f"{session.name[:110]} copy")}))
+
+    def free_name(self, name: str) -> str:
+        """The name itself, or where a session is called so already, with the first number that is free behind it."""
+        taken = {row.name for row in self.listed() if not row.deleted}
+        numbered = (f"{name[:114]} {number}" for number in count(2))
+        return name if name not in taken else next(other for other in numbered if other not in taken)
 
     def set_deleted(self, session_id: int, deleted: bool) -> None:
         """Delete, or take it back: a deleted session keeps everything."""

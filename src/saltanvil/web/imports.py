@@ -18,7 +18,7 @@ from typing import Annotated
 
 from fastapi import APIRouter, HTTPException, Query, Request
 
-from saltanvil.media.decode import EXACT, MediaError, Source, open_audio
+from saltanvil.media.decode import EXACT, MediaError, Source, format_words, open_audio
 from saltanvil.media.decode import joined as joined_sides
 from saltanvil.media.disk import what_failed
 from saltanvil.media.markers import wav_markers
@@ -226,13 +226,13 @@ def imported(sent: Sent, strip: Strip | None, rate: int, joined: bool) -> Import
     if sent.rate and sent.rate != rate:
         changes.append(f"{sent.rate / 1000:g} kHz to {rate / 1000:g} kHz")
     if sent.format and sent.format.split()[0].upper() not in EXACT:
-        changes.append(f"decoded from {sent.format}")
+        changes.append(f"decoded from {format_words(sent.format)}")
     if strip is not None:
         becomes = f"{strip.name}, one side" if joined else strip.name
     else:
         becomes = "sections and tempo" if sent.midi and not sent.problem else f"not taken: {sent.problem or 'it was not sent'}"
     return ImportedFile(
-        name=sent.name, format="MIDI" if sent.midi else sent.format, rate_hz=sent.rate, channels=sent.channels,
+        name=sent.name, format="MIDI" if sent.midi else format_words(sent.format), rate_hz=sent.rate, channels=sent.channels,
         length_s=sent.frames / sent.rate if sent.rate else 0.0, start_s=sent.markers.time_reference_s, becomes=becomes,
         converted="; ".join(changes) or None, strip_id=None if strip is None else strip.id, joined=joined and strip is not None,
     )  # fmt: skip

@@ -8,6 +8,7 @@ from pydantic import BaseModel
 
 from saltanvil.dsp.units import gain_to_db
 from saltanvil.measure.loudness import LoudnessMeter, integrated_lufs
+from saltanvil.media.decode import format_words
 from saltanvil.store.media import MediaRow
 from saltanvil.web.jobs import JobView
 from saltanvil.web.services import Number, Served, Services
@@ -56,7 +57,7 @@ def facts_of(services: Services, row: MediaRow) -> MediaFacts:
         peak = max(peak, float(abs(block).max(initial=0.0)))
     loudness = integrated_lufs(np.asarray(meter.energies))
     return MediaFacts(
-        id=row.id, name=row.name, format=row.format, rate_hz=row.rate_hz, channels=row.channels,
+        id=row.id, name=row.name, format=format_words(row.format), rate_hz=row.rate_hz, channels=row.channels,
         length_s=row.frames / row.rate_hz, peak_dbfs=gain_to_db(peak), loudness_lufs=loudness if loudness > -200.0 else None,
     )  # fmt: skip
 

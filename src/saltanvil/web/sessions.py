@@ -1,6 +1,7 @@
 """Routes of sessions and their edits."""
 
 from collections.abc import Sequence
+from dataclasses import asdict
 from typing import Annotated, Literal
 
 from fastapi import APIRouter, Query
@@ -41,6 +42,8 @@ class SessionRow(BaseModel):
     name: str
     changed_at: float
     deleted: bool
+    length_s: float
+    media_bytes: int
 
 
 class VersionView(BaseModel):
@@ -152,7 +155,7 @@ def answer(services: Services, before: Version, version: Version, since: int | N
 
 @router.get("")
 def list_sessions(services: Served) -> list[SessionRow]:
-    return [SessionRow(id=s.id, name=s.name, changed_at=s.changed_at, deleted=s.deleted) for s in services.sessions.listed()]
+    return [SessionRow(**asdict(row)) for row in services.sessions.listed()]
 
 
 @router.post("", status_code=201)

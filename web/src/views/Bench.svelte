@@ -25,7 +25,7 @@
   ];
   /** A rule of the test signal, which belongs to no session. */
   const decibels = (name: string, label: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
-    name, label, unit: 'dB', minimum, maximum, ticks, help, type: 'number', options: [], default: 0, scale: 'linear',
+    name, label, unit: 'dB', minimum, maximum, ticks, help, type: 'number', options: [], words: {}, default: 0, scale: 'linear',
     off_at: null,
     most: null, group: '', when: {}, moves: 'at once',
   }); // prettier-ignore

@@ -38,7 +38,7 @@
     { mark: 'after', text: 'after, 3 s' },
     { mark: 'hatch', text: 'taken' },
     { mark: 'grain', text: 'added' },
-    { mark: 'ink', text: 'wish' },
+    { mark: 'ink', text: 'target' },
   ];
 
   // Whatever is chosen, shown or edited is measured anew.

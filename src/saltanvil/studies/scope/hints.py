@@ -27,7 +27,7 @@ def general_hints(seen: Evidence, step: Step | None, settings: Settings | None, 
         text = f"Peaks leave at {after:+.1f} dBFS. Nothing clips in here, but a file of whole numbers would: take the level down."
         hints.append(Hint("over", text, None))
     if step is not None and step.match is not None and step.match.refused is not None:
-        what, where = ("blend is not matched", "law") if step.lanes else ("loudness is held by a guess", "output")
+        what, where = ("blend is not matched", "law") if step.lanes else ("loudness compensation is a guess", "output")
         hints.append(Hint("unmatched", f"The {what}. {step.match.refused}", where))
     if step is not None and step.lanes and after <= SILENT_DBFS < before:
         hints.append(Hint("silent lanes", why_silent(step), None))

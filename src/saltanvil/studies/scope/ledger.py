@@ -82,7 +82,7 @@ def facts_of(seen: Evidence, step: Step, settings: Settings) -> list[Fact]:
     facts = split_facts(step, settings) if isinstance(settings, SplitSettings) else []
     gain_db = loudness_gain_db(step)
     if gain_db is not None:
-        facts.append(Fact("loudness_gain_db", "Loudness held by", gain_db, "dB"))
+        facts.append(Fact("loudness_gain_db", "Loudness compensation", gain_db, "dB"))
     if not step.bypassed:
         facts.extend(processor_named(step.kind).facts(settings, seen))
     return facts

@@ -2353,8 +2353,8 @@ export interface components {
      * @description One value that can be moved.
      *
      *     minimum, maximum: of numbers, of each divider, of the frequency of a resonance; most: how many there can be of what is a row;
-     *     options: of choices; off_at: the number that reads "off"; ticks: values worth a mark; when:
-     *     the settings (and their values as words) for which this one has a say; moves: see `Moves`.
+     *     options: of choices; words: what is shown for an option, where that is not the option itself; off_at: the number that reads
+     *     "off"; ticks: values worth a mark; when: the settings (and their values as words) for which this one has a say; moves: see `Moves`.
      */
     Descriptor: {
       /** Name */
@@ -2395,6 +2395,10 @@ export interface components {
       most: number | null;
       /** Options */
       options: string[];
+      /** Words */
+      words: {
+        [key: string]: string;
+      };
       /**
        * Scale
        * @enum {string}
@@ -3856,10 +3860,11 @@ export interface components {
     };
     /**
      * ProcessorReference
-     * @description aliases: other words it is searched for by; pictures: of its editor, the first two shown at first; listens: whether it has
-     *     a detector; keyed: whether that may listen to another sound, needs_key: whether it must; main: the settings that stand for all
-     *     where several are shown side by side; aims: what can be asked of it; shows_gate: whether its plate shows the state of its gate
-     *     while it plays; level_line: the setting drawn across the level picture; settings_schema: JSON schema of its settings.
+     * @description summary, about: what it is, when it is used and what to listen for; aliases: other words it is searched for by; pictures: of
+     *     its editor, the first two shown at first; listens: whether it has a detector; keyed: whether that may listen to another sound,
+     *     needs_key: whether it must; main: the settings that stand for all where several are shown side by side; aims: what can be asked
+     *     of it; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting drawn across the level
+     *     picture; settings_schema: JSON schema of its settings.
      */
     ProcessorReference: {
       /** Kind */
@@ -3870,6 +3875,8 @@ export interface components {
       aliases: string[];
       /** Summary */
       summary: string;
+      /** About */
+      about: string;
       /** Pictures */
       pictures: (
         | "bite"
@@ -4522,6 +4529,10 @@ export interface components {
       changed_at: number;
       /** Deleted */
       deleted: boolean;
+      /** Length S */
+      length_s: number;
+      /** Media Bytes */
+      media_bytes: number;
     };
     /**
      * Set

@@ -28,10 +28,10 @@
     onchange={(event) =>
       change(setting.type === 'switch' ? event.currentTarget.value === 'on' : event.currentTarget.value)}
   >
-    {#each options as option (option)}<option value={option}>{option}</option>{/each}
+    {#each options as option (option)}<option value={option}>{setting.words[option] ?? option}</option>{/each}
   </select>
   {#if now !== undefined}<span class="now soft" data-now={setting.name} title="Set by low latency"
-      >now {String(now)}</span
+      >now {setting.words[String(now)] ?? String(now)}</span
     >{/if}
 </label>
 

@@ -80,7 +80,7 @@
         <option value="shaped">TPDF, shaped at 16 bit</option>
       </select>
       <span class="soft">
-        {#if !bits.length}not needed: no whole numbers
+        {#if !bits.length}No dither needed (float)
         {:else if setup.dither === 'shaped' && bits.includes(16)}{curve
             ? `softest where hearing is keenest; ${curve.power_db.toFixed(1)} dB more in all`
             : ''}

@@ -1,5 +1,5 @@
 <script lang="ts">
-  /** What goes out: strips, how much of them, names, tags; and the button that sends it. */
+  /** Export: strips, how much of them, names, tags; and the button that sends it. */
   import Segments from '../controls/Segments.svelte';
   import { delivery } from '../state/delivery.svelte';
   import { workspace } from '../state/workspace.svelte';
@@ -47,8 +47,8 @@
     });
 </script>
 
-<section class="out" aria-label="What goes out">
-  <h2>What goes out</h2>
+<section class="out" aria-label="Export">
+  <h2>Export</h2>
   {#each groups as [name, held] (name)}
     {@const ids = held.map((strip) => strip.id)}
     {@const on = ids.filter((id) => delivery.stripIds.includes(id)).length}
@@ -97,7 +97,7 @@
       type="checkbox"
       checked={setup.tail}
       onchange={(event) => delivery.set({ tail: event.currentTarget.checked })}
-    /> Let the end decay</label
+    /> Include tail</label
   >
   <label class="field"
     ><span class="soft">File names</span>

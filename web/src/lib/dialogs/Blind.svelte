@@ -8,10 +8,14 @@
   import Dialog from './Dialog.svelte';
 
   let { close }: { close: () => void } = $props();
+  /** Where a passage has less at its input, there is nothing to hear. */
+  const SILENT_DBFS = -120;
   blind.prepare();
 
   const view = $derived(blind.view);
   const result = $derived(view?.result ?? null);
+  const preferred = $derived(blind.preferred);
+  const silent = $derived((workspace.measuring.study?.ledger.before.sample_peak_dbfs ?? 0) <= SILENT_DBFS);
   const names: Record<string, string> = { '1': 'First', '2': 'Second' };
   const named = (letter: string) => (view?.mode === 'hear' ? (names[letter] ?? letter) : letter);
   const known = (letter: string) =>
@@ -102,6 +106,14 @@
     {#if result}
       <section aria-label="Result" data-rounds={result.rounds.length}>
         <p class="verdict" role="status">{result.verdict}</p>
+        {#if preferred}<p>
+            <button
+              class="button"
+              data-act="use preferred"
+              onclick={() => void blind.usePreferred().then(close)}
+              >Use the preferred: {preferred.name}</button
+            >
+          </p>{/if}
         {#if result.rounds.length}
           <table>
             <thead
@@ -159,6 +171,9 @@
         onclick={() => blind.start()}>{blind.measuring ? 'Measuring ...' : 'Start'}</button
       >
     </div>
+    {#if silent}<p class="silent" role="alert">
+        Nothing sounds here in this passage: there is nothing to compare.
+      </p>{/if}
     {#if blind.refused}<p class="soft">{blind.refused}</p>{/if}
     {#each blind.setAside as text (text)}<p class="soft" data-set-aside>{text}.</p>{/each}
     {#if blind.results.length}
@@ -244,6 +259,10 @@
     color: var(--ink);
     background: var(--plate);
     border: 1px solid var(--edge);
+  }
+  .silent {
+    border-left: 3px solid var(--taken);
+    padding-left: 8px;
   }
   .verdict {
     font-weight: 600;

@@ -1,9 +1,39 @@
 <script lang="ts">
-  /** All shortcuts: found by a word or a key, changed by pressing another one. */
+  /** All shortcuts, found by a word or a key, changed by pressing another one; and what the words and the steps of this tool mean. */
   import Dialog from './Dialog.svelte';
+  import { workspace } from '../state/workspace.svelte';
   import { GESTURES, keyOf, shortcuts, SHORTCUTS } from '../state/shortcuts.svelte';
 
   let { close }: { close: () => void } = $props();
+  /** What this tool means by its words. */
+  const WORDS: readonly (readonly [string, string])[] = [
+    [
+      'Strip',
+      'A track, a bus or the main: sound comes in, goes through its path, and leaves with a level and a pan.',
+    ],
+    [
+      'Path',
+      'The steps of a strip, from left to right. A split sends the sound through several lanes, which are summed again.',
+    ],
+    ['Step', 'One processor on a path, such as a compressor. Switched off it does nothing.'],
+    ['Lane', 'One branch of a split: a copy, a band, or the middle or the sides, with steps of its own.'],
+    [
+      'Scope',
+      'What is listened to and measured: the chosen step, lane or strip. Before is its input, After its output.',
+    ],
+    [
+      'Passage',
+      'The stretch of the song that is played and measured; a section, or what is dragged in the timeline.',
+    ],
+    [
+      'Matched',
+      'Before is played as loud as After, so that the louder one does not win. For listening only, never in a file.',
+    ],
+    ['Slot', 'One of four stored versions of a step, a lane or a path, to be compared with one key each.'],
+    ['Lever', 'One control that moves several settings, each within a range of its own.'],
+    ['Key', 'The sound that a detector listens to, if it is not the sound that is processed.'],
+    ['Ledger', 'The figures of the scope over the passage, before and after.'],
+  ];
   let search = $state('');
   let changing = $state<string | null>(null);
   let refused = $state<string | null>(null);
@@ -18,6 +48,12 @@
         ),
       }))
       .filter((group) => group.rows.length),
+  );
+  const words = $derived(WORDS.filter((row) => matches(...row)));
+  const processors = $derived(
+    workspace.described.processors.filter((one) =>
+      matches(one.label, one.summary, one.about, ...one.aliases),
+    ),
   );
   const gestures = $derived(GESTURES.filter((row) => matches(...row)));
 
@@ -69,7 +105,23 @@
         <dd class="soft">{where}</dd>{/each}
     </dl>
   {/if}
-  {#if !groups.length && !gestures.length}<p class="soft">No match.</p>{/if}
+  {#if words.length}
+    <h3>Words</h3>
+    <dl class="words">
+      {#each words as [word, what] (word)}<dt>{word}</dt>
+        <dd>{what}</dd>{/each}
+    </dl>
+  {/if}
+  {#if processors.length}
+    <h3>Steps</h3>
+    <dl class="words">
+      {#each processors as one (one.kind)}<dt>{one.label}</dt>
+        <dd data-about={one.kind}>{one.summary} {one.about}</dd>{/each}
+    </dl>
+  {/if}
+  {#if !groups.length && !words.length && !processors.length && !gestures.length}<p class="soft">
+      No match.
+    </p>{/if}
 </Dialog>
 
 <style>
@@ -110,6 +162,13 @@
     min-width: 72px;
     height: 1.5rem;
     line-height: 1.25rem;
+  }
+  .words {
+    grid-template-columns: 7rem minmax(0, 1fr);
+  }
+  .words dd {
+    text-align: left;
+    line-height: 1.125rem;
   }
   .changing {
     border-color: var(--after);

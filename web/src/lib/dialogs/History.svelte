@@ -19,14 +19,25 @@
         history = await api.history(id);
       }, true);
   });
+  const clockOf = (date: Date) =>
+    date.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit' });
   const when = (at: number | null) => {
     if (at === null) return '';
     const date = new Date(at * 1000);
     const today = date.toDateString() === new Date().toDateString();
-    return today
-      ? date.toLocaleTimeString([], { hour: '2-digit', minute: '2-digit', second: '2-digit' })
-      : date.toLocaleDateString();
+    const day = date.toLocaleDateString([], { day: 'numeric', month: 'short' });
+    return today ? clockOf(date) : `${day} ${clockOf(date)}`;
   };
+  let search = $state('');
+  let strip = $state('');
+  /** An edit says first whose it is: "Snare compressor: ...", "Snare: ...". */
+  const shown = $derived(
+    (history?.edits ?? []).filter(({ words }) => {
+      const text = (words ?? '').toLowerCase();
+      const parts = search.toLowerCase().split(/\s+/);
+      return text.includes(strip.toLowerCase()) && parts.every((word) => text.includes(word));
+    }),
+  );
 </script>
 
 <Dialog title="History" {close} width={40} side="right">
@@ -34,8 +45,16 @@
     Press an edit to go back or forward to it.
     {scope ? ` 1 to 4: put ${nameOfScope(workspace)} as it was then into a slot.` : ''}
   </p>
+  <div class="line">
+    <input type="search" placeholder="Search" aria-label="Search the edits" bind:value={search} data-first />
+    <select aria-label="Edits of" bind:value={strip}>
+      <option value="">all strips</option>
+      {#each workspace.session?.strips ?? [] as one (one.id)}<option value={one.name}>{one.name}</option
+        >{/each}
+    </select>
+  </div>
   <ol>
-    {#each history?.edits ?? [] as edit (edit.position)}
+    {#each shown as edit (edit.position)}
       <li class:undone={edit.undone}>
         <span class="figure soft">{when(edit.made_at)}</span>
         <button
@@ -57,6 +76,7 @@
           {/each}
         </span>
       </li>
+    {:else}{#if history?.edits.length}<li class="soft">No edit says that.</li>{/if}
     {/each}
     <li>
       <span></span>
@@ -74,6 +94,23 @@
   p {
     margin: 4px 0 8px;
   }
+  .line {
+    display: flex;
+    gap: 8px;
+    margin-bottom: 8px;
+  }
+  .line > * {
+    height: 1.75rem;
+    padding: 0 8px;
+    border: 1px solid var(--edge);
+    background: var(--ground);
+  }
+  .line input {
+    flex: 1;
+  }
+  .line select {
+    max-width: 12rem;
+  }
   ol {
     margin: 0;
     padding: 0;
@@ -83,7 +120,7 @@
   }
   li {
     display: grid;
-    grid-template-columns: 5rem minmax(0, 1fr) auto;
+    grid-template-columns: 7.5rem minmax(0, 1fr) auto;
     gap: 8px;
     align-items: center;
     border-bottom: 1px solid var(--line);

@@ -82,14 +82,14 @@
         onclick={() => {
           learning.begin(id);
           close();
-        }}>Learn both ends</button
+        }}>Set range by example</button
       >
       <button class="button" onclick={remove}>Remove lever</button>
     </div>
     {#if lever.targets.length}
       <table>
         <thead
-          ><tr class="soft"><th>Moves</th><th>At 0 %</th><th>At 100 %</th><th>Way</th><td></td></tr></thead
+          ><tr class="soft"><th>Moves</th><th>At 0 %</th><th>At 100 %</th><th>Curve</th><td></td></tr></thead
         >
         <tbody>
           {#each lever.targets as target (keyOf(target))}

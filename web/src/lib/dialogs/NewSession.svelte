@@ -48,7 +48,7 @@
     <label
       ><span>Sample rate</span>
       <select bind:value={rate}>
-        <option value="files">as the files</option>
+        <option value="files">Same as files</option>
         {#each [44100, 48000, 88200, 96000] as hz (hz)}<option value={String(hz)}>{hz / 1000} kHz</option
           >{/each}
       </select></label

@@ -18,14 +18,14 @@
     owner.settings['by'] === 'copies' && owner.settings['blend'] === true && owner.lanes?.length === 2,
   );
   const sum = $derived.by(() => {
-    if (owner.settings['by'] !== 'copies') return 'flat if idle';
+    if (owner.settings['by'] !== 'copies') return 'sum, unity';
     const db = workspace.version?.sums[owner.id];
     return db === undefined ? '' : db > SILENT_DB ? format(db, 'dB') : 'cancels';
   });
   const match = $derived.by(() => {
     if (owner.settings['law'] !== 'steady') return `Law: ${String(owner.settings['law'])}`;
-    if (!owner.match) return 'Steady: the match is being measured';
-    return owner.match.refused ?? `Steady: treated matched by ${format(owner.match.matched_db, 'dB')}`;
+    if (!owner.match) return 'Constant loudness: the match is being measured';
+    return owner.match.refused ?? `Constant loudness: wet matched by ${format(owner.match.matched_db, 'dB')}`;
   });
 </script>
 

@@ -1,8 +1,9 @@
 <script lang="ts">
   /** A chosen lane: its name, level, polarity and where it goes, and what can be done with it. */
+  import { makeUp } from '../state/make-up.svelte';
   import type { Lane, Step } from '../api/client';
   import { soloLane } from '../state/scope';
-  import { addCeiling, giveBack, setLane } from '../state/splits';
+  import { addCeiling, setLane } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
   import Rule from './Rule.svelte';
 
@@ -68,7 +69,9 @@
   <button
     class="button"
     title="Sets the level so that the lane is as loud after its steps as before"
-    onclick={() => giveBack(workspace, lane)}>Make up loudness</button
+    aria-busy={makeUp.waiting.includes(lane.id)}
+    onclick={() => void makeUp.ask(lane)}
+    >{makeUp.waiting.includes(lane.id) ? 'Measuring ...' : 'Make up loudness'}</button
   >
   <button class="button" onclick={() => addCeiling(workspace, lane, -6)}>Add a ceiling at -6 dB</button>
   <button

@@ -1,11 +1,12 @@
 <script lang="ts">
   /** All lanes of a split side by side: what listens, how loud, and the main rules of the step that stands for each. */
+  import { makeUp } from '../state/make-up.svelte';
   import { numberText } from '../number';
   import type { Lane, Setting, Step } from '../api/client';
   import Slider from '../controls/Slider.svelte';
   import { format } from '../controls/value';
   import { bandsState, mainStep, takenDb } from '../state/bands.svelte';
-  import { addCeiling, giveBack, linkAll, setLane, spanOf } from '../state/splits';
+  import { addCeiling, linkAll, setLane, spanOf } from '../state/splits';
   import { workspace } from '../state/workspace.svelte';
   import Rule from './Rule.svelte';
 
@@ -102,7 +103,9 @@
       <button
         class="button"
         title="Make up loudness: sets the level so that the lane is as loud after its steps as before"
-        onclick={() => giveBack(workspace, lane)}>Make up</button
+        aria-busy={makeUp.waiting.includes(lane.id)}
+        onclick={() => void makeUp.ask(lane)}
+        >{makeUp.waiting.includes(lane.id) ? 'Measuring' : 'Make up'}</button
       >
       <span class="figure">{moved === undefined ? '--' : `${numberText(moved, 1, true)} LU`}</span>
     </span>

@@ -22,8 +22,11 @@
   }
 </script>
 
-<label class="row" title="The loudness is held over this stretch, whatever passage you listen to.">
-  <span>Held over</span>
+<label
+  class="row"
+  title="The loudness compensation is measured over this stretch, whatever passage you listen to."
+>
+  <span>Measured over</span>
   <select
     class="figure"
     aria-label="Measured over"
@@ -40,7 +43,7 @@
   {#if measuring}Measuring ... {match ? 'the last gain sounds until then.' : 'a guess sounds until then.'}
   {:else if match?.refused}{match.refused}
   {:else if match && step.lanes}Treated lane {format(match.matched_db, 'dB')}
-  {:else if match}Held by {format(match.matched_db, 'dB')}
+  {:else if match}Compensated by {format(match.matched_db, 'dB')}
   {:else}Not measured yet.{/if}
   {#if match && !match.over && !measuring}Measured over a passage by an earlier version.{/if}
 </p>

@@ -14,31 +14,31 @@
   <span class="owner soft">{owner}</span>
   <span class="acts">
     <button
-      class="act"
+      class="act wide"
       class:on={automation.armed.includes(key)}
       aria-pressed={automation.armed.includes(key)}
       aria-label="Record {label} by hand"
       title="Record by hand: while it plays, what you do with the control is written down"
-      onclick={() => automation.toggleArmed(address)}>R</button
+      onclick={() => automation.toggleArmed(address)}>Rec</button
     >
     {#if automation.armed.includes(key)}
       <button
-        class="act"
+        class="act wide"
         class:on={automation.latch}
         aria-pressed={automation.latch}
         aria-label="Go on writing after letting go"
         title="Go on writing after letting go, until it stops"
-        onclick={() => (automation.latch = !automation.latch)}>H</button
+        onclick={() => (automation.latch = !automation.latch)}>Latch</button
       >
     {/if}
     {#if envelope}
       <button
-        class="act"
+        class="act wide"
         class:on={envelope.bypass}
         aria-pressed={envelope.bypass}
         aria-label="Turn the envelope of {label} off"
         title="Envelope off"
-        onclick={() => automation.edit(address, { bypass: !envelope.bypass })}>B</button
+        onclick={() => automation.edit(address, { bypass: !envelope.bypass })}>Off</button
       >
     {/if}
     <button

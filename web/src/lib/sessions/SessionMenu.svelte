@@ -3,6 +3,8 @@
   import { api, sendArchive, type JobView, type SessionRow, type TempoAnswer } from '../api/client';
   import Dialog from '../dialogs/Dialog.svelte';
   import { barsAndBeats } from '../draw/grid';
+  import { clock } from '../draw/scale';
+  import { numberText } from '../number';
   import { setOf } from '../state/moves';
   import { tapTempo } from '../state/tap';
   import { workspace } from '../state/workspace.svelte';
@@ -22,6 +24,10 @@
   const strip = $derived(workspace.selection.strip);
   const load = () => workspace.attempt(async () => (rows = await api.sessions()));
   void load();
+
+  const when = (seconds: number) =>
+    new Date(seconds * 1000).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' });
+  const sizeText = (bytes: number) => `${numberText(bytes / (1 << 20), 0)} MB`;
 
   async function open(id: number): Promise<void> {
     await workspace.attempt(() => workspace.open(id));
@@ -229,6 +235,9 @@
             aria-current={row.id === workspace.version?.id ? 'true' : undefined}
             onclick={() => open(row.id)}>{row.name}</button
           >
+          <span class="figure soft"
+            >{clock(row.length_s)} &middot; {when(row.changed_at)} &middot; {sizeText(row.media_bytes)}</span
+          >
           <button class="button" onclick={() => duplicate(row.id)} aria-label="Duplicate {row.name}"
             >Duplicate</button
           >
@@ -258,7 +267,7 @@
       }}
     />
     <span class="space"></span>
-    <span class="soft">{making ? `Making ${making}` : 'Demo, as it first was:'}</span>
+    <span class="soft">{making ? `Making ${making}` : 'Restore demo:'}</span>
     {#if makingJob !== null}
       <button class="button" onclick={() => void workspace.attempt(() => api.cancel(makingJob!))}
         >Cancel</button

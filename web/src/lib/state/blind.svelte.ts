@@ -1,7 +1,7 @@
 /** Blind comparison of what is chosen: the server draws the order and keeps it until the comparison is over. */
 import { api, type BlindCandidate, type BlindResult, type BlindView } from '../api/client';
-import { slotScope } from './slots.svelte';
-import { swapPartner } from './steps';
+import { slots, slotScope, type SlotNumber } from './slots.svelte';
+import { bypassSteps, swapOrder, swapPartner } from './steps';
 import { workspace } from './workspace.svelte';
 
 export type Mode = 'prefer' | 'hear';
@@ -26,6 +26,8 @@ class BlindState {
   setAside = $state.raw<string[]>([]);
   measuring = $state(false);
   private session = 0;
+  /** What was compared, in the order of the result. */
+  private compared = $state.raw<Choice[]>([]);
 
   readonly scope = $derived(slotScope(workspace));
   readonly running = $derived(this.view !== null && this.view.result == null);
@@ -93,10 +95,38 @@ class BlindState {
     this.measuring = false;
     if (!view) return;
     this.session = id;
+    this.compared = this.chosen;
     this.view = view;
     this.letter = view.letters[0]!;
     workspace.listening.setLoop(true);
     if (!workspace.listening.playing) await workspace.listening.play();
+  }
+
+  /** What was preferred most often, where one was. */
+  readonly preferred: Choice | null = $derived.by(() => {
+    const result = this.view?.result;
+    if (result?.mode !== 'prefer' || !result.rounds.length) return null;
+    const most = Math.max(...result.counts);
+    const first = result.counts.filter((count) => count === most);
+    return first.length === 1 ? (this.compared[result.counts.indexOf(most)] ?? null) : null;
+  });
+
+  /** Have what was preferred, as one edit that can be undone. */
+  async usePreferred(): Promise<void> {
+    const candidate = this.preferred?.candidate;
+    const { selection } = workspace;
+    if (candidate?.what === 'slot' && candidate.slot) await slots.switchTo(candidate.slot as SlotNumber);
+    else if (candidate?.what === 'swapped') await swapOrder(workspace);
+    else if (candidate?.what === 'before') {
+      const path = selection.lane?.path ?? selection.strip?.path;
+      const steps = (selection.step ? [selection.step] : (path?.steps ?? [])).filter((step) => !step.bypass);
+      if (steps.length) bypassSteps(workspace, steps);
+    }
+    workspace.note(
+      candidate?.what === 'after'
+        ? 'What you preferred is what stands already.'
+        : `${this.preferred?.name} is used.`,
+    );
   }
 
   hear(letter: string): void {

@@ -12,6 +12,7 @@ class Page {
   dialog = $state<Dialog | null>(null);
   /** The search for a step to add is open. */
   adding = $state(false);
+  private before: { stripId: string; stepId: string | null; laneId: string | null } | null = null;
   /** How many bands the next split gets. */
   bands = $state(4);
 
@@ -24,7 +25,25 @@ class Page {
   /** Without an entry in the browser's history: it led here. */
   turnTo(view: View): void {
     if (view !== this.view) this.adding = false;
+    if (view === 'contrast' && this.view !== 'contrast') this.lookAtMain();
+    else if (this.view === 'contrast' && view !== 'contrast') this.lookBack();
     this.view = view;
+  }
+
+  /** The contrast of the song is that of its main; the other views go on with what was chosen in them. */
+  private lookAtMain(): void {
+    const { stripId, stepId, laneId, stripIds } = workspace.selection;
+    this.before = null;
+    if (!workspace.session || stripIds.length > 1) return;
+    this.before = { stripId, stepId, laneId };
+    workspace.selection.choose('main', null);
+  }
+  private lookBack(): void {
+    const { before } = this;
+    const { stripId, stepId, laneId } = workspace.selection;
+    if (before && stripId === 'main' && stepId === null && laneId === null)
+      workspace.selection.choose(before.stripId, before.stepId, before.laneId);
+    this.before = null;
   }
 
   showBeside(way: 1 | -1): void {

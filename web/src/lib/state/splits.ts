@@ -1,7 +1,6 @@
 /** What is done with splits and lanes: put steps into them, take them apart, treat the others alike. */
 import type { Lane, Step } from '../api/client';
-import { api } from '../api/client';
-import { movesOf, setAll, setOf } from './moves';
+import { movesOf, setAll } from './moves';
 import { chosenSteps } from './steps';
 import { type Workspace } from './workspace.svelte';
 import { newId } from '../api/client';
@@ -81,24 +80,6 @@ export async function addCeiling(workspace: Workspace, lane: Lane, ceiling_db: n
     strip_id: workspace.selection.stripId,
     lane_id: lane.id,
     step: { kind: 'limiter', settings: { ceiling_db, peaks: 'sample peak' } },
-  });
-}
-
-/** The aim of equal loudness: the lane's level is set so that it leaves as loud as it enters. */
-export async function giveBack(workspace: Workspace, lane: Lane): Promise<void> {
-  const { version } = workspace;
-  const { passage } = workspace.listening;
-  if (!version) return;
-  await workspace.attempt(async () => {
-    const result = await api.giveBack(version.id, {
-      tab: workspace.tab,
-      number: workspace.measuring.nextNumber(),
-      strip_id: workspace.selection.stripId,
-      lane_id: lane.id,
-      start_s: passage.start_s,
-      end_s: passage.end_s,
-    });
-    if (result) await workspace.edit(setOf('lane', lane.id, { level_db: result.level_db }));
   });
 }
 

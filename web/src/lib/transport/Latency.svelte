@@ -55,7 +55,7 @@
             has them all.
           {:else}
             It would be {routing.low_latency_ms.toFixed(1)} ms: lookahead and oversampling off in {changed}
-            {changed === 1 ? 'step' : 'steps'}, only for listening. The lead of the sound card and of this
+            {changed === 1 ? 'step' : 'steps'}, only for listening. The buffer of the sound card and of this
             page comes on top.
           {/if}
         </p>

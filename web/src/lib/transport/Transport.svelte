@@ -78,8 +78,8 @@
       value={workspace.listening.to}
       change={(value) => workspace.listening.listenTo(value)}
       options={[
-        ['before', 'Before', 'What enters the scope (Z)'],
-        ['after', 'After', 'What leaves it (X)'],
+        ['before', 'Before', 'Input of the selected step, lane or strip (Z)'],
+        ['after', 'After', 'Output of the selected step, lane or strip (X)'],
         ['difference', 'Difference', 'Before minus after: what was removed or added (C)'],
         ...(workspace.selection.context?.lane
           ? ([['solo lane', 'Solo lane', 'The lane alone (O)']] as const)
@@ -134,7 +134,7 @@
       <span
         class="figure lead"
         title="This machine needs more time, so more sound is buffered; edits still sound at once"
-        >lead {Math.round(header.lead_s * 1000)} ms</span
+        >buffer {Math.round(header.lead_s * 1000)} ms</span
       >
     {/if}
   </div>

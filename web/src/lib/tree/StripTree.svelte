@@ -61,7 +61,7 @@
         .replace(/\s*db$/i, ''),
     );
     if (!field.value.trim() || !Number.isFinite(level))
-      workspace.note(`${strip.name}: "${field.value}" is no level in dB.`, 'error');
+      workspace.note(`${strip.name}: "${field.value}" is no level. Type a level in dB.`, 'error');
     else if (level !== within(level, range))
       workspace.note(`A level is from ${range.minimum} to +${range.maximum} dB.`, 'error');
     else moveLevels(workspace, withChosen(workspace, strip), level - strip.level_db);
