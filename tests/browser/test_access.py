@@ -16,7 +16,7 @@ DIALOGS = {
     "History": "header >> text=History",
     "Help and shortcuts": "[aria-label='Help and shortcuts']",
     "Sections": "[data-act=sections]",
-    "Stage gain": "nav.tree >> text=Stage gain",
+    "Gain staging": "nav.tree >> text=Gain staging",
     "Add a step": "[aria-label='Add a step']",
     "Starting points": "text=Starting points",
     "Latency": "header .latency button",

@@ -305,7 +305,7 @@ def test_ready_made_with_a_lever_brings_it_along(page):
     page.click("text=Ready-made") if page.locator("button:has-text('Ready-made')").count() else None
     page.click(".plate.strip button")
     page.click("button:has-text('Ready-made')")
-    edited(page, lambda: page.click("dialog >> text=voice forward"))
+    edited(page, lambda: page.dblclick("dialog >> text=voice forward"))
     page.wait_for_selector("[data-lever=Forward]")
     voice = next(strip for strip in document(page)["strips"] if strip["name"] == "Lead voice")
     ids = {step["id"] for step in voice["path"]["steps"]}

@@ -142,7 +142,23 @@ def test_starting_points_are_heard_under_the_cursor_matched_and_given_back_by_es
     assert page.get_attribute("aside.ledger", "data-revision") == revision
     sound_follows(page)
     assert mean_energy(page, 2.0) == pytest.approx(plain, rel=0.6)
+    # With playback stopped it begins with the first that is tried; Space stops and plays and keeps nothing.
+    page.keyboard.press("Space")
+    page.wait_for_selector("footer.transport .play[aria-label=Play]")
+    page.focus("text=Starting points")
+    page.keyboard.press("Enter")
+    page.wait_for_selector("dialog")
+    page.keyboard.press("ArrowDown")
+    page.wait_for_selector("footer.transport .play[aria-label=Stop]")
+    page.keyboard.press("Space")
+    page.wait_for_selector("footer.transport .play[aria-label=Play]")
+    assert page.get_attribute("aside.ledger", "data-revision") == revision
+    page.keyboard.press("Space")
+    page.wait_for_selector("footer.transport .play[aria-label=Stop]")
+    page.keyboard.press("Escape")
+    page.wait_for_selector("dialog", state="detached")
     # Enter keeps it, as one edit.
+    page.focus("text=Starting points")
     page.keyboard.press("Enter")
     page.wait_for_selector("dialog")
     page.keyboard.press("ArrowDown")

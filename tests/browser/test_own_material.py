@@ -296,7 +296,7 @@ def test_several_strips_are_one_thing(page):
     page.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=true]")
     page.click("[role=status] >> text=Undo")
     page.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=false]")
-    page.click("text=Bus from them")
+    page.click("text=Group to bus")
     page.wait_for_selector("[role=treeitem][aria-selected=true] >> text=Bus")
     made = document(page)
     bus = next(strip for strip in made["strips"] if strip["name"].startswith("Bus "))
@@ -315,7 +315,7 @@ def test_several_strips_are_one_thing(page):
 def test_stage_gain_sets_the_trims_in_one_edit(page):
     trims = lambda: [s["trim_db"] for s in document(page)["strips"] if s["media_id"] is not None]  # noqa: E731
     before = trims()
-    page.click("text=Stage gain")
+    page.click("text=Gain staging")
     page.select_option("dialog select >> nth=1", "peak")
     assert page.input_value("dialog [aria-label=Target]") == "-6"
     page.fill("dialog [aria-label=Target]", "3")

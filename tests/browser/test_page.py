@@ -307,7 +307,7 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     assert "cut.wav" in page.inner_text("[role=alert]")
     assert page.locator("nav.tree >> text=cut").count() == 0
     page.click("header >> text=Deliver")
-    out = page.locator("section[aria-label='What goes out']")
+    out = page.locator("section[aria-label='Export']")
     out.get_by_role("checkbox", name="oars").check()
     out.get_by_role("checkbox", name="Main").uncheck()
     chosen_format(page, "wav32f")
@@ -327,7 +327,7 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     type_setting(page, "trim_db", "24")
     page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
     page.click("header >> text=Deliver")
-    assert out.get_by_label("Let the end decay").is_checked() and not out.get_by_role("checkbox", name="Main").is_checked()
+    assert out.get_by_label("Include tail").is_checked() and not out.get_by_role("checkbox", name="Main").is_checked()
     chosen_format(page, "wav16")
     out.get_by_role("button", name="Deliver one file").click()
     told = page.wait_for_selector(".jobs .warning").inner_text()

@@ -136,11 +136,11 @@ def test_the_stretch_a_loudness_is_held_over_is_chosen_shown_and_undone(page):
     match = page.locator("[data-figure=match]")
     page.wait_for_selector("[data-figure=match][data-measuring=false]")
     whole = match.inner_text()
-    assert re.match(r"Held by [-+]?\d+\.\d dB", whole)
+    assert re.match(r"Compensated by [-+]?\d+\.\d dB", whole)
     over.select_option(label="Verse")
     page.wait_for_function(
         "(whole) => { const text = document.querySelector('[data-figure=match]').textContent.trim();"
-        " return text.startsWith('Held by') && text !== whole; }",
+        " return text.startsWith('Compensated by') && text !== whole; }",
         arg=whole,
     )
     saved(page)

@@ -327,7 +327,7 @@ def test_ready_made_splits_and_own_paths_are_dropped_on_other_strips(page, tmp_p
     strip(page, "Organ")
     page.click(".path .plate[data-step=strip]")
     page.click(".editor >> text=Ready-made")
-    page.click("dialog .own >> text=My lows")
+    page.dblclick("dialog .own >> text=My lows")
     page.wait_for_selector(".editor h2:has-text('2 bands')")
     assert plates(page)[-3:] == ["2 bands", "Compressor", "Trim"]
     assert re.fullmatch(r"77 Hz", page.input_value("[aria-label='Divider 1, typed']"))

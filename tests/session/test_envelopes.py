@@ -19,6 +19,7 @@ from saltanvil.session.edits.envelopes import (
     RecordEnvelope,
     SetEnvelope,
     ShiftEnvelope,
+    ThinRange,
     TurnEnvelope,
 )
 from saltanvil.session.edits.sections import AddSection, RemoveSection, SetSection
@@ -181,6 +182,7 @@ EDITS = [
     RecordEnvelope(**DRIVE, samples=[(1.0 + 0.03 * n, 5.0 + 3.0 * math.sin(n / 5)) for n in range(60)]),
     SetEnvelope(**DRIVE, envelope=None),
     TurnEnvelope(**DRIVE, to="sections"),
+    ThinRange(**DRIVE, start_s=0.0, end_s=6.0, tolerance=0.2),
 ]
 
 
@@ -228,9 +230,31 @@ def test_what_was_recorded_replaces_what_lay_there_and_glides_back():
     assert held.at(np.array([0.9, 1.2, 1.9, 2.1])).tolist() == [0.0, 1.0, 1.0, 0.0]
 
 
+@given(
+    st.lists(st.tuples(st.floats(0.01, 1.0), st.floats(-12.0, 36.0), st.sampled_from(["linear", "hold", "curve"])), min_size=2),
+    st.floats(0.0, 0.2),
+)
+@settings(max_examples=100, deadline=None)
+def test_a_stretch_that_is_thinned_stays_within_the_tolerance_and_never_grows(drawn_points, tolerance):
+    times = np.cumsum([gap for gap, _, _ in drawn_points])
+    given_points = [
+        Breakpoint(id=f"p{n}", at_s=float(at_s), value=value, shape=shape)
+        for n, (at_s, (_, value, shape)) in enumerate(zip(times, drawn_points, strict=True))
+    ]
+    before = apply(session(), ChangeEnvelope(**DRIVE, put_points=given_points))
+    after = apply(before, ThinRange(**DRIVE, start_s=0.0, end_s=float(times[-1]), tolerance=tolerance))
+    thin = after.step("sat").step.envelopes["drive_db"].points
+    assert len(thin) <= len(given_points)
+    # At times that it does not look at itself; a jump may move by a thousandth of the stretch.
+    at = np.random.default_rng(1).uniform(0.0, times[-1], 500)
+    away = np.array([np.abs(times - one).min() for one in at]) > times[-1] / 900
+    assert np.abs(course(after).at(at) - course(before).at(at))[away].max(initial=0.0) <= tolerance * 48.0 + 0.5
+
+
 @pytest.mark.parametrize(
     ("edit", "words"),
     [
+        (ThinRange(**DRIVE, start_s=0.0, end_s=1.0), "no points in that stretch"),
         (ChangeEnvelope(of="step", id="sat", name="oversampling", put_points=points((0.0, 1.0))), "changes the latency"),
         (ChangeEnvelope(of="session", name="tempo_bpm", put_points=points((0.0, 100.0))), "does not glide"),
         (ChangeEnvelope(**DRIVE, put_points=points((0.0, 99.0))), "Drive goes from -12 to 36 dB"),

@@ -230,3 +230,21 @@ def test_the_history_is_text_with_its_format(store):
     store.edit(number, moved("session", None, {"name": "Other"}))
     row = store.database.connection().execute("SELECT edit, change FROM edits").fetchone()
     assert json.loads(row["edit"])["format"] == json.loads(row["change"])["format"] == FORMAT
+
+
+def test_what_changes_nothing_is_no_edit_and_a_drag_back_to_where_it_began_neither(tmp_path):
+    with Database(tmp_path / "s.db") as database:
+        store = SessionStore(database)
+        number = store.create(start())
+        first = store.edit(number, set_strip("kick", level_db=-3.0))
+        store.edit(number, set_strip("kick", level_db=-6.0))
+        undone = store.undo(number)
+        again = store.edit(number, set_strip("kick", level_db=-3.0))
+        assert again is undone and again.can_redo and len(store.history(number, 9)) == 2  # what was undone stays reachable
+        for level in (-4.0, -9.0, -3.0):
+            last = store.edit(number, set_strip("kick", level_db=level), gesture="drag")
+        assert last.session == first.session and last.undo == first.undo and last.can_undo
+        assert len(store.history(number, 9)) == 1
+        # The hand goes on: that is an edit again.
+        store.edit(number, set_strip("kick", level_db=-5.0), gesture="drag")
+        assert store.undo(number).session == first.session and not store.undo(number).can_undo

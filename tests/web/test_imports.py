@@ -132,6 +132,66 @@ def test_times_and_markers_in_the_files_are_proposed(client, session, tmp_path):
     assert [(s["name"], round(s["start_s"], 3)) for s in after["sections"]] == [("Verse", 0.0), ("Chorus", 2.5)]
 
 
+def test_the_time_of_one_file_counts_among_others(client, session, tmp_path):
+    """By itself a time of day says nothing; beside a track that begins with the session it says where."""
+    make = ["ffmpeg", "-v", "error", "-f", "lavfi", "-i", "anoisesrc=d=0.3:r=48000", "-write_bext", "1"]
+    subprocess.run([*make, "-metadata", "time_reference=120000", str(tmp_path / "Late.wav")], check=True)
+    late = ("Late.wav", (tmp_path / "Late.wav").read_bytes())
+    _, view, _ = bring(client, session, [late])
+    assert view["proposals"] == [] and view["files"][0]["start_s"] == 2.5
+    _, view, _ = bring(client, session, [late])
+    (times,) = view["proposals"]
+    assert client.post(f"/api/sessions/{session}/edits", json={"edit": times["edit"]}).status_code == 200
+    assert [strip["start_s"] for strip in strips(client, session)] == [0.0, 2.5]
+
+
+def test_an_import_says_what_it_did_with_each_file(client, session, tmp_path):
+    for side in "LR":
+        soundfile.write(tmp_path / f"Piano.{side}.wav", noise(1, 9600, 1).T, 48000, "PCM_16")
+    subprocess.run(["ffmpeg", "-v", "error", "-i", str(tmp_path / "Piano.L.wav"), str(tmp_path / "Take.mp3")], check=True)
+    names = ["Piano.L.wav", "Piano.R.wav", "Take.mp3"]
+    files = [(name, (tmp_path / name).read_bytes()) for name in names]
+    files += [("Hat.wav", wav(tmp_path, "Hat.wav")), ("notes.txt", b"none")]
+    _, view, _ = bring(client, session, files)
+    told = {file["name"]: file for file in view["files"]}
+    assert list(told) == [*names, "Hat.wav", "notes.txt"]
+    left, right, lossy, hat, none = told.values()
+    assert left["joined"] and right["joined"] and left["strip_id"] == right["strip_id"] and left["becomes"] == "Piano, one side"
+    assert (left["format"], left["rate_hz"], left["channels"], left["converted"]) == ("WAV, 16-bit", 48000, 1, None)
+    assert left["length_s"] == pytest.approx(0.2)
+    assert lossy["format"] == "MP3" and lossy["converted"] == "decoded from MP3" and lossy["becomes"] == "Take"
+    assert hat["converted"] == "44.1 kHz to 48 kHz" and hat["format"] == "WAV, 24-bit"
+    assert none["becomes"].startswith("not taken: ") and none["strip_id"] is None
+
+
+def test_a_stereo_track_is_split_into_two_that_sum_to_it(client, session, tmp_path):
+    sound = noise(2, 9600, 3)
+    soundfile.write(tmp_path / "Piano.wav", sound.T, 48000, "FLOAT")
+    bring(client, session, [("Piano.wav", (tmp_path / "Piano.wav").read_bytes()), ("Hat.wav", wav(tmp_path, "Hat.wav"))])
+    piano = next(strip for strip in strips(client, session) if strip["name"] == "Piano")
+    before = client.get(f"/api/sessions/{session}").json()["session"]
+    assert ended(client, client.post(f"/api/sessions/{session}/strips/{piano['id']}/split").json())["state"] == "done"
+    left, right = (strip for strip in strips(client, session) if strip["name"].startswith("Piano"))
+    assert [left["name"], right["name"], left["pan"], right["pan"]] == ["Piano L", "Piano R", -1.0, 1.0]
+    media = client.app.state.services.media.at_rate(48000)
+    sides = [media.read(strip["media_id"], 0, 9600) for strip in (left, right)]
+    assert np.array_equal(np.concatenate(sides), sound)
+    client.post(f"/api/sessions/{session}/undo", json={})
+    assert client.get(f"/api/sessions/{session}").json()["session"] == before
+    # A mono track has no sides.
+    hat = next(strip for strip in strips(client, session) if strip["name"] == "Hat")
+    answer = client.post(f"/api/sessions/{session}/strips/{hat['id']}/split")
+    assert answer.status_code == 409 and "no stereo track" in answer.json()["detail"]
+
+
+def test_sessions_are_listed_with_length_and_size_and_named_apart(client, session, tmp_path):
+    bring(client, session, [("Hat.wav", wav(tmp_path, "Hat.wav", seconds=0.5, rate=48000))])
+    rows = {row["name"]: row for row in client.get("/api/sessions").json()}
+    assert rows["Own"]["length_s"] == pytest.approx(0.5) and rows["Own"]["media_bytes"] == 24000 * 4
+    names = [client.post(f"/api/sessions/{session}/duplicate").json()["session"]["name"] for _ in range(3)]
+    assert names == ["Own copy", "Own copy 2", "Own copy 3"]
+
+
 def test_files_of_any_size_are_taken(client, session, tmp_path):
     """A stem of a song is larger than any other body may be."""
     big = wav(tmp_path, "Song.wav", channels=2, seconds=20)

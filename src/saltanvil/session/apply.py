@@ -14,6 +14,7 @@ from saltanvil.session.edits.envelopes import (
     RecordEnvelope,
     SetEnvelope,
     ShiftEnvelope,
+    ThinRange,
     TurnEnvelope,
 )
 from saltanvil.session.edits.lanes import (
@@ -41,7 +42,7 @@ AnyEdit = Annotated[
     | AddSend | RemoveSend | SetKey
     | AddStep | RemoveStep | MoveStep | SetPath
     | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses
-    | SetEnvelope | ChangeEnvelope | ShiftEnvelope | TurnEnvelope | MoveRange | RecordEnvelope
+    | SetEnvelope | ChangeEnvelope | ShiftEnvelope | TurnEnvelope | MoveRange | ThinRange | RecordEnvelope
     | AddLever | RemoveLever | SetLever | LearnLever | UnlearnLever
     | StoreSlot | SwitchSlot | ClearSlot | SetVersion
     | Batch,

@@ -46,6 +46,7 @@ DONE = {
     "shift_envelope": "{address} over time moved as a whole",
     "turn_envelope": "{address}: {face}",
     "move_range": "{address} over time",
+    "thin_range": "{address} thinned",
     "record_envelope": "{address} recorded",
     "add_lever": "Lever {lever} added",
     "remove_lever": "Lever {lever_id} removed",

@@ -23,6 +23,8 @@ from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, a
 MAX_SAMPLES = 20_000
 #: By how much a thinned recording may differ from the moves, as a share of the setting's scale.
 TOLERANCE = 0.01
+#: At so many times the course of a stretch is looked at that is thinned.
+SAMPLES_THINNED = 1000
 #: How long what is recorded takes to come back to what was there before, in seconds.
 GLIDE_S = 0.2
 
@@ -235,6 +237,35 @@ class MoveRange(EnvelopeEdit):
         gone |= {point.id for point in envelope.points if moved[0].at_s <= point.at_s <= moved[-1].at_s and point not in chosen}
         left = [point for point in envelope.points if point.id not in gone]
         points = sorted([*left, *moved], key=lambda point: point.at_s)
+        self.put(session, envelope.model_copy(update={"points": points}))
+
+
+class ThinRange(EnvelopeEdit):
+    """The points of a stretch as the fewest that stay within a tolerance of its course. tolerance: as a share of the setting's
+    scale. Where no fewer would do, nothing changes."""
+
+    op: Literal["thin_range"] = "thin_range"
+    start_s: Time
+    end_s: Time
+    tolerance: float = Field(default=TOLERANCE, ge=0.0, le=0.2)
+    seed: Seed
+
+    def change(self, session: Session) -> None:
+        envelope, scale = self.before(session), scale_of(session, self.address)
+        chosen = [] if envelope is None else [point for point in envelope.points if self.start_s <= point.at_s <= self.end_s]
+        if envelope is None or not chosen:
+            raise EditRefused("there are no points in that stretch")
+        course, names = self.course(session, envelope), names_from(self.seed)
+        # Just before a point too, where the course may jump.
+        times = {time for point in chosen for time in (max(point.at_s - 1e-6, chosen[0].at_s), point.at_s)}
+        times |= set(np.linspace(chosen[0].at_s, chosen[-1].at_s, SAMPLES_THINNED).tolist())
+        samples = [(time, course.value(time)) for time in sorted(times)]
+        thin = recorded(samples, scale, self.tolerance, switched(self.address), lambda: next(names))
+        if len(thin) >= len(chosen):
+            return
+        thin[-1] = thin[-1].model_copy(update={"shape": chosen[-1].shape, "bend": chosen[-1].bend})
+        left = [point for point in envelope.points if point not in chosen]
+        points = sorted([*left, *thin], key=lambda point: point.at_s)
         self.put(session, envelope.model_copy(update={"points": points}))
 
 

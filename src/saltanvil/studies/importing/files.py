@@ -94,9 +94,11 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
         result.append(Proposal(name="buses", text=text, edit=Batch(edits=edits)))
     references = [sent.markers.time_reference_s for sent in made_of]
     known = [time for time in references if time is not None]
-    # One file that says when it begins lies among others that begin with the session.
+    # One file that says when it begins lies among others that begin with the session; by itself it says nothing.
+    new = {strip.id for strip in strips}
+    among = len(references) > 1 or any(strip.media_id is not None and strip.id not in new for strip in session.strips)
     first = 0.0 if len(known) == 1 else min(known, default=0.0)
-    if known and max(known) - first > SAME_TIME_S and max(known) < MAX_SESSION_S:
+    if known and (len(known) > 1 or among) and SAME_TIME_S < max(known) - first < MAX_SESSION_S:
         starts = [
             Moved(of="strip", id=strip.id, name="start_s", value=round(time - first, 9))
             for strip, time in zip(strips, references, strict=True)

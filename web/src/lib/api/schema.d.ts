@@ -1582,6 +1582,7 @@ export interface components {
         | components["schemas"]["ShiftEnvelope"]
         | components["schemas"]["TurnEnvelope"]
         | components["schemas"]["MoveRange"]
+        | components["schemas"]["ThinRange"]
         | components["schemas"]["RecordEnvelope"]
         | components["schemas"]["AddLever"]
         | components["schemas"]["RemoveLever"]
@@ -1639,6 +1640,7 @@ export interface components {
         | components["schemas"]["ShiftEnvelope"]
         | components["schemas"]["TurnEnvelope"]
         | components["schemas"]["MoveRange"]
+        | components["schemas"]["ThinRange"]
         | components["schemas"]["RecordEnvelope"]
         | components["schemas"]["AddLever"]
         | components["schemas"]["RemoveLever"]
@@ -2354,7 +2356,8 @@ export interface components {
      *
      *     minimum, maximum: of numbers, of each divider, of the frequency of a resonance; most: how many there can be of what is a row;
      *     options: of choices; words: what is shown for an option, where that is not the option itself; off_at: the number that reads
-     *     "off"; ticks: values worth a mark; when: the settings (and their values as words) for which this one has a say; moves: see `Moves`.
+     *     "off"; ticks: values worth a mark; when: the settings (and their values as words) for which this one has a say; moves: see
+     *     `Moves`.
      */
     Descriptor: {
       /** Name */
@@ -2540,6 +2543,7 @@ export interface components {
         | components["schemas"]["ShiftEnvelope"]
         | components["schemas"]["TurnEnvelope"]
         | components["schemas"]["MoveRange"]
+        | components["schemas"]["ThinRange"]
         | components["schemas"]["RecordEnvelope"]
         | components["schemas"]["AddLever"]
         | components["schemas"]["RemoveLever"]
@@ -3543,6 +3547,7 @@ export interface components {
         | components["schemas"]["ShiftEnvelope"]
         | components["schemas"]["TurnEnvelope"]
         | components["schemas"]["MoveRange"]
+        | components["schemas"]["ThinRange"]
         | components["schemas"]["RecordEnvelope"]
         | components["schemas"]["AddLever"]
         | components["schemas"]["RemoveLever"]
@@ -3686,6 +3691,7 @@ export interface components {
         | components["schemas"]["ShiftEnvelope"]
         | components["schemas"]["TurnEnvelope"]
         | components["schemas"]["MoveRange"]
+        | components["schemas"]["ThinRange"]
         | components["schemas"]["RecordEnvelope"]
         | components["schemas"]["AddLever"]
         | components["schemas"]["RemoveLever"]
@@ -3860,11 +3866,11 @@ export interface components {
     };
     /**
      * ProcessorReference
-     * @description summary, about: what it is, when it is used and what to listen for; aliases: other words it is searched for by; pictures: of
-     *     its editor, the first two shown at first; listens: whether it has a detector; keyed: whether that may listen to another sound,
-     *     needs_key: whether it must; main: the settings that stand for all where several are shown side by side; aims: what can be asked
-     *     of it; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting drawn across the level
-     *     picture; settings_schema: JSON schema of its settings.
+     * @description summary, about: what it is, when it is used and what to listen for; aliases: other words it is searched for by; pictures:
+     *     of its editor, the first two shown at first; listens: whether it has a detector; keyed: whether that may listen to another
+     *     sound, needs_key: whether it must; main: the settings that stand for all where several are shown side by side; aims: what can
+     *     be asked of it; shows_gate: whether its plate shows the state of its gate while it plays; level_line: the setting drawn across
+     *     the level picture; settings_schema: JSON schema of its settings.
      */
     ProcessorReference: {
       /** Kind */
@@ -3964,6 +3970,7 @@ export interface components {
         | components["schemas"]["ShiftEnvelope"]
         | components["schemas"]["TurnEnvelope"]
         | components["schemas"]["MoveRange"]
+        | components["schemas"]["ThinRange"]
         | components["schemas"]["RecordEnvelope"]
         | components["schemas"]["AddLever"]
         | components["schemas"]["RemoveLever"]
@@ -5036,6 +5043,7 @@ export interface components {
             | components["schemas"]["ShiftEnvelope"]
             | components["schemas"]["TurnEnvelope"]
             | components["schemas"]["MoveRange"]
+            | components["schemas"]["ThinRange"]
             | components["schemas"]["RecordEnvelope"]
             | components["schemas"]["AddLever"]
             | components["schemas"]["RemoveLever"]
@@ -5480,6 +5488,38 @@ export interface components {
       tab: string;
       /** Strip Id */
       strip_id: string;
+    };
+    /**
+     * ThinRange
+     * @description The points of a stretch as the fewest that stay within a tolerance of its course. tolerance: as a share of the setting's
+     *     scale. Where no fewer would do, nothing changes.
+     */
+    ThinRange: {
+      /**
+       * Of
+       * @enum {string}
+       */
+      of: "session" | "strip" | "send" | "step" | "lane" | "key" | "lever";
+      /** Id */
+      id?: string | null;
+      /** Name */
+      name: string;
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "thin_range";
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+      /**
+       * Tolerance
+       * @default 0.01
+       */
+      tolerance?: number;
+      /** Seed */
+      seed?: string;
     };
     /**
      * TurnEnvelope

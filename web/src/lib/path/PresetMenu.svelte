@@ -94,7 +94,6 @@
   async function keep(name: string, made: () => Edit): Promise<void> {
     const edit = tried?.name === name ? tried.edit : made();
     tried = null;
-    started = false;
     await take(edit);
     close();
   }

@@ -28,6 +28,19 @@
     if (change.by_s && !change.copy_points)
       chosen = { from_s: Math.max(0, start_s + change.by_s), to_s: end_s + change.by_s };
   }
+  async function thin(): Promise<void> {
+    if (!chosen) return;
+    const before = inside.length;
+    const { from_s: start_s, to_s: end_s } = chosen;
+    await workspace.edit({ op: 'thin_range', ...address, start_s, end_s, seed: newId() });
+    const left = inside.length;
+    workspace.note(
+      left < before ? `${before} points became ${left}.` : 'No fewer points would do.',
+      'note',
+      undefined,
+      'thin',
+    );
+  }
   function keydown(event: KeyboardEvent): void {
     if (event.key === 'Delete' || event.key === 'Backspace') {
       event.preventDefault();
@@ -71,6 +84,11 @@
     <button class="act wide" title="Nearer to their mean" onclick={() => move({ scale: 0.8 })}>flatter</button
     >
     <button class="act wide" title="Copy to the playhead" onclick={toPlayhead}>copy</button>
+    <button
+      class="act wide"
+      title="The fewest points that say the same, within 1 % of the scale"
+      onclick={thin}>thin</button
+    >
     <button class="act" aria-label="Choose nothing" onclick={() => (chosen = null)}>x</button>
   </div>
 {/if}
