@@ -110,7 +110,7 @@ class GatingProcessor(KeyedProcessor):
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         return [
             Fact("openings", "Openings", openings(seen), "a second"),
-            Fact("open_share", "Open or hold", open_share(seen), "%"),
+            Fact("open_share", "Time open, hold counted", open_share(seen), "%"),
         ]
 
     @classmethod

@@ -98,7 +98,9 @@
     </p>
     {#each main.hints as hint (hint.name)}<p class="hint">{hint.text}</p>{/each}
   {:else}<p class="soft">
-      {contrast.asking.fraction !== null ? 'Measuring ...' : 'It needs two sections.'}
+      {contrast.asking.fraction !== null || contrast.waiting || !contrast.answer
+        ? 'Measuring ...'
+        : 'It needs two sections.'}
     </p>{/if}
 </aside>
 

@@ -31,6 +31,15 @@
   });
   const tallest = $derived(Math.max(0.05, ...(ledger?.reduction?.histogram ?? [0])));
 
+  /** A share that is not nothing never reads so. */
+  function factText({ name, value, unit }: { name: string; value: number; unit: string }): string {
+    const text =
+      unit === '%' && value > 0 && value < 0.5
+        ? 'under 1'
+        : numberText(value, unit === '%' || name === 'samples_clipped' ? 0 : 1);
+    return unit ? `${text} ${unit}` : text;
+  }
+
   function show(setting: string): void {
     const rule = document.querySelector<HTMLElement>(`[data-setting="${setting}"]`);
     rule?.scrollIntoView({ block: 'nearest' });
@@ -73,7 +82,7 @@
           <dd class="figure" data-figure="largest_db">{numberText(ledger.reduction.largest_db)} dB</dd>
           <dt>mean while active</dt>
           <dd class="figure">{numberText(ledger.reduction.mean_db)} dB</dd>
-          <dt>share of time</dt>
+          <dt title="Share of the time with more than 0.1 dB">share of time</dt>
           <dd class="figure">{numberText(ledger.reduction.share * 100, 0)} %</dd>
         </dl>
       </div>
@@ -83,9 +92,7 @@
         {#each ledger.facts as fact (fact.name)}
           <dt>{fact.label}</dt>
           <dd class="figure" data-figure={fact.name}>
-            {numberText(fact.value, fact.unit === '%' || fact.name === 'samples_clipped' ? 0 : 1)}{fact.unit
-              ? ` ${fact.unit}`
-              : ''}
+            {factText(fact)}
           </dd>
         {/each}
       </dl>

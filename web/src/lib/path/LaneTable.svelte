@@ -94,7 +94,10 @@
   {/each}
   <span class="label">GR ({workspace.listening.playing ? 'now' : 'max'})</span>
   {#each lanes as lane (lane.id)}
-    <span class="cell figure" data-figure="taken {lane.name}">{format(takenDb(lane), 'dB')}</span>
+    {@const taken = takenDb(lane)}
+    <span class="cell figure" data-figure="taken {lane.name}"
+      >{taken === null ? '--' : format(taken, 'dB')}</span
+    >
   {/each}
   <span class="label">Loudness change</span>
   {#each lanes as lane (lane.id)}

@@ -31,7 +31,7 @@
   const spectrum = $derived(byBands ? (spectrumState.result?.spectrum ?? null) : null);
   const axes = $derived(axesOf(box));
   const columns = $derived(columnsOf(lanes.length, byBands ? dividers : null, axes));
-  const taken = $derived(lanes.map((lane) => takenDb(lane)));
+  const taken = $derived(lanes.map((lane) => takenDb(lane) ?? 0));
   const lines = $derived(grid(axes, byBands));
   const shapes = $derived(
     shapesOf(

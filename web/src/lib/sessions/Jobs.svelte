@@ -1,14 +1,22 @@
 <script lang="ts">
   /** Work under way and its outcome; notices that wait to be read. */
+  import type { JobView } from '../api/client';
   import { dialogs } from '../dialogs/open.svelte';
   import NoticeList from './NoticeList.svelte';
   import { workspace } from '../state/workspace.svelte';
 
-  let hidden = $state<number[]>([]);
+  /** Cards that were closed, also after a reload; numbers of jobs begin anew with each server, so what they made stands with them. */
+  const HIDDEN = 'saltanvil.closed-jobs';
+  let hidden = $state<string[]>(JSON.parse(sessionStorage.getItem(HIDDEN) ?? '[]') as string[]);
+  const nameOf = (job: JobView) => [job.id, job.title, ...job.files].join(' ');
+  function hide(job: JobView): void {
+    hidden.push(nameOf(job));
+    sessionStorage.setItem(HIDDEN, JSON.stringify(hidden));
+  }
   const jobs = $derived(
     workspace.jobs.list.filter(
       (job) =>
-        !hidden.includes(job.id) &&
+        !hidden.includes(nameOf(job)) &&
         (job.state === 'running' || job.state === 'waiting' || (job.files.length && job.state === 'done')),
     ),
   );
@@ -57,7 +65,7 @@
           {/if}
           {#each job.warnings as warning (warning)}<b class="warning" role="alert">{warning}</b>{/each}
         </span>
-        <button class="button" aria-label="Close" onclick={() => hidden.push(job.id)}>Close</button>
+        <button class="button" aria-label="Close" onclick={() => hide(job)}>Close</button>
       {:else}
         <span>
           {DOING[job.kind]}
@@ -85,6 +93,8 @@
     gap: 6px;
     width: 360px;
     max-width: 90vw;
+    max-height: calc(100vh - 116px);
+    overflow: auto;
     z-index: 30;
   }
   .card i {

@@ -119,8 +119,9 @@
       (await workspace.attempt(() => api.studyTempo(id, { tab: workspace.tab, strip_id: strip.id }))) ?? null;
     estimating = false;
   }
-  const sure = (certainty: number) =>
-    certainty > 0.4 ? 'sure' : certainty > 0.2 ? 'fairly sure' : 'unsure: try drums';
+  /** How alike one beat and the next are; whether the beat or half or double of it is meant no sound can say. */
+  const clear = (certainty: number) =>
+    certainty > 0.4 ? 'A clear beat' : certainty > 0.2 ? 'A fairly clear beat' : 'No clear beat, try drums';
 </script>
 
 <Dialog title="Sessions" {close} width={34} side="left">
@@ -161,7 +162,7 @@
         <div class="row guess" role="status" data-figure="tempo">
           {#if guess.bpm === null}Nothing in {strip?.name} repeats.
           {:else}
-            <span>{sure(guess.certainty)} ({Math.round(guess.certainty * 100)} %)</span>
+            <span>{clear(guess.certainty)}; half or double may be meant</span>
             {#each [guess.half_bpm, guess.bpm, guess.double_bpm] as bpm, index (index)}
               {#if bpm !== null}
                 <button

@@ -42,15 +42,16 @@ export function mainStep(lane: Lane): Step | null {
   return listening[0] ?? steps[0] ?? null;
 }
 
-/** The gain a lane's steps take now (negative) or, while nothing plays, the most they took over the passage. */
-export function takenDb(lane: Lane): number {
+/** The gain a lane's steps take now (negative) or, while nothing plays, the most they took over the passage; null until measured. */
+export function takenDb(lane: Lane): number | null {
   const { header } = workspace.listening;
   if (workspace.listening.playing && header)
     return [...everyStep(lane.path.steps)].reduce(
       (sum, step) => sum + Math.min(0, step.bypass ? 0 : (header.steps[step.id] ?? 0)),
       0,
     );
-  return -Math.max(0, bandsState.of(lane)?.largest_db ?? 0);
+  const figures = bandsState.of(lane);
+  return figures ? -Math.max(0, figures.largest_db ?? 0) : null;
 }
 
 export const bandsState = new BandsState();

@@ -132,9 +132,11 @@ export function says(bite: Bite, threshold: number | null): string {
     `Peak ${loudest(bite.before_db)} dBFS before, ${loudest(bite.after_db)} after.`,
     threshold === null ? '' : `Threshold ${db(threshold)} dB.`,
     bite.reduction_db.length
-      ? `Gain reduction up to ${db(most)} dB, active ${Math.round(100 * active)} % of the time.`
+      ? `Gain reduction up to ${db(most)} dB, more than 0.1 dB for ${Math.round(100 * active)} % of the time.`
       : '',
-    open === undefined ? '' : `Open ${Math.round((100 * open) / bite.before_db.length)} % of the time.`,
+    open === undefined
+      ? ''
+      : `Fully open ${Math.round((100 * open) / bite.before_db.length)} % of the time, hold not counted.`,
   ]
     .filter(Boolean)
     .join(' ');

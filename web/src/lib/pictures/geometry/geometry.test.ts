@@ -98,7 +98,7 @@ describe('the level picture', () => {
     const heights = boxes(shapes, 'key').map((s) => (s.type === 'box' ? s.height : 0));
     expect(heights).toEqual([10, 5, 5]);
     expect(bite.says(states, -18)).toContain('Gain reduction up to 6.0 dB');
-    expect(bite.says(states, -18)).toContain('Open 25 % of the time');
+    expect(bite.says(states, -18)).toContain('Fully open 25 % of the time');
   });
 
   it('keeps everything inside the picture', () => {
