@@ -248,3 +248,51 @@ def test_what_changes_nothing_is_no_edit_and_a_drag_back_to_where_it_began_neith
         # The hand goes on: that is an edit again.
         store.edit(number, set_strip("kick", level_db=-5.0), gesture="drag")
         assert store.undo(number).session == first.session and not store.undo(number).can_undo
+
+
+DELIVERIES = [{"formats": ["wav16"]}, {"extent": "passage"}, {"tail": False}, {"formats": ["flac24", "mp3-320"]}]
+
+
+@given(st.lists(st.tuples(st.sampled_from(["sound", "delivery", "undo", "redo"]), st.integers(0, 3)), max_size=16))
+@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_the_delivery_and_the_sound_are_undone_apart(tmp_path_factory, moves):
+    """Against two plain histories, one of each part: whatever the order, each part is what its own history says."""
+    with Database(tmp_path_factory.mktemp("parts") / "s.db") as database:
+        store = SessionStore(database)
+        number = store.create(start())
+
+        def now(part):
+            session = store.version(number).session
+            return session.delivery if part == "delivery" else session.strip("kick").level_db
+
+        versions = {part: [now(part)] for part in ("sound", "delivery")}
+        at = {"sound": 0, "delivery": 0}
+        for what, choice in moves:
+            if what in at:
+                edit = (
+                    set_strip("kick", level_db=-1.0 - choice)
+                    if what == "sound"
+                    else EDIT.validate_python({"op": "set_delivery", "values": DELIVERIES[choice]})
+                )
+                before = now(what)
+                store.edit(number, edit)
+                if now(what) == before:
+                    continue
+                versions[what] = [*versions[what][: at[what] + 1], now(what)]
+                at[what] += 1
+                # A new edit drops what could be redone, of either part.
+                versions = {part: kept[: at[part] + 1] for part, kept in versions.items()}
+            else:
+                part, by = ("sound", "delivery")[choice % 2], -1 if what == "undo" else 1
+                step = store.undo if by < 0 else store.redo
+                if not 0 <= at[part] + by < len(versions[part]):
+                    with pytest.raises(EditRefused):
+                        step(number, part)
+                    continue
+                step(number, part)
+                at[part] += by
+            assert all(now(part) == versions[part][at[part]] for part in at)
+        # The whole history still leads to the beginning and back.
+        end = store.version(number).session
+        count = sum(at.values())
+        assert store.go_to(number, 0).session == start() and store.go_to(number, count).session == end

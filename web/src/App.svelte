@@ -135,6 +135,12 @@
     worked?.focus({ preventScroll: true });
   }
 
+  /** In Deliver these are about how it is delivered, elsewhere about the sound. */
+  const undoTitle = (what: string, words: string | null | undefined, key: string) =>
+    page.part === 'delivery'
+      ? `${what}: settings of the delivery (${key})`
+      : `${what}${words ? `: ${words}` : ''} (${key})`;
+
   function drop(event: DragEvent): void {
     dropping = false;
     if (!event.dataTransfer?.files.length) return;
@@ -206,13 +212,13 @@
     <Latency />
     <button
       disabled={!workspace.version?.can_undo}
-      title="Undo{workspace.version?.undo ? `: ${workspace.version.undo}` : ''} (Ctrl+Z)"
-      onclick={() => workspace.history.undo()}>Undo</button
+      title={undoTitle('Undo', workspace.version?.undo, 'Ctrl+Z')}
+      onclick={() => workspace.history.undo(page.part)}>Undo</button
     >
     <button
       disabled={!workspace.version?.can_redo}
-      title="Redo{workspace.version?.redo ? `: ${workspace.version.redo}` : ''} (Ctrl+Shift+Z)"
-      onclick={() => workspace.history.redo()}>Redo</button
+      title={undoTitle('Redo', workspace.version?.redo, 'Ctrl+Shift+Z')}
+      onclick={() => workspace.history.redo(page.part)}>Redo</button
     >
     <button
       disabled={!session}

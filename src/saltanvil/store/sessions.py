@@ -21,6 +21,7 @@ from saltanvil.session.matches import matches_of, with_matches
 from saltanvil.session.wording import in_words
 from saltanvil.store.database import Database
 from saltanvil.store.history import dumped, matches_at, note_matches, renew, walk, written_change
+from saltanvil.store.parts import Part, bring
 
 #: Sound is stored as 32-bit float.
 BYTES_A_SAMPLE = 4
@@ -241,25 +242,30 @@ class SessionStore:
                 self._write(connection, session_id, session, version.revision + 1, position)
             return self._keep(replace(version, revision=version.revision + 1, session=session))
 
-    def undo(self, session_id: int) -> Version:
-        """Raises EditRefused if there is nothing to undo."""
-        return self._step(session_id, -1)
+    def undo(self, session_id: int, part: Part | None = None) -> Version:
+        """The last edit, or the last that is about a part. Raises EditRefused if there is nothing to undo."""
+        return self._step(session_id, -1, part)
 
-    def redo(self, session_id: int) -> Version:
+    def redo(self, session_id: int, part: Part | None = None) -> Version:
         """Raises EditRefused if there is nothing to redo."""
-        return self._step(session_id, 1)
+        return self._step(session_id, 1, part)
 
     def go_to(self, session_id: int, position: int) -> Version:
         """Undo or redo until so many edits are in force, in one step. Raises EditRefused if there are not so many."""
         with self._locked(session_id):
             return self._go(session_id, position)
 
-    def _step(self, session_id: int, by: int) -> Version:
+    def _step(self, session_id: int, by: int, part: Part | None) -> Version:
         with self._locked(session_id):
             version = self._version(session_id)
             if not (version.can_undo if by < 0 else version.can_redo):
                 raise EditRefused("there is nothing to undo" if by < 0 else "there is nothing to redo")
-            return self._go(session_id, self._position(self.database.connection(), session_id) + by)
+            position = self._open_position(self.database.connection(), session_id)
+            if part is not None:
+                with self.database.transaction() as connection:
+                    bring(connection, session_id, position, part, by < 0, dumped(matches_of(version.session)))
+                self._bases.pop(session_id, None)
+            return self._go(session_id, position + by)
 
     def _go(self, session_id: int, to: int) -> Version:
         """`go_to` of a session that is locked."""

@@ -23,6 +23,7 @@ from saltanvil.session.key_sources import KeyGroup, key_groups
 from saltanvil.session.settings import differing, resolve
 from saltanvil.session.slot_differences import SlotsCompared, compared
 from saltanvil.session.slots import SlotOwner, whole
+from saltanvil.store.parts import Part
 from saltanvil.store.sessions import HistoryEntry, Version
 from saltanvil.studies.left_out import left_out
 from saltanvil.studies.match.match import is_matched
@@ -111,6 +112,12 @@ class EditRequest(BaseModel):
 class TabRequest(BaseModel):
     tab: Tab = None
     since: int | None = None
+
+
+class UndoRequest(TabRequest):
+    """part: what the edit is to be about; null: the last edit, whatever it is about."""
+
+    part: Part | None = None
 
 
 def view(services: Services, version: Version, notices: Sequence[str] = (), since: Version | None = None) -> VersionView:
@@ -231,9 +238,10 @@ def edit_session(services: Served, session_id: Number, question: EditRequest) ->
 
 
 @router.post("/{session_id}/undo")
-def undo(services: Served, session_id: Number, question: TabRequest) -> VersionView:
+def undo(services: Served, session_id: Number, question: UndoRequest) -> VersionView:
     before = services.sessions.version(session_id)
-    return answer(services, before, services.changed(services.sessions.undo(session_id), question.tab), question.since)
+    version = services.sessions.undo(session_id, question.part)
+    return answer(services, before, services.changed(version, question.tab), question.since)
 
 
 class HistoryView(BaseModel):
@@ -288,6 +296,7 @@ def slot_from_history(services: Served, session_id: Number, question: SlotReques
 
 
 @router.post("/{session_id}/redo")
-def redo(services: Served, session_id: Number, question: TabRequest) -> VersionView:
+def redo(services: Served, session_id: Number, question: UndoRequest) -> VersionView:
     before = services.sessions.version(session_id)
-    return answer(services, before, services.changed(services.sessions.redo(session_id), question.tab), question.since)
+    version = services.sessions.redo(session_id, question.part)
+    return answer(services, before, services.changed(version, question.tab), question.since)

@@ -37,6 +37,8 @@ export type Step = Required<Pick<Schemas['Step-Output'], 'id' | 'kind' | 'bypass
 };
 export type KeySource = Omit<Schemas['KeySource'], 'key'> & { key: Key };
 export type KeyGroup = Omit<Schemas['KeyGroup'], 'sources'> & { sources: KeySource[] };
+/** What an edit is about. */
+export type EditPart = NonNullable<Schemas['UndoRequest']['part']>;
 export type Routing = Schemas['Routing'];
 export type StripRouting = Schemas['StripRouting'];
 export type Strip = Required<Omit<Schemas['Strip-Output'], 'path' | 'sends' | 'envelopes'>> & {
@@ -181,10 +183,10 @@ export const api = {
     tab: string,
     since: number,
   ) => ask<VersionAnswer>('POST', `${session(id)}/edits`, { ...request, tab, since }),
-  undo: (id: number, tab: string, since: number) =>
-    ask<VersionAnswer>('POST', `${session(id)}/undo`, { tab, since }),
-  redo: (id: number, tab: string, since: number) =>
-    ask<VersionAnswer>('POST', `${session(id)}/redo`, { tab, since }),
+  undo: (id: number, tab: string, since: number, part: EditPart | null = null) =>
+    ask<VersionAnswer>('POST', `${session(id)}/undo`, { tab, since, part }),
+  redo: (id: number, tab: string, since: number, part: EditPart | null = null) =>
+    ask<VersionAnswer>('POST', `${session(id)}/redo`, { tab, since, part }),
   history: (id: number) => ask<HistoryView>('GET', `${session(id)}/history`),
   goTo: (id: number, position: number, tab: string, since: number) =>
     ask<VersionAnswer>('POST', `${session(id)}/history`, { position, tab, since }),

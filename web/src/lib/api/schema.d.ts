@@ -5433,13 +5433,6 @@ export interface components {
       /** Seed */
       seed?: string;
     };
-    /** TabRequest */
-    TabRequest: {
-      /** Tab */
-      tab?: string | null;
-      /** Since */
-      since?: number | null;
-    };
     /**
      * Tags
      * @description What a file says of itself, where its container has a place for it. free: any others, by name.
@@ -5547,6 +5540,18 @@ export interface components {
       to: "points" | "sections";
       /** Seed */
       seed?: string;
+    };
+    /**
+     * UndoRequest
+     * @description part: what the edit is to be about; null: the last edit, whatever it is about.
+     */
+    UndoRequest: {
+      /** Tab */
+      tab?: string | null;
+      /** Since */
+      since?: number | null;
+      /** Part */
+      part?: ("delivery" | "sound") | null;
     };
     /**
      * UnlearnLever
@@ -6416,7 +6421,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["TabRequest"];
+        "application/json": components["schemas"]["UndoRequest"];
       };
     };
     responses: {
@@ -6734,7 +6739,7 @@ export interface operations {
     };
     requestBody: {
       content: {
-        "application/json": components["schemas"]["TabRequest"];
+        "application/json": components["schemas"]["UndoRequest"];
       };
     };
     responses: {

@@ -1,5 +1,5 @@
 /** Back and forth over the edits of the session. What is on its way comes first: the last edit made is the one undone. */
-import { api, type Version, type VersionAnswer } from '../api/client';
+import { api, type EditPart, type Version, type VersionAnswer } from '../api/client';
 
 interface Around {
   tab: string;
@@ -35,7 +35,8 @@ export class History {
     if (this.foreign === this.mine) this.foreign = null;
   }
 
-  async undo(): Promise<void> {
+  /** The last edit; part: the last that is about it, though others were made since. */
+  async undo(part: EditPart | null = null): Promise<void> {
     await this.around.settled();
     const what = this.around.stored()?.undo;
     if (what && what === this.foreign && performance.now() - this.asked > ASKED_MS) {
@@ -43,37 +44,43 @@ export class History {
       return this.around.say(`Another tab made the last edit: ${what}. Undo again to undo it.`);
     }
     this.foreign = null;
-    await this.go(api.undo);
-    if (what) this.around.say(`Undone: ${what}`);
+    const after = await this.go((id, tab, since) => api.undo(id, tab, since, part));
+    const words = after?.redo ?? what;
+    if (after && words) this.around.say(`Undone: ${words}`);
   }
 
-  async redo(): Promise<void> {
+  async redo(part: EditPart | null = null): Promise<void> {
     await this.around.settled();
     const what = this.around.stored()?.redo;
-    await this.go(api.redo);
-    if (what) this.around.say(`Redone: ${what}`);
+    const after = await this.go((id, tab, since) => api.redo(id, tab, since, part));
+    const words = after?.undo ?? what;
+    if (after && words) this.around.say(`Redone: ${words}`);
   }
 
   /** To a place of the history. */
-  goTo(position: number): Promise<void> {
-    return this.go((id, tab, since) => api.goTo(id, position, tab, since));
+  async goTo(position: number): Promise<void> {
+    await this.go((id, tab, since) => api.goTo(id, position, tab, since));
   }
 
   /** What something was at a place of the history, into a slot. */
-  slotFrom(
+  async slotFrom(
     position: number,
     { of, id }: { of: 'step' | 'lane' | 'strip'; id: string },
     slot: number,
   ): Promise<void> {
-    return this.go((session, tab, since) => api.slotFrom(session, { tab, since, position, of, id, slot }));
+    await this.go((session, tab, since) => api.slotFrom(session, { tab, since, position, of, id, slot }));
   }
 
-  private async go(way: typeof api.undo): Promise<void> {
+  /** The version that it led to; null if it was refused. */
+  private async go(way: typeof api.undo): Promise<VersionAnswer | null> {
     await this.around.settled();
     const stored = this.around.stored();
-    if (!stored) return;
-    await this.around.attempt(async () =>
-      this.around.take(await way(stored.id, this.around.tab, stored.revision)),
-    );
+    let answer: VersionAnswer | null = null;
+    if (stored)
+      await this.around.attempt(async () => {
+        answer = await way(stored.id, this.around.tab, stored.revision);
+        await this.around.take(answer);
+      });
+    return answer;
   }
 }

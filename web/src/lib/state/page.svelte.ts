@@ -1,4 +1,5 @@
 /** What of the page is in front: the view, and the dialogs that belong to no part of the session. */
+import type { EditPart } from '../api/client';
 import { addressOf, hashOf, VIEWS, type View } from './address';
 import { workspace } from './workspace.svelte';
 
@@ -15,6 +16,11 @@ class Page {
   private before: { stripId: string; stepId: string | null; laneId: string | null } | null = null;
   /** How many bands the next split gets. */
   bands = $state(4);
+
+  /** What Undo and Redo are about here. */
+  get part(): EditPart {
+    return this.view === 'deliver' ? 'delivery' : 'sound';
+  }
 
   show(view: View): void {
     if (view === this.view) return;
