@@ -1,6 +1,6 @@
 """A hand means one thing: what scrolls, what is chosen and what is pressed, and nothing that no hand did."""
 
-from tests.browser.conftest import version
+from tests.browser.conftest import until, version
 from tests.browser.test_page import setting
 
 
@@ -217,3 +217,54 @@ def test_make_up_asked_for_on_two_bands_at_once_sets_both(page):
         "[...document.querySelectorAll('[role=table] [data-setting^=\"level \"]')].filter((rule) => rule.ariaValueNow !== '0')"
     )
     page.wait_for_function(f"!document.querySelector('[role=table] button[aria-busy=true]') && {levels_moved}.length >= 2")
+
+
+def test_what_is_pressed_while_a_step_is_on_its_way_is_about_that_step(page):
+    page.click("nav.tree >> text='Organ'")
+    page.wait_for_selector(".path[aria-label='Path of Organ']")
+    waiting = []
+    page.route("**/edits", waiting.append)
+    for kind in ("gate", "clipper"):
+        page.keyboard.press("a")
+        page.fill("[aria-label='Search the steps']", kind)
+        page.keyboard.press("Enter")
+        page.wait_for_selector("dialog", state="detached")
+    page.wait_for_selector("[data-awaited=Gate]", state="attached")
+    page.keyboard.press("b")
+    until(page, lambda: waiting)
+    assert len(waiting) == 1  # the clipper waits for its place
+    page.unroute("**/edits")
+    waiting[0].continue_()
+    page.wait_for_selector(".path .plate.chosen.bypassed")
+    plates = page.locator(".path .plate[data-step]:not([data-step=strip]) b").all_inner_texts()
+    assert plates[-2:] == ["Gate", "Clipper"]
+    steps = next(s for s in version(page)["session"]["strips"] if s["name"] == "Organ")["path"]["steps"]
+    assert [(step["kind"], step["bypass"]) for step in steps[-2:]] == [("gate", False), ("clipper", True)]
+
+
+def test_undo_in_deliver_is_of_the_delivery_and_elsewhere_of_the_sound(page):
+    saved = "document.querySelector('.saved').textContent === 'Saved'"
+    muted = lambda: next(s["mute"] for s in version(page)["session"]["strips"] if s["name"] == "Snare")  # noqa: E731
+    dither = lambda: version(page)["session"]["delivery"]["dither"]  # noqa: E731
+    page.click("nav.tree >> text='Snare'")
+    page.click("nav[aria-label=Views] >> text=Deliver")
+    before = dither()
+    page.select_option("[aria-label=Dither]", next(value for value in ("shaped", "tpdf") if value != before))
+    page.wait_for_function(saved)
+    page.click("nav[aria-label=Views] >> text=Shape")
+    page.keyboard.press("m")
+    page.wait_for_selector("[aria-label='Mute Snare'][aria-pressed=true]")
+    page.wait_for_function(saved)
+    page.click("nav[aria-label=Views] >> text=Deliver")
+    page.keyboard.press("Control+z")
+    page.wait_for_function(f"document.querySelector('[aria-label=Dither]').value === '{before}'")
+    assert muted() and dither() == before
+    page.keyboard.press("Control+z")
+    page.wait_for_selector("[role=alert]:has-text('no setting of the delivery to undo')")
+    assert muted()
+    page.keyboard.press("Control+Shift+z")
+    page.wait_for_function(f"document.querySelector('[aria-label=Dither]').value !== '{before}'")
+    page.click("nav[aria-label=Views] >> text=Shape")
+    page.keyboard.press("Control+z")
+    page.wait_for_selector("[aria-label='Mute Snare'][aria-pressed=false]")
+    assert not muted() and dither() != before

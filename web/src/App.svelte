@@ -15,6 +15,7 @@
   import OverTimeList from './lib/dialogs/OverTimeList.svelte';
   import StageGain from './lib/dialogs/StageGain.svelte';
   import { automation } from './lib/state/automation.svelte';
+  import { coming } from './lib/state/coming.svelte';
   import { delivery } from './lib/state/delivery.svelte';
   import Jobs from './lib/sessions/Jobs.svelte';
   import SessionMenu from './lib/sessions/SessionMenu.svelte';
@@ -121,7 +122,9 @@
     const act = actFor(shortcuts.idFor(key));
     if (!act) return;
     event.preventDefault();
-    void act();
+    // What is pressed while a step is on its way to the path is about that step.
+    if (coming.step) void coming.settled.then(act);
+    else void act();
   }
 
   /** What was chosen from a list with the pointer or with Enter is chosen: the keyboard goes back to what is worked on. */

@@ -9,6 +9,7 @@
   import LaneTag from './LaneTag.svelte';
   import RailBar from './RailBar.svelte';
   import StepFace from './StepFace.svelte';
+  import { coming } from '../state/coming.svelte';
   import { storedOf } from '../state/slots.svelte';
   import { layout, nearestSlot } from './layout';
   import { arrow, everyStep, find, renamed, type Chosen } from './tree';
@@ -37,6 +38,12 @@
 
   $effect(() => {
     height = Math.min(MAX_HEIGHT, Math.max(MIN_HEIGHT, placed.height * zoom));
+  });
+
+  /** Where a step is on its way to. */
+  const awaited = $derived.by(() => {
+    const place = coming.step?.place;
+    return place && placed.slots.find((slot) => slot.laneId === place.lane_id && slot.index === place.index);
   });
 
   function focus({ stepId, laneId }: Chosen): void {
@@ -122,6 +129,14 @@
         {#each placed.joins as join (join.split.id)}
           <circle cx={join.circle.x} cy={join.circle.y} r="4.5" />
         {/each}
+        {#if awaited}<rect
+            class="awaited"
+            x={awaited.x - 8}
+            y={awaited.y - 18}
+            width="16"
+            height="36"
+            data-awaited={coming.step?.name}
+          />{/if}
         {#if over}<path class="marker" d="M{over.x} {over.y - 22}v44" />{/if}
       </svg>
       <div
@@ -241,6 +256,11 @@
   circle {
     fill: var(--ground);
     stroke: var(--ink);
+  }
+  .awaited {
+    stroke: var(--ink);
+    stroke-dasharray: 3 2;
+    fill: var(--plate);
   }
   .marker {
     stroke: var(--after);

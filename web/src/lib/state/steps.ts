@@ -1,17 +1,31 @@
 /** What is done to steps: add, copy, paste, duplicate, bypass, remove, move. */
 import { api, newId, type Edit, type Lever, type Step } from '../api/client';
 import { find, renamed, renamedLevers } from '../path/tree';
+import { coming } from './coming.svelte';
 import { batch, movesOf, setAll } from './moves';
 import type { Workspace } from './workspace.svelte';
 
 const BOARD = 'saltanvil.copied-steps';
 
-export async function addStep(workspace: Workspace, kind: string): Promise<void> {
-  const { strip, place } = workspace.selection;
-  if (!strip) return;
-  const id = newId();
-  await workspace.edit({ op: 'add_step', strip_id: strip.id, ...place, step: { id, kind, settings: {} } });
-  workspace.selection.choose(strip.id, id);
+/** Behind what is chosen; one asked for while another is on its way goes behind that one. */
+export function addStep(workspace: Workspace, kind: string): Promise<void> {
+  const name = workspace.described.processor(kind)?.label ?? kind;
+  return coming.add(
+    name,
+    () => workspace.selection.place,
+    async (place) => {
+      const { strip } = workspace.selection;
+      if (!strip) return;
+      const id = newId();
+      await workspace.edit({
+        op: 'add_step',
+        strip_id: strip.id,
+        ...place,
+        step: { id, kind, settings: {} },
+      });
+      workspace.selection.choose(strip.id, id);
+    },
+  );
 }
 
 /** What stood beside it is chosen then. */
