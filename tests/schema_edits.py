@@ -161,8 +161,9 @@ class World:
         }
         if {"of", "id", "name"} <= set(fields):
             result |= self.address()[0]
-            if result.get("op") == "move_range" and self.rng.random() < 0.5:
-                result |= {"of": "step", "id": "moved", "name": "threshold_db", "start_s": 0.0, "end_s": 9.0, "by": 1.0}
+            if result.get("op") in ("move_range", "thin_range") and self.rng.random() < 0.5:
+                by = {"by": 1.0} if result["op"] == "move_range" else {}
+                result |= {"of": "step", "id": "moved", "name": "threshold_db", "start_s": 0.0, "end_s": 9.0, **by}
         elif {"of", "id"} <= set(fields):  # slots
             result["of"] = self.rng.choice(["step", "lane", "strip"])
             result["id"] = self.some({"step": "steps", "lane": "lanes", "strip": "strips"}[result["of"]])

@@ -88,8 +88,8 @@ def database(tmp_path_factory):
 def test_any_history_returns_to_the_bit(database, done):
     store = SessionStore(database)
     number = store.create(start())
-    # What the history must be, worked out beside it: the state at each step, and what could be continued by a gesture.
-    states, place, open_gesture = [store.version(number).session.model_dump_json()], 0, None
+    # What the history must be, worked out beside it: the state at each step, and the gesture that could continue it.
+    states, place, gestures = [store.version(number).session.model_dump_json()], 0, [None]
     for what, data, word in done:
         version = store.version(number)
         if what != "edit":
@@ -98,11 +98,11 @@ def test_any_history_returns_to_the_bit(database, done):
             version = store.undo(number) if what == "undo" else store.redo(number)
             place += 1 if what == "redo" else -1
             assert version.session.model_dump_json() == states[place]
-            open_gesture = None
+            gestures = [None] * len(states)
             continue
         edit = EDIT.validate_python(data)
         target = (word, edit.targets) if isinstance(edit, Set) and word is not None else None
-        goes_on = target is not None and target == open_gesture
+        goes_on = target is not None and target == gestures[place]
         base = Session.model_validate_json(states[place - 1 if goes_on else place])
         try:
             expected = apply(base, edit)
@@ -111,11 +111,17 @@ def test_any_history_returns_to_the_bit(database, done):
                 store.edit(number, edit, word)
             assert store.version(number).session.model_dump_json() == states[place]
             continue
-        version = store.edit(number, edit, word)
-        assert version.session == expected and not version.can_redo
+        before, version = version, store.edit(number, edit, word)
+        assert version.session == expected
+        if expected == base:  # nothing changed; or a drag came back to where it began, and is none
+            place -= goes_on
+            assert goes_on or version is before
+            if goes_on:
+                states, gestures = states[: place + 1], gestures[: place + 1]
+            continue
+        assert not version.can_redo
         place = place if goes_on else place + 1
-        states = [*states[:place], version.session.model_dump_json()]
-        open_gesture = target
+        states, gestures = [*states[:place], version.session.model_dump_json()], [*gestures[:place], target]
     fresh = SessionStore(database)  # also after a restart
     for at in range(place - 1, -1, -1):
         assert fresh.undo(number).session.model_dump_json() == states[at]

@@ -1,5 +1,8 @@
 """Silence is explained where it occurs: from the document, and from what the detector heard."""
 
+import contextlib
+import random
+
 import numpy as np
 import pytest
 
@@ -7,11 +10,13 @@ from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.scope import ScopeRenderer
+from saltanvil.session.apply import EDIT, apply
 from saltanvil.session.document.path import Key
 from saltanvil.studies.routing import notices_of, routing_of, source_name
 from saltanvil.studies.scope.ledger import ledger_of
 from saltanvil.studies.scope.passage import passage_of
 from tests.engine.test_routing import edited, session_of, step, strip
+from tests.schema_edits import World, full_session
 from tests.signals import noise, tone
 
 RATE = 48000
@@ -53,6 +58,24 @@ def silent(session, strip_id):
 )
 def test_a_silent_strip_says_why(edit, strip_id, told):
     assert silent(edited(plain(), **edit), strip_id) == told
+
+
+def test_a_mute_that_moves_over_time_is_no_reason_and_no_fault():
+    """It was told as a solo of nobody, and the server answered 500."""
+    muted = edited(plain(), op="set_strip", strip_id="kick", mute=True)
+    points = [{"id": "p", "at_s": 0.0, "value": 1.0, "shape": "hold"}, {"id": "q", "at_s": 1.0, "value": 0.0, "shape": "hold"}]
+    moving = edited(muted, op="change_envelope", of="strip", id="kick", name="mute", put_points=points)
+    assert silent(muted, "kick") == "Muted." and silent(moving, "kick") is None and silent(moving, "drums") is None
+
+
+def test_whatever_a_session_is_it_can_be_told_why_it_is_silent():
+    rng, session = random.Random(29), full_session()
+    told = set()
+    for _ in range(400):
+        with contextlib.suppress(ValueError):
+            session = apply(session, EDIT.validate_python(World(session, rng).edit()))
+        told |= {view.silent for view in routing_of(session).strips.values()}
+    assert len(told) > 5
 
 
 def test_sends_and_keys_say_why_they_are_silent():

@@ -11,15 +11,19 @@ OFF_DB = -90.0
 
 
 def audible(session: Session, strip: Strip, solo: bool, target: str | None = None) -> bool:
-    """Whether mute and solo let a strip through to a strip it feeds (its output, unless another target is named).
+    """Whether mute and solo let a strip through to a strip it feeds (its output, unless another target is named). solo: whether
+    solo counts."""
+    return not strip.mute and (not solo or passes_solo(session, strip, target))
+
+
+def passes_solo(session: Session, strip: Strip, target: str | None = None) -> bool:
+    """Whether solo lets a strip through to a strip it feeds, whatever mutes say.
 
     Solo is decided at the tracks: buses pass what reaches them. A track that is not soloed itself is heard where a
     soloed bus lies on its way.
     """
-    if strip.mute:
-        return False
     soloed = {other.id for other in session.strips if other.solo and other.kind != "main"}
-    if not solo or strip.kind != "track" or not soloed or strip.id in soloed:
+    if strip.kind != "track" or not soloed or strip.id in soloed:
         return True
     ahead, seen = [target if target is not None else strip.output], set()
     while ahead:

@@ -13,7 +13,7 @@ from saltanvil.session.document.path import Key, Path, Step
 from saltanvil.session.document.session import Send, Session, Strip
 from saltanvil.session.edits.slots import content_path
 from saltanvil.session.graph import Graph, NodeId
-from saltanvil.session.levels import OFF_DB, audible
+from saltanvil.session.levels import OFF_DB, passes_solo
 from saltanvil.session.settings import resolve
 from saltanvil.session.slots import slotted
 
@@ -270,7 +270,7 @@ class Silences:
         return None
 
     def heard_alone(self, strip: Strip) -> bool:
-        return any(audible(self.session, strip, True, target) for target in strip.targets()) or (
+        return any(passes_solo(self.session, strip, target) for target in strip.targets()) or (
             strip.kind == "main" or not list(strip.targets())
         )
 
@@ -301,11 +301,11 @@ class Silences:
             return "The send is muted."
         if send.level_db <= OFF_DB:
             return "The send is all the way down."
-        if strip.mute:
+        if strip.muted:
             return "Muted."
         if not send.pre and strip.level_db <= OFF_DB:
             return "It is taken after the strip's level, which is all the way down."
-        if not audible(self.session, strip, True, send.target):
+        if not passes_solo(self.session, strip, send.target):
             return f"Silenced by solo on {joined(self.soloed)}."
         return None
 
