@@ -78,7 +78,15 @@ def test_a_setting_is_a_dozen_tabs_and_two_f6_from_a_strip(page):
     page.click("nav.tree >> text=Snare")
     page.click(".path .plate >> text=Compressor")
     page.focus("nav.tree [role=treeitem][tabindex='0']")
-    assert press_tab_until(page, "document.activeElement.matches('.editor [role=slider]')", 30) <= 30
+    press_tab_until(page, "Boolean(document.activeElement.closest('.editor .rules'))", 12)
+    # Level, mute and solo of a strip lie within it.
+    page.focus("nav.tree [role=treeitem][tabindex='0']")
+    for label in ("Level of Snare, dB", "Mute Snare", "Solo Snare"):
+        page.keyboard.press("ArrowRight")
+        page.wait_for_function(f"document.activeElement.ariaLabel === '{label}'")
+    for _ in range(3):
+        page.keyboard.press("ArrowLeft")
+    page.wait_for_function("document.activeElement.matches('[role=treeitem]')")
     seen = []
     for _ in range(5):
         page.keyboard.press("F6")
@@ -213,17 +221,17 @@ def test_make_up_asked_for_on_two_bands_at_once_sets_both(page):
     assert len(names) == 4
     buttons.nth(0).click()
     page.locator("[role=table] button:has-text('Make up')").nth(0).click()
-    levels_moved = (
-        "[...document.querySelectorAll('[role=table] [data-setting^=\"level \"]')].filter((rule) => rule.ariaValueNow !== '0')"
-    )
-    page.wait_for_function(f"!document.querySelector('[role=table] button[aria-busy=true]') && {levels_moved}.length >= 2")
+    set_each = page.locator("[role=status]:has-text('as loud as it came in')")
+    set_each.nth(1).wait_for()
+    page.wait_for_selector("[role=table] button[aria-busy=true]", state="detached")
+    assert set_each.count() == 2 and len({text.split(":")[0] for text in set_each.all_inner_texts()}) == 2
 
 
 def test_what_is_pressed_while_a_step_is_on_its_way_is_about_that_step(page):
     page.click("nav.tree >> text='Organ'")
     page.wait_for_selector(".path[aria-label='Path of Organ']")
     waiting = []
-    page.route("**/edits", waiting.append)
+    page.route("**/edits", lambda route: waiting.append(route))
     for kind in ("gate", "clipper"):
         page.keyboard.press("a")
         page.fill("[aria-label='Search the steps']", kind)

@@ -129,7 +129,7 @@ def test_the_key_menu_takes_strips_steps_and_lanes_and_refuses_loops_by_name(pag
     page.click("[data-setting=key]")
     page.fill("dialog [aria-label='Search the keys']", "band its path")
     band = page.locator("dialog button:has-text('after its path')").first
-    assert band.get_attribute("aria-disabled") == "true" and "its own output goes into" in band.inner_text()
+    assert band.get_attribute("aria-disabled") == "true" and "a loop: the gate feeds it" in band.inner_text()
     revision = version(page)["revision"]
     band.click()
     page.keyboard.press("Escape")

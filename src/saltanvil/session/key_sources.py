@@ -36,7 +36,7 @@ def key_groups(session: Session, step_id: str) -> list[KeyGroup]:
     graph = Graph(session)
     fed = fed_by(graph, NodeId("step", step_id))
     label = processor_named(step.kind).label.lower()
-    refusal = f"the {label} cannot be keyed from what its own output goes into"
+    refusal = f"a loop: the {label} feeds it"
 
     def source(key: Key, words: str) -> KeySource:
         return KeySource(key=key, label=words, refused=refusal if graph.heard_at(own, key) in fed else None)

@@ -25,6 +25,7 @@
   {#each options as [name, text, hint] (name)}
     <button
       role="radio"
+      tabindex={value === name ? 0 : -1}
       aria-checked={value === name}
       class:on={value === name}
       title={hint}

@@ -46,7 +46,7 @@
     {scope ? ` 1 to 4: put ${nameOfScope(workspace)} as it was then into a slot.` : ''}
   </p>
   <div class="line">
-    <input type="search" placeholder="Search" aria-label="Search the edits" bind:value={search} data-first />
+    <input placeholder="Search" aria-label="Search the edits" bind:value={search} data-first />
     <select aria-label="Edits of" bind:value={strip}>
       <option value="">all strips</option>
       {#each workspace.session?.strips ?? [] as one (one.id)}<option value={one.name}>{one.name}</option

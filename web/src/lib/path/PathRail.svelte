@@ -214,6 +214,7 @@
         <div class="at" role="listitem" style:left="{slot.x - 12}px" style:top="{slot.y - 12}px">
           <button
             class="plus"
+            tabindex="-1"
             class:small={slot.laneId}
             aria-label={slot.laneId ? 'Add a step to this lane' : 'Add a step'}
             title="Add a step (A)"

@@ -21,7 +21,7 @@
   const allBypassed = $derived(steps.length > 0 && steps.every((step) => step.bypass));
 </script>
 
-<div class="bar">
+<div class="bar" role="toolbar" aria-label="Path" {@attach toolbar}>
   <SlotBar />
   <button
     class="button lever"
@@ -30,7 +30,7 @@
     title="One control that moves several settings"
     onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>Lever</button
   >
-  <div class="tools" role="toolbar" aria-label="Splits" {@attach toolbar}>
+  <div class="tools" role="group" aria-label="Splits">
     {#if workspace.selection.stepIds.length > 1}
       <span class="soft">{workspace.selection.stepIds.length} chosen</span>
       <button class="button" onclick={() => bypassSteps(workspace, chosenSteps(workspace))}

@@ -1,6 +1,5 @@
 <script lang="ts">
   /** Slots 1 to 4 of what is chosen: a press switches, Shift and a press store; what differs is a table of its own. */
-  import { toolbar } from '../controls/toolbar';
   import { untrack } from 'svelte';
   import { reserved } from '../controls/typing';
   import { format } from '../controls/value';
@@ -44,7 +43,7 @@
       : `Store what you hear into slot ${slot} (Shift+${slot})`;
 </script>
 
-<div class="slots" role="toolbar" aria-label="Slots" {@attach toolbar}>
+<div class="slots" role="group" aria-label="Slots">
   <span class="soft">Slots</span>
   {#each SLOTS as slot (slot)}
     <button

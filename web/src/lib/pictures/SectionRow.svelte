@@ -1,5 +1,7 @@
 <script lang="ts">
   /** The row of the sections: a press listens to one, a drag makes one, edges are dragged, a double-click renames. */
+  import { tick } from 'svelte';
+  import { toolbar } from '../controls/toolbar';
   import type { Section } from '../api/client';
   import * as timeline from '../state/timeline.svelte';
   import { workspace } from '../state/workspace.svelte';
@@ -54,6 +56,10 @@
     event.preventDefault();
     event.stopPropagation();
   }
+  async function focusName(id: string): Promise<void> {
+    await tick();
+    document.querySelector<HTMLElement>(`[data-section="${id}"] .name`)?.focus();
+  }
   const focus = (field: HTMLInputElement) => {
     field.focus();
     field.select();
@@ -62,8 +68,10 @@
 
 <div
   class="sections"
-  role="group"
+  role="toolbar"
   aria-label="Sections"
+  tabindex="-1"
+  {@attach toolbar}
   onpointerdown={(event) => {
     if (event.button !== 0 || event.target !== event.currentTarget) return;
     event.currentTarget.setPointerCapture(event.pointerId);
@@ -102,6 +110,7 @@
             event.stopPropagation();
             if (event.key === 'Enter') event.currentTarget.blur();
             if (event.key === 'Escape') renaming = null;
+            if (event.key === 'Enter' || event.key === 'Escape') void focusName(section.id);
           }}
         />
       {:else}

@@ -6,7 +6,7 @@
   import { tick, untrack } from 'svelte';
   import type { Edit, Strip } from '../api/client';
   import { moveLevels, switchStrips, withChosen } from '../state/strips';
-  import { within } from '../controls/value';
+  import { within as limited } from '../controls/value';
   import { valueWheel } from '../draw/wheel';
   import { workspace } from '../state/workspace.svelte';
   import { recall, remember } from '../state/remember';
@@ -62,7 +62,7 @@
     );
     if (!field.value.trim() || !Number.isFinite(level))
       workspace.note(`${strip.name}: "${field.value}" is no level. Type a level in dB.`, 'error');
-    else if (level !== within(level, range))
+    else if (level !== limited(level, range))
       workspace.note(`A level is from ${range.minimum} to +${range.maximum} dB.`, 'error');
     else moveLevels(workspace, withChosen(workspace, strip), level - strip.level_db);
     field.value = strip.level_db.toFixed(1);
@@ -88,14 +88,27 @@
     if (edits.length) void workspace.edit(edits.length === 1 ? edits[0]! : { op: 'batch', edits });
   }
 
+  /** Level, mute and solo of a row: Tab comes to the row alone, right or Enter goes in, left out again. */
+  const controls = (row: HTMLElement) => [...row.querySelectorAll<HTMLElement>('.level, .switch')];
+  function within(event: KeyboardEvent, row: Row): void {
+    const all = controls(event.currentTarget as HTMLElement);
+    const at = all.indexOf(event.target as HTMLElement);
+    const turn = { ArrowRight: 1, ArrowLeft: -1, Escape: -at - 1 }[event.key];
+    if (at < 0 || !turn) return;
+    event.preventDefault();
+    event.stopPropagation();
+    if (at + turn < 0) void focusStrip(row.strip.id);
+    else all[Math.min(at + turn, all.length - 1)]!.focus();
+  }
   function keys(event: KeyboardEvent, row: Row): void {
-    if (event.target !== event.currentTarget) return;
+    if (event.target !== event.currentTarget) return within(event, row);
     const { id } = row.strip;
     if (event.key === 'ArrowRight' || event.key === 'ArrowLeft') {
       const left = event.key === 'ArrowLeft';
       if (row.beneath && folded.has(id) !== left) fold(id, left);
       else if (left && row.parent !== null) walkTo(row.parent);
       else if (!left && row.beneath) walkTo(rows[rows.indexOf(row) + 1]!.strip.id);
+      else if (!left) controls(event.currentTarget as HTMLElement)[0]?.focus();
       event.preventDefault();
       event.stopPropagation();
       return;
@@ -120,6 +133,7 @@
       else walkTo(next.strip.id);
       void focusStrip(next.strip.id);
     } else if (event.key === 'F2') renaming = row.strip.id;
+    else if (event.key === 'Enter') controls(event.currentTarget as HTMLElement)[0]?.focus();
     else return;
     event.preventDefault();
     event.stopPropagation();
@@ -200,21 +214,21 @@
           <span></span>
           <input
             class="level figure"
-            tabindex={row === stop ? 0 : -1}
+            tabindex="-1"
             aria-label="Level of {strip.name}, dB"
             title="Type a level; the wheel moves it while it has the focus, or with Ctrl"
             value={strip.level_db.toFixed(1)}
             {@attach levelWheel(strip)}
             onchange={(event) => typedLevel(strip, event.currentTarget)}
             onkeydown={(event) => {
-              event.stopPropagation();
-              if (event.key === 'Enter') event.currentTarget.blur();
+              if (!event.key.startsWith('Arrow') && event.key !== 'Escape') event.stopPropagation();
+              if (event.key === 'Enter') void focusStrip(strip.id);
             }}
             onfocus={(event) => event.currentTarget.select()}
           />
           <button
             class="switch"
-            tabindex={row === stop ? 0 : -1}
+            tabindex="-1"
             class:muted={strip.mute}
             aria-pressed={strip.mute}
             aria-label="Mute {strip.name}"
@@ -224,7 +238,7 @@
           {#if strip.kind !== 'main'}
             <button
               class="switch"
-              tabindex={row === stop ? 0 : -1}
+              tabindex="-1"
               class:on={strip.solo}
               aria-pressed={strip.solo}
               aria-label="Solo {strip.name}"
