@@ -127,6 +127,7 @@ def page(browser, shared_server):
     made = httpx.post(f"{shared_server}/api/sessions/1/duplicate").json()["id"]
     with opened(browser, shared_server, made) as page:
         yield page
+    httpx.delete(f"{shared_server}/api/sessions/{made}")  # its name is free again
     for preset in httpx.get(f"{shared_server}/api/presets").json():
         httpx.delete(f"{shared_server}/api/presets/{preset['id']}")
 

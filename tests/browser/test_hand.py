@@ -230,8 +230,8 @@ def test_make_up_asked_for_on_two_bands_at_once_sets_both(page):
 def test_what_is_pressed_while_a_step_is_on_its_way_is_about_that_step(page):
     page.click("nav.tree >> text='Organ'")
     page.wait_for_selector(".path[aria-label='Path of Organ']")
-    waiting = []
-    page.route("**/edits", lambda route: waiting.append(route))
+    waiting, held = [], [True]
+    page.route("**/edits", lambda route: waiting.append(route) if held[0] else route.continue_())
     for kind in ("gate", "clipper"):
         page.keyboard.press("a")
         page.fill("[aria-label='Search the steps']", kind)
@@ -241,7 +241,7 @@ def test_what_is_pressed_while_a_step_is_on_its_way_is_about_that_step(page):
     page.keyboard.press("b")
     until(page, lambda: waiting)
     assert len(waiting) == 1  # the clipper waits for its place
-    page.unroute("**/edits")
+    held[0] = False
     waiting[0].continue_()
     page.wait_for_selector(".path .plate.chosen.bypassed")
     plates = page.locator(".path .plate[data-step]:not([data-step=strip]) b").all_inner_texts()

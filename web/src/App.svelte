@@ -1,6 +1,6 @@
 <script lang="ts">
   import { onMount } from 'svelte';
-  import { actFor, compares } from './lib/actions';
+  import { aboutSteps, actFor, compares } from './lib/actions';
   import Announcer from './lib/announce/Announcer.svelte';
   import AimDialog from './lib/dialogs/AimDialog.svelte';
   import Blind from './lib/dialogs/Blind.svelte';
@@ -74,14 +74,15 @@
   /** Parts of the page, where each lies, and where in it the keyboard goes on. */
   const PARTS_OF_PAGE = [
     ['the strips', 'nav.tree', '[role=treeitem][tabindex="0"]'],
-    ['the path', '.path', '.chosen button, [role=list] button'],
-    ['the settings', '.editor, .panel', '[role=slider], button'],
+    ['the path', '.path', '.chosen button or [role=list] button'],
+    ['the settings', '.editor, .panel', '[role=slider] or button'],
     ['the ledger', 'aside.ledger', 'aside'],
     ['the transport', 'footer.transport', 'button'],
   ] as const;
   function comeTo(within: string, target: string): boolean {
     const part = document.querySelector<HTMLElement>(within);
-    const goal = target === 'aside' ? part : part?.querySelector<HTMLElement>(target);
+    const inside = target.split(' or ').map((each) => part?.querySelector<HTMLElement>(each));
+    const goal = target === 'aside' ? part : inside.find(Boolean);
     if (!goal) return false;
     if (target === 'aside') goal.tabIndex = -1;
     goal.focus();
@@ -123,7 +124,7 @@
     if (!act) return;
     event.preventDefault();
     // What is pressed while a step is on its way to the path is about that step.
-    if (coming.step) void coming.settled.then(act);
+    if (coming.step && aboutSteps(shortcuts.idFor(key))) void coming.settled.then(act);
     else void act();
   }
 

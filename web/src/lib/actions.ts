@@ -3,7 +3,7 @@ import { automation } from './state/automation.svelte';
 import { delivery } from './state/delivery.svelte';
 import { page } from './state/page.svelte';
 import { listenToKey, soloLane } from './state/scope';
-import type { ShortcutId } from './state/shortcuts.svelte';
+import { SHORTCUTS, type ShortcutId } from './state/shortcuts.svelte';
 import { SLOTS, slots } from './state/slots.svelte';
 import { divide, removeSplit, setLane } from './state/splits';
 import {
@@ -104,6 +104,10 @@ const SEEN_ONLY: ReadonlySet<ShortcutId> = new Set<ShortcutId>([
   'zoom all',
   'snap',
 ]);
+
+/** Whether an act is about the steps that are chosen. */
+export const aboutSteps = (id: ShortcutId | null): boolean =>
+  id !== 'add' && SHORTCUTS.some((shortcut) => shortcut.id === id && shortcut.group === 'Path');
 
 /** The act of a shortcut, if it has one in the view that is shown. */
 export function actFor(id: ShortcutId | null): (() => unknown) | null {
