@@ -69,7 +69,7 @@
 </script>
 
 <section class="editor" aria-label="Editor">
-  <header role="toolbar" aria-label="Step" {@attach toolbar}>
+  <header {@attach toolbar}>
     <h2>{title}</h2>
     <span class="soft trail">{step || trail.length > 1 ? trail.join(' > ') : 'strip'}</span>
     {#if workspace.measuring.study && workspace.measuring.study.latency_ms > 0 && !(step && workspace.routing?.low_latency_changes[step.id])}
@@ -250,7 +250,7 @@
   .editor {
     height: 100%;
     display: grid;
-    grid-template-rows: max-content max-content minmax(176px, 1fr) max-content;
+    grid-template-rows: max-content max-content minmax(244px, 1fr) max-content;
     padding: 0 12px 4px;
     min-height: 0;
     overflow: auto;

@@ -20,6 +20,9 @@
   const none = $derived(needed ? 'none' : 'internal');
   const silent = $derived(workspace.routing?.silent_keys[step.id]);
   const heard = $derived(workspace.listening.playing ? workspace.listening.header?.keys[step.id] : undefined);
+  const shown = $derived(
+    chosen && group ? `${group.own ? 'this path' : group.name}: ${chosen.label}` : step.key ? '...' : none,
+  );
   /** What of the session decides what there is to listen to. */
   const asked = $derived(`${step.id} ${workspace.version?.revision}`);
 
@@ -38,15 +41,10 @@
   <button
     class="figure source"
     class:outside={step.key}
-    aria-label="Key"
+    aria-label="Key: {shown}"
     aria-haspopup="dialog"
     data-setting="key"
-    onclick={() => (open = true)}
-    >{chosen && group
-      ? `${group.own ? 'this path' : group.name}: ${chosen.label}`
-      : step.key
-        ? '...'
-        : none}</button
+    onclick={() => (open = true)}>{shown}</button
   >
 </div>
 {#if open && groups.length}<KeyPicker

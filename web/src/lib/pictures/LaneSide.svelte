@@ -50,6 +50,12 @@
     >
     <button
       class="act"
+      aria-label="Fold the lane of {label}"
+      title="Fold to a line"
+      onclick={() => automation.fold(address, true)}>&minus;</button
+    >
+    <button
+      class="act"
       aria-label="Close the lane of {label}"
       title="Close the lane; the envelope stays"
       onclick={() => automation.close(address)}>x</button
@@ -77,9 +83,13 @@
   .name {
     font-weight: 650;
   }
+  .wide {
+    width: auto;
+    padding: 0 3px;
+  }
   .acts {
     display: flex;
-    gap: 4px;
+    gap: 3px;
     align-self: end;
   }
 </style>

@@ -55,6 +55,8 @@ function toleranceNow(): number {
 class Automation {
   /** The lanes that are open, by the keys of their values. */
   lanes = $state<Address[]>([]);
+  /** Lanes folded to a line, by their keys. */
+  folded = $state<string[]>([]);
   /** Whether the list of all is open. */
   listed = $state(false);
   /** Whose menu is open. */
@@ -250,6 +252,13 @@ class Automation {
 
   isOpen(address: Address): boolean {
     return this.lanes.some((lane) => keyOf(lane) === keyOf(address));
+  }
+
+  /** Only its name is shown, or all of it again. */
+  fold(address: Address, hide: boolean): void {
+    const key = keyOf(address);
+    this.folded = this.folded.filter((other) => other !== key);
+    if (hide) this.folded.push(key);
   }
 
   close(address: Address): void {

@@ -116,9 +116,11 @@ export function keyOf(event: KeyboardEvent): string {
   if (event.shiftKey && digit && '1234'.includes(digit) && !event.ctrlKey && !event.altKey)
     return `Shift+${digit}`;
   const letter = /^[A-Z]$/.test(key) || key.length > 1;
+  // On many keyboards [ and ] need AltGr, which counts as Ctrl and Alt on some systems: the sign alone is meant.
+  const graph = event.getModifierState?.('AltGraph') && key.length === 1 && !/^[A-Z0-9]$/.test(key);
   return [
-    event.ctrlKey || event.metaKey ? 'Ctrl+' : '',
-    event.altKey ? 'Alt+' : '',
+    !graph && (event.ctrlKey || event.metaKey) ? 'Ctrl+' : '',
+    !graph && event.altKey ? 'Alt+' : '',
     event.shiftKey && letter ? 'Shift+' : '',
     key,
   ].join('');

@@ -27,6 +27,12 @@ test('keys are named as they are written, signs without the Shift they need', ()
   expect(press('*', { shiftKey: true })).toBe('*');
 });
 
+test('a sign that a keyboard writes with AltGr is that sign', () => {
+  const graph = { ctrlKey: true, altKey: true, getModifierState: (name: string) => name === 'AltGraph' };
+  expect([press('[', graph), press(']', graph)]).toEqual(['[', ']']);
+  expect(press('b', { ...graph, getModifierState: () => false })).toBe('Ctrl+Alt+B');
+});
+
 test('a key can be changed, is kept, and does one thing only', () => {
   const kept = store();
   const shortcuts = new Shortcuts(kept);

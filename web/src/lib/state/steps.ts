@@ -1,6 +1,6 @@
 /** What is done to steps: add, copy, paste, duplicate, bypass, remove, move. */
 import { api, newId, type Edit, type Lever, type Step } from '../api/client';
-import { find, renamed, renamedLevers } from '../path/tree';
+import { everyStep, find, renamed, renamedLevers } from '../path/tree';
 import { coming } from './coming.svelte';
 import { batch, movesOf, setAll } from './moves';
 import type { Workspace } from './workspace.svelte';
@@ -138,6 +138,19 @@ export function bypassSteps(workspace: Workspace, steps: Step[]): void {
 export async function removeSteps(workspace: Workspace): Promise<void> {
   const going = chosenSteps(workspace);
   if (!going.length) return;
+  const count = [...everyStep(going)].length;
+  await removeThem(workspace, going);
+  // What goes with it may not be in sight.
+  if (count > 1)
+    workspace.note(
+      `${count} steps removed.`,
+      'note',
+      { label: 'Undo', run: () => void workspace.history.undo() },
+      'removed',
+    );
+}
+
+async function removeThem(workspace: Workspace, going: Step[]): Promise<void> {
   if (going.length === 1) return removeStep(workspace, going[0]!.id);
   const lane =
     find(workspace.selection.strip?.path.steps ?? [], { stepId: going[0]!.id, laneId: null })?.lane ?? null;

@@ -46,8 +46,13 @@ export function outputAt(curve: Curve, input: number): number {
   return curve.output_db[Math.round(at)]!;
 }
 
+/** Marks so far apart that their figures do not overlap. */
+const TEXT_HEIGHT = 14;
+
 export function grid({ xs, ys, base }: Axes): Shape[] {
-  return TICKS_DB.filter((tick) => tick > xs.low && (xs.low > -60 || tick % 24 === 0)).flatMap((tick) => {
+  const between = Math.abs(pixel(-12, ys) - pixel(0, ys));
+  const every = xs.low > -60 && between >= TEXT_HEIGHT ? 12 : 24;
+  return TICKS_DB.filter((tick) => tick > xs.low && tick % every === 0).flatMap((tick) => {
     const [x, y] = [pixel(tick, xs), pixel(tick, ys)];
     return [
       rule(xs.from, y, xs.to, y, { ink: 'line' }),
