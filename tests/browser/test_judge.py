@@ -248,10 +248,20 @@ def test_contrast_by_mouse_an_edit_is_followed_and_a_wish_that_is_broken_is_said
 
 
 def test_contrast_by_keys_several_strips_in_one_table_and_its_files(page):
-    page.click("nav.tree >> text='Drums'")
+    page.click("nav.tree >> text='Snare'")
     for _ in range(2):
         page.keyboard.press("v")
     page.wait_for_function("location.hash.endsWith('/contrast')")
+    # It opens on the main, and the other views go on with what was chosen there.
+    page.wait_for_selector("nav.tree [role=treeitem].chosen[aria-label=Main]")
+    page.keyboard.press("Shift+V")
+    page.wait_for_function("location.hash.endsWith('/map')")
+    assert (
+        page.evaluate("JSON.parse(Object.entries(localStorage).find(([k]) => k.startsWith('saltanvil.view.'))[1]).strip")
+        == "snare"
+    )
+    page.keyboard.press("v")
+    page.click("nav.tree >> text='Drums'")
     page.click("nav.tree >> text='Band'", modifiers=["Control"])
     page.focus("[role=radiogroup][aria-label=Table] [aria-checked=true]")
     page.keyboard.press("Tab")

@@ -390,9 +390,10 @@ def test_shortcuts_are_found_and_changed(page):
     page.wait_for_timeout(200)
     assert page.get_attribute("[aria-label='Mute Snare']", "aria-pressed") == "true"
     # Space presses a button that the keyboard has focused, and plays elsewhere.
-    page.focus("[aria-label='Mute Snare']")
-    page.keyboard.press("Tab")
-    page.keyboard.press("Shift+Tab")
+    page.focus("[role=treeitem][aria-label=Snare]")
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowRight")
+    page.wait_for_function("document.activeElement.ariaLabel === 'Mute Snare'")
     page.keyboard.press("Space")
     page.wait_for_selector("[aria-label='Mute Snare'][aria-pressed=false]")
     assert page.get_attribute(".play", "aria-label") == "Play"
