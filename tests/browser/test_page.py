@@ -351,7 +351,11 @@ def test_sessions_and_two_tabs(page_alone, server):
     other.wait_for_selector("[data-figure=matched_db]")
     page.click("[aria-label='Mute Kick']")
     other.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=true]")
-    other.click("text=Undo")
+    # What another tab did is named before it is undone.
+    other.click("header button:has-text('Undo')")
+    other.wait_for_selector("[role=status]:has-text('Another tab made the last edit'):has-text('Mute')")
+    assert page.get_attribute("[aria-label='Mute Kick']", "aria-pressed") == "true"
+    other.click("header button:has-text('Undo')")
     page.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=false]")
     other.close()
     page.click("button.session")
