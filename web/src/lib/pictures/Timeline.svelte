@@ -209,7 +209,7 @@
   }
   .wait {
     position: absolute;
-    left: 8px;
+    left: 20px;
     bottom: 4px;
     margin: 0;
     font-size: 0.75rem;
