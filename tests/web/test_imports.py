@@ -160,6 +160,7 @@ def test_an_import_says_what_it_did_with_each_file(client, session, tmp_path):
     assert (left["format"], left["rate_hz"], left["channels"], left["converted"]) == ("WAV, 16-bit", 48000, 1, None)
     assert left["length_s"] == pytest.approx(0.2)
     assert lossy["format"] == "MP3" and lossy["converted"] == "decoded from MP3" and lossy["becomes"] == "Take"
+    assert lossy["length_s"] == pytest.approx(0.2, abs=0.06)  # whole frames of the codec
     assert hat["converted"] == "44.1 kHz to 48 kHz" and hat["format"] == "WAV, 24-bit"
     assert none["becomes"].startswith("not taken: ") and none["strip_id"] is None
 

@@ -29,6 +29,7 @@ from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits.base import Batch
 from saltanvil.session.edits.strips import AddStrip, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
+from saltanvil.store.media import MediaRow
 from saltanvil.studies.importing.files import MIDI, Sent, loudest_bars, proposals, rate_of
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
@@ -204,10 +205,16 @@ def made_tracks(services: Services, result: Import, job: Job) -> None:
     for left_place, right_place in sides.items():
         if (strip := tracks.get(id(files[left_place]))) is not None:
             tracks[id(files[right_place])] = strip
+
+    def line_of(sent: Sent) -> ImportedFile:
+        strip = tracks.get(id(sent))
+        row = services.media.row(strip.media_id) if strip is not None and strip.media_id is not None else None
+        return imported(sent, strip, rate, id(sent) in joined, row)
+
     # The tracks are there: whatever goes wrong with what is proposed for them is no failure of the import.
     notes = [f"{sent.name}: {note}." for sent in result.files for note in sent.markers.notes]
     view = result.view = ImportView(
-        id=result.number, files=[imported(sent, tracks.get(id(sent)), rate, id(sent) in joined) for sent in result.files],
+        id=result.number, files=[line_of(sent) for sent in result.files],
         strip_ids=[strip.id for strip in strips], problems=problems, notes=notes, proposals=[], passage_s=None,
     )  # fmt: skip
     try:
@@ -220,8 +227,9 @@ def made_tracks(services: Services, result: Import, job: Job) -> None:
         view.notes.append("What the files say of buses, times, sections and tempo could not be read; the tracks are complete.")
 
 
-def imported(sent: Sent, strip: Strip | None, rate: int, joined: bool) -> ImportedFile:
-    """A line of what an import did. joined: it is one side of a stereo track."""
+def imported(sent: Sent, strip: Strip | None, rate: int, joined: bool, row: MediaRow | None) -> ImportedFile:
+    """A line of what an import did. joined: it is one side of a stereo track; row: what is stored of it."""
+    length_s = sent.frames / sent.rate if sent.frames else row.frames / row.rate_hz if row else 0.0
     changes = []
     if sent.rate and sent.rate != rate:
         changes.append(f"{sent.rate / 1000:g} kHz to {rate / 1000:g} kHz")
@@ -233,7 +241,7 @@ def imported(sent: Sent, strip: Strip | None, rate: int, joined: bool) -> Import
         becomes = "sections and tempo" if sent.midi and not sent.problem else f"not taken: {sent.problem or 'it was not sent'}"
     return ImportedFile(
         name=sent.name, format="MIDI" if sent.midi else format_words(sent.format), rate_hz=sent.rate, channels=sent.channels,
-        length_s=sent.frames / sent.rate if sent.rate else 0.0, start_s=sent.markers.time_reference_s, becomes=becomes,
+        length_s=length_s, start_s=sent.markers.time_reference_s, becomes=becomes,
         converted="; ".join(changes) or None, strip_id=None if strip is None else strip.id, joined=joined and strip is not None,
     )  # fmt: skip
 

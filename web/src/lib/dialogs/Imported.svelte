@@ -127,6 +127,11 @@
     vertical-align: top;
     font-weight: 400;
     border-bottom: 1px solid var(--line);
+    white-space: nowrap;
+  }
+  tbody th,
+  td:last-child {
+    white-space: normal;
     overflow-wrap: anywhere;
   }
   thead th {

@@ -124,7 +124,7 @@
     certainty > 0.4 ? 'A clear beat' : certainty > 0.2 ? 'A fairly clear beat' : 'No clear beat, try drums';
 </script>
 
-<Dialog title="Sessions" {close} width={34} side="left">
+<Dialog title="Sessions" {close} width={38} side="left">
   {#if session}
     <fieldset>
       <legend class="soft">This session</legend>
