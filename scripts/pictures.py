@@ -63,14 +63,13 @@ def choose(page: Page, name: str, option: str) -> None:
 
 def start(page: Page, name: str) -> None:
     page.click("text=Starting points")
-    page.click(f"dialog >> text={name}")
-    page.mouse.click(700, 20)
+    page.dblclick(f"dialog >> text={name}")
     page.wait_for_timeout(600)
 
 
 def ready_made(page: Page, name: str) -> None:
     page.click("text=Ready-made")
-    page.click(f"dialog >> text={name}")
+    page.dblclick(f"dialog >> text={name}")
     page.wait_for_timeout(900)
 
 

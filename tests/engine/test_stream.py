@@ -383,8 +383,10 @@ def test_a_play_opens_before_a_change_is_rendered(monkeypatch):
     listener.room = 1 << 30
     player.nudge()
     sent = listener.settled().sent
-    assert [block.version for block in sent[: OPENING_BLOCKS + 1]] == [0] * OPENING_BLOCKS + [1]
-    assert sent[OPENING_BLOCKS].sequence == 0
+    opening = [block.version for block in sent].index(1)
+    lengths = [block.audio.shape[1] for block in sent[:opening]]
+    assert sum(lengths[:-1]) < OPENING_BLOCKS * BLOCK_FRAMES <= sum(lengths)  # the first block may be shorter
+    assert sent[opening].sequence == 0
     player.close()
 
 
