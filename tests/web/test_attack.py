@@ -23,8 +23,9 @@ from starlette.websockets import WebSocketDisconnect
 from saltanvil.engine.live import LEAD_S
 from saltanvil.engine.stream import BLOCK_FRAMES
 from saltanvil.engine.time import MAX_SESSION_S
+from saltanvil.session.address import Moved
 from saltanvil.session.document.base import MAIN_ID
-from saltanvil.session.edits.sections import SetSections
+from saltanvil.session.edits.values import Set
 from saltanvil.store.database import Database, StoreError
 from saltanvil.store.folder import DataFolder
 from saltanvil.web.app import create_app
@@ -167,7 +168,7 @@ def test_a_session_has_a_longest_length(client, session):
     document = services.sessions.version(session).session.model_copy(deep=True)
     document.strip("late").start_s = 50000.0
     other = services.sessions.create(document)
-    longer = services.edit(other, SetSections(sections=[]))
+    longer = services.edit(other, Set(values=[Moved(of="session", name="tempo_bpm", value=90.0)]))
     assert longer.revision == 1 and longer.session.strip("late").start_s == 50000.0
 
 

@@ -353,7 +353,7 @@
     }
     header > button,
     .tab {
-      padding: 0 6px;
+      padding: 0 4px;
     }
   }
   .space {

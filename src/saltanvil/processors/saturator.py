@@ -68,8 +68,8 @@ class SaturatorSettings(Settings):
         ticks=(1000, 10000),
     )
     output: Literal["held", "not held", "manual gain"] = choice(
-        "held", "Loudness compensation", "Output",
-        "On: output gain keeps the loudness of the input, measured over the song. Off: drive makes it louder. "
+        "held", "Compensation", "Output",
+        "Of loudness. On: output gain keeps the loudness of the input, measured over the song. Off: drive makes it louder. "
         "Manual gain: set it yourself.", words={"held": "on", "not held": "off"},
     )  # fmt: skip
     output_db: float = rule(

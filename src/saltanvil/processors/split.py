@@ -140,7 +140,7 @@ class Split(Processor):
         assert isinstance(settings, SplitSettings)
         if settings.by == "bands":
             return f"{settings.slope}{', linear' if settings.phase == 'linear' else ''}"
-        law = "constant loudness" if settings.law == "steady" else f"{settings.law} law"
+        law = "constant" if settings.law == "steady" else f"{settings.law} law"
         return law if settings.by == "copies" and settings.blend else "sum"
 
     state = ("_linear", "_now", "_before", "_memory", "_state")

@@ -93,9 +93,9 @@ class TamerSettings(Settings):
         moves="structure",
     )  # fmt: skip
     output: Literal["held", "not held", "manual gain"] = choice(
-        "held", "Loudness", "Output",
-        "Held: output gain keeps the loudness of the input, measured over the song. Not held: it gets softer by what is taken. "
-        "Manual gain: set it yourself.",
+        "held", "Compensation", "Output",
+        "Of loudness. On: output gain keeps the loudness of the input, measured over the song. Off: it gets softer by what is "
+        "taken. Manual gain: set it yourself.", words={"held": "on", "not held": "off"},
     )  # fmt: skip
     output_db: float = rule(
         0.0, "Output", "dB", -24.0, 24.0, "Output", "Output gain.", ticks=(-12, 0, 12), when={"output": ["manual gain"]}

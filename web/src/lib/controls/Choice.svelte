@@ -64,6 +64,7 @@
     padding: 0 0 0 8px;
     text-align: right;
     text-align-last: right;
+    field-sizing: content;
     cursor: pointer;
   }
   option {
