@@ -248,7 +248,9 @@ def test_a_stretch_that_is_thinned_stays_within_the_tolerance_and_never_grows(dr
     # At times that it does not look at itself; a jump may move by a thousandth of the stretch.
     at = np.random.default_rng(1).uniform(0.0, times[-1], 500)
     away = np.array([np.abs(times - one).min() for one in at]) > times[-1] / 900
-    assert np.abs(course(after).at(at) - course(before).at(at))[away].max(initial=0.0) <= tolerance * 48.0 + 0.5
+    assert (
+        np.abs(course(after).at(at) - course(before).at(at))[away].max(initial=0.0) <= 2 * tolerance * 48.0 + 0.5
+    )  # twice beside a jump smaller than the tolerance
 
 
 @pytest.mark.parametrize(

@@ -8,14 +8,12 @@
   import Dialog from './Dialog.svelte';
 
   let { close }: { close: () => void } = $props();
-  /** Where a passage has less at its input, there is nothing to hear. */
-  const SILENT_DBFS = -120;
   blind.prepare();
 
   const view = $derived(blind.view);
   const result = $derived(view?.result ?? null);
   const preferred = $derived(blind.preferred);
-  const silent = $derived((workspace.measuring.study?.ledger.before.sample_peak_dbfs ?? 0) <= SILENT_DBFS);
+  const silent = $derived(workspace.measuring.study?.ledger.hints.some((hint) => hint.name === 'silent'));
   const names: Record<string, string> = { '1': 'First', '2': 'Second' };
   const named = (letter: string) => (view?.mode === 'hear' ? (names[letter] ?? letter) : letter);
   const known = (letter: string) =>

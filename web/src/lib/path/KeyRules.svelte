@@ -2,6 +2,7 @@
   /** What a detector listens to: the source, its trim, and what a mute of the source does. */
   import { api, type Key, type KeyGroup, type KeySource, type Step, type Strip } from '../api/client';
   import { sameSource } from '../map/links';
+  import { everyStep } from './tree';
   import { setKey, setSource } from '../state/routes';
   import { workspace } from '../state/workspace.svelte';
   import KeyPicker from './KeyPicker.svelte';
@@ -23,8 +24,24 @@
   const shown = $derived(
     chosen && group ? `${group.own ? 'this path' : group.name}: ${chosen.label}` : step.key ? '...' : none,
   );
-  /** What of the session decides what there is to listen to. */
-  const asked = $derived(`${step.id} ${workspace.version?.revision}`);
+  const keyedTo = ({ key }: Step) => (key ? [key.strip_id, key.step_id, key.lane_id, key.at].join() : '');
+  /** What of the session decides what there is to listen to: not the values, which a drag moves. */
+  const asked = $derived(
+    [
+      step.id,
+      ...(workspace.session?.strips ?? []).flatMap(({ id, name, output, sends, path }) => [
+        id,
+        name,
+        output,
+        ...sends.map((send) => send.target),
+        ...[...everyStep(path.steps)].flatMap((each) => [
+          each.id,
+          keyedTo(each),
+          ...(each.lanes ?? []).flatMap((lane) => [lane.name, lane.output]),
+        ]),
+      ]),
+    ].join(' '),
+  );
 
   $effect(() => {
     void asked;

@@ -1,11 +1,13 @@
 <script lang="ts">
   /** Where a track's file begins in the session: typed in seconds, bars or samples, nudged by the arrow keys. */
   import type { Strip } from '../api/client';
+  import { pressGestures } from '../controls/arrows';
   import { barsAndBeats, parseStart } from '../draw/grid';
   import { nudgedStart, setStart } from '../state/starts';
   import { workspace } from '../state/workspace.svelte';
 
   let { strip }: { strip: Strip } = $props();
+  const gesture = pressGestures();
   const rate = $derived(workspace.session?.rate_hz ?? 48000);
   const shown = $derived(`${strip.start_s.toFixed(3)} s`);
   const samples = $derived(Math.round(strip.start_s * rate));
@@ -31,7 +33,7 @@
     const start = nudgedStart(workspace, strip, event, { ArrowUp: 1, ArrowDown: -1 });
     if (start === null) return;
     event.preventDefault();
-    setStart(workspace, strip, start, `start ${strip.id}`);
+    setStart(workspace, strip, start, gesture());
   }
 </script>
 

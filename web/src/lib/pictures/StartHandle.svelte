@@ -1,6 +1,7 @@
 <script lang="ts">
   /** The flag where the chosen track's file begins in the timeline: dragged (to beats while snapping is on), nudged by the arrow keys. */
   import { newId } from '../api/client';
+  import { pressGestures } from '../controls/arrows';
   import { barsAndBeats, toBeat } from '../draw/grid';
   import { nudgedStart, setStart } from '../state/starts';
   import { view } from '../state/timeline.svelte';
@@ -11,6 +12,7 @@
     to_s: number;
   }
   let { from_s, to_s }: Props = $props();
+  const gesture = pressGestures();
   const strip = $derived(workspace.selection.strip);
   const track = $derived(strip && strip.media_id !== null ? strip : null);
   const share = $derived(track ? (track.start_s - from_s) / (to_s - from_s) : 0);
@@ -38,7 +40,7 @@
     if (start === null) return;
     event.preventDefault();
     event.stopPropagation();
-    setStart(workspace, track, start, `start ${track.id}`);
+    setStart(workspace, track, start, gesture());
   }
 </script>
 

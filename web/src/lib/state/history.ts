@@ -39,7 +39,7 @@ export class History {
   async undo(part: EditPart | null = null): Promise<void> {
     await this.around.settled();
     const what = this.around.stored()?.undo;
-    if (what && what === this.foreign && performance.now() - this.asked > ASKED_MS) {
+    if (part !== 'delivery' && what && what === this.foreign && performance.now() - this.asked > ASKED_MS) {
       this.asked = performance.now();
       return this.around.say(`Another tab made the last edit: ${what}. Undo again to undo it.`);
     }

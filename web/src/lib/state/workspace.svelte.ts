@@ -89,7 +89,9 @@ export class Workspace {
       const stored = this.stored;
       if (!stored) return;
       try {
-        await this.changed(await api.edit(stored.id, next, this.tab, stored.revision));
+        const answer = await api.edit(stored.id, next, this.tab, stored.revision);
+        this.history.own(answer.undo);
+        await this.changed(answer);
       } catch (error) {
         if (!(error instanceof Refused) || error.status === 0) throw error;
         this.note(
