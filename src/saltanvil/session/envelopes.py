@@ -263,8 +263,11 @@ def shifted(envelope: Envelope, by: float, scale: Scale) -> Envelope:
     return envelope.model_copy(update={"points": points, "sections": sections})
 
 
-def thinned(samples: Sequence[tuple[float, float]], tolerance: float) -> list[tuple[float, float]]:
-    """Few points (time, place on the scale) whose straight lines stay within the tolerance of all samples.
+def thinned(
+    samples: Sequence[tuple[float, float]], tolerance: float, within: tuple[float, float] = (-math.inf, math.inf)
+) -> list[tuple[float, float]]:
+    """Few points (time, place on the scale) whose straight lines stay within the tolerance of all samples, and within the limits
+    that all samples keep.
 
     Each line is drawn on from where the last one ended, for as long as one slope serves all samples since then; so it need not go
     through samples, which stand on the steps of pixels and frames. Known as the swing filter: Elmeleegy et al. (2009), "Online
@@ -276,27 +279,31 @@ def thinned(samples: Sequence[tuple[float, float]], tolerance: float) -> list[tu
     start_s, start = last_s, last = samples[0]
     low, high = -math.inf, math.inf
 
+    def slopes(place: float, length: float) -> tuple[float, float]:
+        return (max(place - tolerance, within[0]) - start) / length, (min(place + tolerance, within[1]) - start) / length
+
     def end() -> tuple[float, float]:
         """The line so far, by the slope that comes nearest to its last sample."""
         length = last_s - start_s
         return last_s, start + min(max((last - start) / length, low), high) * length
 
     for at_s, place in samples[1:]:
-        if at_s - last_s <= SAME_S:
-            if abs(place - last) > tolerance:
-                if last_s - start_s > SAME_S:
-                    result.append(end())
-                result.append((at_s, place))
-                start_s, start, low, high = at_s, place, -math.inf, math.inf
-            last_s, last = at_s, place
-            continue
-        length = at_s - start_s
-        least, most = (place - tolerance - start) / length, (place + tolerance - start) / length
-        if max(low, least) > min(high, most):
+        length, beside = at_s - start_s, at_s - last_s <= SAME_S
+        if length > SAME_S:
+            least, most = slopes(place, length)
+            jumps = beside and (abs(place - last) > tolerance or max(low, least) > min(high, most))
+        else:
+            least, most = -math.inf, math.inf
+            jumps = abs(place - start) > tolerance
+        if jumps:
+            if last_s - start_s > SAME_S:
+                result.append(end())
+            result.append((at_s, place))
+            start_s, start, low, high = at_s, place, -math.inf, math.inf
+        elif max(low, least) > min(high, most):
             start_s, start = end()
             result.append((start_s, start))
-            length = at_s - start_s
-            low, high = (place - tolerance - start) / length, (place + tolerance - start) / length
+            low, high = slopes(place, at_s - start_s)
         else:
             low, high = max(low, least), min(high, most)
         last_s, last = at_s, place

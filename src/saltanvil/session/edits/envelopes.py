@@ -242,8 +242,7 @@ class MoveRange(EnvelopeEdit):
 
 class ThinRange(EnvelopeEdit):
     """The points of a stretch as the fewest that stay within a tolerance of its course. tolerance: as a share of the setting's
-    scale. A jump smaller than the tolerance may be missed, so that beside one the course
-    differs by up to twice that. Where no fewer would do, nothing changes."""
+    scale. Where no fewer would do, nothing changes."""
 
     op: Literal["thin_range"] = "thin_range"
     start_s: Time
@@ -319,8 +318,9 @@ def recorded(
         kept = [one for one, before in zip(samples, [None, *samples], strict=False) if before is None or before[1] != one[1]]
         return [Breakpoint(id=new_id(), at_s=at_s, value=float(value >= 0.5), shape="hold") for at_s, value in kept]
     places = scale.to_place(np.array([scale.clamp(value) for _, value in samples]))
-    width = float(np.ptp(scale.to_place(np.array([scale.low, scale.high]))))
-    thin = thinned([(at_s, float(place)) for (at_s, _), place in zip(samples, places, strict=True)], tolerance * width)
+    bottom, top = scale.to_place(np.array([scale.low, scale.high])).tolist()
+    drawn = [(at_s, float(place)) for (at_s, _), place in zip(samples, places, strict=True)]
+    thin = thinned(drawn, tolerance * (top - bottom), (bottom, top))
     values = scale.to_value(np.array([place for _, place in thin]))
     return [
         Breakpoint(id=new_id(), at_s=at_s, value=scale.clamp(float(f"{number:.6g}")))
