@@ -377,6 +377,11 @@ def test_a_clipper_is_aimed_at_six_decibels_by_keys_alone_and_undone_as_one(page
     before = setting(page, "ceiling_db")
     page.keyboard.press("i")
     page.wait_for_selector("dialog select[aria-label=Figure]:focus")
+    # What it is now, as the ledger has it.
+    page.wait_for_selector("dialog [data-figure=aim_now]:has-text('now ')")
+    measured(page)
+    shown = page.text_content("dialog [data-figure=aim_now]").split()[1]
+    assert shown == page.text_content("[data-figure=peaks_down_db]").split()[0]
     page.keyboard.press("Tab")
     page.keyboard.press("Control+a")
     page.keyboard.type("6")

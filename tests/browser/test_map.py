@@ -74,7 +74,7 @@ def test_ducking_is_built_by_dragging_on_the_map_heard_and_undone(page, playing)
     type_setting(page, "depth_db", "12")
     type_setting(page, "threshold_db", "-45")
     assert wait_figure(page, "largest_db", lambda value: value > 11.9) == pytest.approx(12.0, abs=0.1)
-    assert wait_figure(page, "down_share", lambda value: value > 30) > 30
+    assert wait_figure(page, "active_share", lambda value: value > 30) > 30
     # What the detector hears is the voice: louder than the organ's own part.
     organ = mean_energy(page, 1.5)
     page.keyboard.press("g")
@@ -261,7 +261,7 @@ def test_both_demo_sessions_play_on_the_first_start(page_alone):
     page.evaluate("document.querySelector('footer.transport').dataset.heard = '0'")  # what the other session let be heard
     page.keyboard.press("Space")
     wait_heard(page, 20_000)
-    assert mean_energy(page, 1.0) > 0 and figure(page, "down_share") > 40
+    assert mean_energy(page, 1.0) > 0 and figure(page, "active_share") > 40
     to_map(page)
     shown = page.locator("[data-line]").evaluate_all("lines => lines.map((line) => line.dataset.line)")
     assert json.dumps(sorted(shown)).count("key ") == 3 and "send narrator-to-echo" in shown

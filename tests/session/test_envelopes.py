@@ -23,7 +23,7 @@ from saltanvil.session.edits.envelopes import (
     TurnEnvelope,
 )
 from saltanvil.session.edits.sections import AddSection, RemoveSection, SetSection
-from saltanvil.session.envelopes import PointCourse, Scale, apply_curve, section_points, thinned
+from saltanvil.session.envelopes import PointCourse, Scale, apply_curve, curved, section_points, thinned
 from saltanvil.session.format import read_session, written
 from saltanvil.session.wording import in_words
 from tests.edits import undone
@@ -118,6 +118,38 @@ def test_a_smooth_ride_is_a_dozen_points_whatever_the_steps_of_its_pixels(pixels
     thin = thinned(list(zip(times.tolist(), places.tolist(), strict=True)), tolerance)
     assert len(thin) <= 12
     assert np.abs(np.interp(times, *np.array(thin).T) - places).max() <= tolerance + 1e-9
+
+
+def held_by(points, times):
+    """The course of curved points at times, worked out one by one."""
+    result = []
+    for at_s in times:
+        number = max(n for n, (start, _, _) in enumerate(points) if start <= at_s)
+        start, place, bend = points[number]
+        end, other, _ = points[min(number + 1, len(points) - 1)]
+        share = 1.0 if end <= start else (at_s - start) / (end - start)
+        result.append(place + (other - place) * float(apply_curve(np.array([share]), bend)[0]))
+    return np.array(result)
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.lists(st.floats(0.0, 1.0), min_size=2, max_size=120), st.floats(0.001, 0.3))
+def test_bent_ways_stay_within_the_tolerance_and_are_never_more_than_lines(places, tolerance):
+    samples = [(number * 0.03, place) for number, place in enumerate(places)]
+    lines = thinned(samples, tolerance)
+    points = curved(lines, samples, tolerance)
+    assert len(points) <= len(lines) and {(at_s, place) for at_s, place, _ in points} <= set(lines)
+    assert np.abs(held_by(points, [at_s for at_s, _ in samples]) - np.array(places)).max() <= tolerance + 1e-9
+
+
+@pytest.mark.parametrize("bend", [-0.8, -0.4, 0.5, 0.9])
+def test_a_fade_that_is_bent_is_two_points_and_a_ride_there_and_back_a_few(bend):
+    times = np.arange(0.0, 4.0, 1.0 / 30.0)
+    fade = apply_curve(times / times[-1], bend)
+    samples = list(zip(times.tolist(), fade.tolist(), strict=True))
+    assert len(curved(thinned(samples, 0.01), samples, 0.01)) <= 3 < len(thinned(samples, 0.01))
+    ride = list(zip(times.tolist(), (0.5 + 0.4 * np.sin(np.pi * times / 2.0)).tolist(), strict=True))
+    assert len(curved(thinned(ride, 0.01), ride, 0.01)) <= 9 < len(thinned(ride, 0.01))
 
 
 @settings(max_examples=300, deadline=None)

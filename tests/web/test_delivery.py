@@ -70,10 +70,11 @@ def test_names_are_previewed_and_what_is_wrong_is_said(client, quay):
     edit(client, quay, op="set_delivery", values={"extent": "sections", "pattern": "{number} {section} {format}",
                                                   "formats": ["wav24", "mp3-256"]})  # fmt: skip
     told = client.post(url(quay, "names"), json={}).json()
-    assert told == {
-        "names": ["01 Ebb wav24.wav", "02 Ebb mp3-256.mp3", "03 Flood wav24.wav", "04 Flood mp3-256.mp3"],
-        "problem": None,
-    }
+    assert told["names"] == ["01 Ebb wav24.wav", "02 Ebb mp3-256.mp3", "03 Flood wav24.wav", "04 Flood mp3-256.mp3"]
+    assert told["problem"] is None and told["muted"] == []
+    edit(client, quay, op="set_delivery", values={"extent": "whole and sections", "formats": ["wav24"]})
+    assert client.post(url(quay, "names"), json={}).json()["names"] == ["01 wav24.wav", "02 Ebb wav24.wav", "03 Flood wav24.wav"]
+    edit(client, quay, op="set_delivery", values={"extent": "sections"})
     edit(client, quay, op="set_sections", sections=[])
     assert "no sections" in client.post(url(quay, "names"), json={}).json()["problem"]
     gone = client.post(url(quay, "names"), json={"delivery": {"strip_ids": ["nobody"]}}).json()
@@ -81,6 +82,27 @@ def test_names_are_previewed_and_what_is_wrong_is_said(client, quay):
     for values in ({"pattern": "{oops}"}, {"formats": ["wav8"]}, {"tags": {"free": {"1": "x"}}}):
         answer = client.post(f"/api/sessions/{quay}/edits", json={"edit": {"op": "set_delivery", "values": values}})
         assert answer.status_code == 409
+
+
+def test_sizes_are_told_before_and_come_out_so_and_what_is_muted_is_named(client, quay):
+    """The whole song and its sections in one go; what is said of sizes is held against the files."""
+    formats = ["wav16", "wav24", "bwf32f", "aiff24", "mp3-256", "aac-256"]
+    edit(client, quay, op="set_delivery", values={"extent": "whole and sections", "formats": formats, "tail": False})
+    strips = client.get(f"/api/sessions/{quay}").json()["session"]["strips"]
+    track = next(strip["id"] for strip in strips if strip["name"] == "Bell")
+    edit(client, quay, op="set", values=[{"of": "strip", "id": track, "name": "mute", "value": True}])
+    told = client.post(url(quay, "names"), json={}).json()
+    assert told["muted"] == ["Bell"]
+    job = ended(client, quay, client.post(url(quay, "files"), json={}))
+    assert job["files"] == told["names"] and len(told["names"]) == 3 * len(formats)
+    sizes = [len(client.get(f"/api/exports/{job['id']}/{number}").content) for number in range(len(told["names"]))]
+    # Headers, and a lossy encoder that does not need its whole rate, are what is between them.
+    assert sizes == pytest.approx(told["bytes"], rel=0.15, abs=8000)
+    question = {"tab": "t", "delivery": {"extent": "whole"}}
+    whole = client.post(url(quay, "time"), json=question).json()["seconds"]
+    assert 0.0 < whole < 600.0
+    nowhere = {"tab": "t", "delivery": {"extent": "passage"}, "start_s": 3.0, "end_s": 3.0}
+    assert client.post(url(quay, "time"), json=nowhere).status_code == 422
 
 
 def test_files_with_a_report_one_by_one_and_as_a_zip(client, quay):

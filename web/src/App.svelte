@@ -160,6 +160,9 @@
 </script>
 
 <svelte:window
+  onbeforeunload={(event) => {
+    if (workspace.jobs.sending) event.preventDefault();
+  }}
   onkeydown={keys}
   onchange={chosen}
   onkeydowncapture={(event) => (last = event.key)}

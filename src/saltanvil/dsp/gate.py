@@ -33,6 +33,8 @@ SILENT_FLOOR_DB = -90.0
 #: A gain this near its floor is closed.
 NEAR_FLOOR = 1.05
 MIN_GAIN = 1e-5
+#: What is told of a gate that is silent: its range.
+SILENT_GAIN = 10.0 ** (SILENT_FLOOR_DB / 20.0)
 # Rows of the trace, one column a tick: reduction in dB, level at the detector in dB, gate state, openings.
 TRACE_ROWS = 4
 
@@ -181,7 +183,7 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
                     trace[2, column] = max(trace[2, column], np.float32(follower[GATE]))
                 if (phase + at + run) % TICK_FRAMES == 0 and follower[GAIN] < 1e-12:
                     follower[GAIN] = 0.0
-            trace[0, column] = np.float32(-20.0 * np.log10(max(np.float64(least), MIN_GAIN)))
+            trace[0, column] = np.float32(-20.0 * np.log10(max(np.float64(least), SILENT_GAIN)))
             trace[1, column] = np.float32(10.0 * np.log10(loudest))
             column += 1
             at += run

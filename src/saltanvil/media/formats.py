@@ -6,6 +6,8 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 Kind = Literal["wav", "bwf", "flac", "aiff", "mp3", "aac", "opus", "vorbis"]
+#: What FLAC leaves of whole numbers, of dense music (common practice, no source).
+FLAC_SHARE = 0.65
 #: Of sessions, and of the formats that take these only.
 RATES = (44100, 48000, 88200, 96000)
 
@@ -30,6 +32,13 @@ class AudioFormat:
     @property
     def dithered(self) -> bool:
         return bool(self.bits)
+
+    def expected_bytes(self, rate: int, seconds: float, channels: int = 2) -> int:
+        """About how large a file becomes. rate: of the session or the delivery. What FLAC saves depends on the sound."""
+        if self.bit_rate_kbps is not None:
+            return round(seconds * self.bit_rate_kbps * 125)
+        share = FLAC_SHARE if self.kind == "flac" else 1.0
+        return round(share * seconds * self.rate_for(rate) * channels * (self.bits or 32) / 8)
 
     def rate_for(self, rate: int) -> int:
         """The rate it is written at where another is wanted: the highest it has that divides it, or else 48 kHz."""

@@ -205,6 +205,11 @@ class Processor(Stateful, ABC):
         return 0.0
 
     @classmethod
+    def detector_name(cls, settings: Settings) -> str | None:
+        """What its detector's level is called in the level picture, where it listens to a part of the sound by its nature."""
+        return None
+
+    @classmethod
     def output_ceiling_db(cls, settings: Settings) -> float | None:
         """Level at which its ceiling leaves, where it has one."""
         return None

@@ -187,6 +187,7 @@ class Deesser(Processor):
     settings_model = DeesserSettings
     main = ("threshold_db", "ratio", "range_db")
     pictures = ("bite", "spectrum", "curve")
+    level_line = "threshold_db"
     listens = True
     keyed = True
     starts = STARTS
@@ -196,6 +197,11 @@ class Deesser(Processor):
     def summary(cls, settings: Settings) -> str:
         assert isinstance(settings, DeesserSettings)
         return f"from {hertz(settings.frequency_hz)}"
+
+    @classmethod
+    def detector_name(cls, settings: Settings) -> str | None:
+        assert isinstance(settings, DeesserSettings)
+        return "band" if settings.against == "level" else "band, dB re whole"
 
     @classmethod
     def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:

@@ -145,8 +145,7 @@ class Ducker(KeyedProcessor):
     @classmethod
     def facts(cls, settings: Settings, seen: Evidence) -> list[Fact]:
         assert isinstance(settings, DuckerSettings)
-        hits = [Fact("hits", "Hits of the key", float(seen.rows["hits"].sum()), "")] if settings.by == "hits" else []
-        return [*hits, Fact("down_share", "Pushed down", 100.0 * float((seen.rows["dip"] > 0.01).mean()), "% of the time")]
+        return [Fact("hits", "Hits of the key", float(seen.rows["hits"].sum()), "")] if settings.by == "hits" else []
 
     @classmethod
     def hints(cls, settings: Settings, seen: Evidence) -> list[Hint]:

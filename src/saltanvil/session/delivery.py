@@ -25,7 +25,7 @@ FIELDS = {
     "number": "counts the files: 01, 02 ...",
 }
 FIELD = re.compile(r"\{([^{}]*)\}")
-Extent = Literal["whole", "passage", "sections"]
+Extent = Literal["whole", "passage", "sections", "whole and sections"]
 
 
 def known_fields(pattern: str) -> str:
@@ -51,7 +51,8 @@ DEFAULT_PATTERN = "{session} - {strip}"
 class Delivery(Part):
     """A delivery as it is set up.
 
-    extent: the whole song, the passage, or each section as a file of its own; tail: whether what sounds at the end may decay.
+    extent: the whole song, the passage, each section as a file of its own, or the whole song and each section.
+    tail: whether what sounds at the end may decay.
     rate_hz: None is the session's. encoders: what the delivery check tries. true_peak_dbtp, loudness_lufs: what is wished;
     a loudness of 0 is none.
     """

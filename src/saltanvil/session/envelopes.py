@@ -24,6 +24,8 @@ Values = NDArray[np.float64]
 MAX_BEND = 8.0
 #: Points that lie nearer to each other than this are at one place: a jump.
 SAME_S = 1e-9
+#: Bends that are tried for a recorded move.
+BENDS = np.round(np.linspace(-1.0, 1.0, 41), 2)
 #: Straight pieces that stand for a curve where it is drawn.
 PIECES = 24
 
@@ -310,6 +312,40 @@ def thinned(
     if last_s - start_s > SAME_S:
         result.append(end())
     return result
+
+
+def curved(
+    points: Sequence[tuple[float, float]], samples: Sequence[tuple[float, float]], tolerance: float
+) -> list[tuple[float, float, float]]:
+    """Points of lines, and the bend of the way from each to the next: where one bent way serves for several lines, the points
+    between go. All samples between two points stay within the tolerance; jumps stay."""
+    times, places = np.array(samples, np.float64).reshape(-1, 2).T
+    result: list[tuple[float, float, float]] = []
+    at = 0
+    while at + 1 < len(points):
+        best, bend = at + 1, 0.0
+        for end in range(at + 2, len(points)):
+            if min(np.diff([point[0] for point in points[at : end + 1]])) <= SAME_S:
+                break  # a jump
+            fitted = fitting_bend(points[at], points[end], times, places, tolerance)
+            if fitted is None:
+                break
+            best, bend = end, fitted
+        result.append((*points[at], bend))
+        at = best
+    return [*result, *((at_s, place, 0.0) for at_s, place in points[-1:])]
+
+
+def fitting_bend(
+    start: tuple[float, float], end: tuple[float, float], times: Values, places: Values, tolerance: float
+) -> float | None:
+    """The bend of BENDS whose way comes nearest to the samples between two points; None if none stays within the tolerance."""
+    first, last = np.searchsorted(times, [start[0] + SAME_S, end[0] - SAME_S])
+    share = (times[first:last] - start[0]) / (end[0] - start[0])
+    ways = start[1] + (end[1] - start[1]) * apply_curve(share[None, :], BENDS[:, None])
+    off = np.abs(ways - places[None, first:last]).max(axis=1, initial=0.0)
+    best = int(off.argmin())
+    return float(BENDS[best]) if off[best] <= tolerance else None
 
 
 def replaced(points: Sequence[Breakpoint], put: Mapping[str, Breakpoint], remove: Sequence[str]) -> list[Breakpoint]:

@@ -165,6 +165,10 @@ class Search:
 
     # ---- renders -----------------------------------------------------------------------------------------------------------
 
+    def now(self) -> float | None:
+        """What the figure is as the session stands; None where nothing can be measured."""
+        return self.rendered(self.session)
+
     def figure(self, at: float) -> float | None:
         """What is measured with the setting at a value."""
         if at not in self.seen:

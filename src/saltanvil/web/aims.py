@@ -37,17 +37,48 @@ async def study_aim(services: Served, request: Request, session_id: Number, ques
 
 
 def aim_answer(services: Services, ticket: Ticket, session_id: int, question: AimQuestion) -> AimAnswer:
-    study, revision = study_of(services, ticket, session_id, question)
-    search = Search(
-        study.session, AimRequest(question.of, question.id, question.figure, question.target, question.setting), study.media,
-        services.cache,
-        study.start, study.stop, ticket.superseded, services.pool, ticket.progress,
-    )  # fmt: skip
+    search, revision = search_of(services, ticket, session_id, question)
     return AimAnswer(revision=revision, answer=search.run())
 
 
+class PresentFigure(BaseModel):
+    """value: None where nothing can be measured."""
+
+    revision: int
+    value: float | None
+
+
+@router.post("/aim/now")
+async def study_present_figure(
+    services: Served, request: Request, session_id: Number, question: AimQuestion
+) -> PresentFigure | None:
+    """What the figure of an aim is before anything is searched. Answers null if the same tab has asked again meanwhile."""
+    ticket = services.ask(question.tab, "aim now", question.number)
+    return await answered(services, request, ticket, services.studies, present_figure, session_id, question)
+
+
+def present_figure(services: Services, ticket: Ticket, session_id: int, question: AimQuestion) -> PresentFigure:
+    search, revision = search_of(services, ticket, session_id, question)
+    return PresentFigure(revision=revision, value=search.now())
+
+
+def search_of(services: Services, ticket: Ticket, session_id: int, question: AimQuestion) -> tuple[Search, int]:
+    """The search of a question, and the revision it is about. Raises NotFound, EditRefused, PassageRefused."""
+    study, revision = study_of(services, ticket, session_id, question)
+    request = AimRequest(question.of, question.id, question.figure, question.target, question.setting)
+    search = Search(
+        study.session, request, study.media, services.cache, study.start, study.stop, ticket.superseded, services.pool,
+        ticket.progress,
+    )  # fmt: skip
+    return search, revision
+
+
 class Progress(BaseModel):
+    """seconds_left: None until it can be told; rough: it may still change much."""
+
     fraction: float
+    seconds_left: float | None = None
+    rough: bool = True
 
 
 @router.get("/progress")
@@ -58,4 +89,8 @@ def study_progress(
     kind: Literal["bench", "contrast", "aim", "resonances"],
 ) -> Progress:
     """How much of an answer that a tab waits for is there; 1 if it waits for none."""
-    return Progress(fraction=services.progress_of.get((tab, kind), 1.0))
+    remaining = services.progress_of.get((tab, kind))
+    if remaining is None:
+        return Progress(fraction=1.0)
+    left = remaining.left()
+    return Progress(fraction=remaining.fraction, seconds_left=left.seconds, rough=left.rough)

@@ -9,7 +9,7 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 
-from fastapi import APIRouter, HTTPException
+from fastapi import APIRouter, HTTPException, Request
 from fastapi.responses import FileResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
@@ -23,12 +23,21 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.format import written
 from saltanvil.studies.contrast import Contrast, contrast_of
 from saltanvil.studies.delivery.batch import Row, Treatment, planned, process, report_of
-from saltanvil.studies.delivery.files import deliver, digest_of, files_of, spans_of
+from saltanvil.studies.delivery.files import (
+    deliver,
+    digest_of,
+    expected_bytes,
+    expected_seconds,
+    files_of,
+    left_out,
+    spans_of,
+)
 from saltanvil.studies.delivery.master import playback, resolve_delivery
 from saltanvil.studies.delivery.report import Report
 from saltanvil.studies.scope.passage import window_frames
+from saltanvil.web.asking import TabQuestion
 from saltanvil.web.jobs import Job, JobView
-from saltanvil.web.services import Number, Served, Services
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
 router = APIRouter(prefix="/api", tags=["delivery"])
 
@@ -43,10 +52,16 @@ class DeliveryRequest(BaseModel):
 
 
 class FileNames(BaseModel):
-    """problem: why there are none."""
+    """bytes: about how large each becomes; muted: strips that sound in none; problem: why there are none."""
 
     names: list[str]
+    bytes: list[int] = Field(default_factory=list)
+    muted: list[str] = Field(default_factory=list)
     problem: str | None = None
+
+
+class TimeQuestion(DeliveryRequest, TabQuestion):
+    """How long a delivery will take."""
 
 
 class BatchRequest(BaseModel):
@@ -72,11 +87,33 @@ def delivery_names(services: Served, session_id: Number, question: DeliveryReque
     try:
         delivery = resolve_delivery(session, question.delivery)
         spans = spans_of(session, services.media.at_rate(session.rate_hz), delivery, question.start_s, question.end_s)
-        return FileNames(names=[file.name for file in files_of(session, delivery, spans, today())])
-    except NotFound as error:
+        files = files_of(session, delivery, spans, today())
+    except (NotFound, ValueError) as error:
         return FileNames(names=[], problem=str(error))
+    sizes = expected_bytes(session, delivery, files)
+    return FileNames(names=[file.name for file in files], bytes=sizes, muted=left_out(session))
+
+
+class ExpectedTime(BaseModel):
+    seconds: float
+
+
+@router.post("/sessions/{session_id}/delivery/time")
+async def delivery_time(services: Served, request: Request, session_id: Number, question: TimeQuestion) -> ExpectedTime | None:
+    """About how long the delivery takes: a few seconds are rendered. Answers null if the tab has asked again meanwhile."""
+    ticket = services.ask(question.tab, "delivery time", question.number)
+    return await answered(services, request, ticket, services.studies, time_answer, session_id, question)
+
+
+def time_answer(services: Services, ticket: Ticket, session_id: int, question: TimeQuestion) -> ExpectedTime:
+    session = services.sessions.version(session_id).session
+    media = services.media.at_rate(session.rate_hz)
+    delivery = resolve_delivery(session, question.delivery)
+    try:
+        spans = spans_of(session, media, delivery, question.start_s, question.end_s)
     except ValueError as error:
-        return FileNames(names=[], problem=str(error))
+        raise HTTPException(422, str(error)) from error
+    return ExpectedTime(seconds=expected_seconds(session, media, delivery, spans, ticket.superseded))
 
 
 @router.post("/sessions/{session_id}/delivery/files", status_code=202)

@@ -22,6 +22,7 @@ from saltanvil.errors import UserError
 from saltanvil.media.disk import what_failed
 from saltanvil.session.document.base import NotFound
 from saltanvil.store.media import ImportCancelled
+from saltanvil.web.remaining import Remaining, TimeLeft
 
 log = logging.getLogger(__name__)
 KEPT = 20
@@ -38,8 +39,8 @@ CANCEL_S = 1.5
 
 
 class JobView(BaseModel):
-    """A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told; warnings:
-    what is to be known of its files, such as clipped samples."""
+    """A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told; rough: it may still change much;
+    warnings: what is to be known of its files, such as clipped samples."""
 
     id: int
     session_id: int
@@ -48,6 +49,7 @@ class JobView(BaseModel):
     state: State
     progress: float
     seconds_left: float | None
+    rough: bool
     error: str | None
     files: list[str]
     warnings: list[str]
@@ -59,7 +61,7 @@ class Job:
     ) -> None:
         self.number, self.session_id, self.kind, self.title = number, session_id, kind, title
         self.state: State = "waiting"
-        self.done = 0.0
+        self.remaining = Remaining()
         self.error: str | None = None
         self.files: list[str] = []
         self.warnings: list[str] = []
@@ -67,14 +69,13 @@ class Job:
         self._cancel = threading.Event()
         self._on_cancel = on_cancel
         self._lock = threading.Lock()
-        self._began = time.monotonic()
 
     @property
     def ended(self) -> bool:
         return self.state in ("done", "failed", "cancelled")
 
     def progress(self, fraction: float) -> None:
-        self.done = fraction
+        self.remaining.add(fraction)
 
     def cancelled(self) -> bool:
         return self._cancel.is_set()
@@ -111,18 +112,19 @@ class Job:
                 folder.rmdir()
 
     def view(self) -> JobView:
-        spent = time.monotonic() - self._began
-        left = spent * (1 - self.done) / self.done if self.state == "running" and self.done > 0.02 else None
+        left = self.remaining.left() if self.state == "running" else TimeLeft(None, True)
         return JobView(
             id=self.number, session_id=self.session_id, kind=self.kind, title=self.title, state=self.state,
-            progress=self.done, seconds_left=left, error=self.error, files=self.files, warnings=self.warnings,
+            progress=self.remaining.fraction, seconds_left=left.seconds, rough=left.rough, error=self.error, files=self.files,
+            warnings=self.warnings,
         )  # fmt: skip
 
     def run(self, work: "Work") -> None:
         with self._lock:
             if self.ended:
                 return
-            self.state, self._began = "running", time.monotonic()
+            self.state = "running"
+            self.remaining.begin()
         try:
             work(self)
         except (Cancelled, ImportCancelled):
@@ -135,7 +137,7 @@ class Job:
             log.exception("job %s failed", self.title)
             self._end("failed", f"{self.title}: something went wrong here; the server's log says what")
         else:
-            self.done = 1.0
+            self.progress(1.0)
             if not self._end("done"):  # abandoned meanwhile: nobody fetches its files
                 self.discard()
 

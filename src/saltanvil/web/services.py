@@ -40,6 +40,7 @@ from saltanvil.web.comparing import Replacement, Replacements
 from saltanvil.web.delivering import Checks
 from saltanvil.web.jobs import JobRunner
 from saltanvil.web.matching import MatchKeeper
+from saltanvil.web.remaining import Remaining
 from saltanvil.web.uploads import Imports
 
 log = logging.getLogger(__name__)
@@ -118,7 +119,7 @@ class Services:
         #: Delivery checks whose sound is there to be listened to.
         self.checks = Checks()
         #: How far the questions are that take long, by tab and kind.
-        self.progress_of: dict[tuple[str, str], float] = {}
+        self.progress_of: dict[tuple[str, str], Remaining] = {}
         self._closing = threading.Event()
         self._housekeeper = threading.Thread(target=self._keep_house, name="housekeeping", daemon=True)
         self._housekeeper.start()
@@ -166,7 +167,7 @@ class Services:
         with self._lock:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
-                self.progress_of = {name: share for name, share in self.progress_of.items() if name[0] != audition.tab}
+                self.progress_of = {name: held for name, held in self.progress_of.items() if name[0] != audition.tab}
                 # What the tab asked for, nobody waits for any more.
                 self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab}
 
@@ -323,7 +324,7 @@ class Ticket:
     def __init__(self, services: Services, name: tuple[str, str], number: int) -> None:
         self._services, self._name, self._number = services, name, number
         self._gone = threading.Event()
-        self._began, self._waited_s = time.monotonic(), 0.0
+        self._began, self._waited_s, self._remaining = time.monotonic(), 0.0, Remaining()
 
     @property
     def kind(self) -> str:
@@ -341,7 +342,8 @@ class Ticket:
     def progress(self, fraction: float) -> None:
         """How much of the answer is there, from 0 to 1; for whoever waits for it."""
         if self._services.is_latest(self._name, self._number):
-            self._services.progress_of[self._name] = fraction
+            self._remaining.add(fraction)
+            self._services.progress_of[self._name] = self._remaining
 
     def superseded(self) -> bool:
         # A session whose sound needs most of the machine is never ahead for long; what is measured of it comes all the same.

@@ -1,5 +1,5 @@
 import { expect, test } from 'vitest';
-import { levelText, numberText } from './number';
+import { bytesText, levelText, numberText } from './number';
 
 test('numbers have their digits, no negative zero, and a dash where there is none', () => {
   expect([numberText(-12), numberText(0.004, 2), numberText(-0.004, 2), numberText(1234.56)]).toEqual([
@@ -22,4 +22,14 @@ test('changes have a plus above zero and none at it', () => {
 
 test('levels of silence have no digits', () => {
   expect([levelText(-160), levelText(-99.94, 2), levelText(null)]).toEqual(['-160', '-99.94', '--']);
+});
+
+test('sizes of files count in powers of ten', () => {
+  expect([480, 51_400, 5_140_000, 51_400_000, 2_540_000_000].map(bytesText)).toEqual([
+    '0 KB',
+    '51 KB',
+    '5.1 MB',
+    '51 MB',
+    '2.5 GB',
+  ]);
 });

@@ -23,6 +23,13 @@ export function numberText(value: number | null | undefined, digits = 1, signed 
   return formatOf(digits, signed).format(value);
 }
 
+/** `51 MB`, `480 KB`: in powers of ten, as file managers count. */
+export function bytesText(bytes: number): string {
+  if (bytes >= 1e9) return `${numberText(bytes / 1e9)} GB`;
+  if (bytes >= 1e6) return `${numberText(bytes / 1e6, bytes < 1e7 ? 1 : 0)} MB`;
+  return `${numberText(bytes / 1e3, 0)} KB`;
+}
+
 /** A level: below -100 dB nothing is heard, and digits say nothing. */
 export function levelText(value: number | null | undefined, digits = 1): string {
   return numberText(value, typeof value === 'number' && value <= -100 ? 0 : digits);

@@ -5,6 +5,7 @@
   import { figureText } from '../lib/bench/chart';
   import Slider from '../lib/controls/Slider.svelte';
   import Segments from '../lib/controls/Segments.svelte';
+  import { leftText } from '../lib/draw/time-left';
   import PathRail from '../lib/path/PathRail.svelte';
   import { bench } from '../lib/state/bench.svelte';
   import { page } from '../lib/state/page.svelte';
@@ -122,7 +123,7 @@
       <span class="soft figure" role="status" data-figure="bench_state"
         >{bench.asking.fraction === null
           ? 'measured'
-          : `measuring ${Math.round(100 * bench.asking.fraction)} %`}</span
+          : `measuring ${Math.round(100 * bench.asking.fraction)} %${leftText(bench.asking.left)}`}</span
       >
     </header>
     <div class="asked">

@@ -9,6 +9,7 @@
   import { imageOf } from '../lib/draw/canvas';
   import { dragged } from '../lib/draw/drag';
   import { pixel } from '../lib/draw/scale';
+  import { leftText } from '../lib/draw/time-left';
   import { numberText } from '../lib/number';
   import PathRail from '../lib/path/PathRail.svelte';
   import * as geometry from '../lib/pictures/geometry/contrast';
@@ -93,7 +94,7 @@
       <span class="space"></span>
       <span class="soft figure" role="status" data-figure="contrast_state"
         >{contrast.asking.fraction !== null
-          ? `measuring ${Math.round(100 * contrast.asking.fraction)} %`
+          ? `measuring ${Math.round(100 * contrast.asking.fraction)} %${leftText(contrast.asking.left)}`
           : contrast.waiting
             ? 'waiting'
             : contrast.stale

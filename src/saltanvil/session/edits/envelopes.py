@@ -17,7 +17,18 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.edits.base import Batch, Edit, EditRefused
 from saltanvil.session.edits.copies import Seed, names_from
 from saltanvil.session.edits.values import Set
-from saltanvil.session.envelopes import Course, PointCourse, Scale, as_points, as_sections, course_of, replaced, shifted, thinned
+from saltanvil.session.envelopes import (
+    Course,
+    PointCourse,
+    Scale,
+    as_points,
+    as_sections,
+    course_of,
+    curved,
+    replaced,
+    shifted,
+    thinned,
+)
 
 #: Values that a hand writes in one go: ten minutes at thirty a second.
 MAX_SAMPLES = 20_000
@@ -320,11 +331,14 @@ def recorded(
     places = scale.to_place(np.array([scale.clamp(value) for _, value in samples]))
     bottom, top = scale.to_place(np.array([scale.low, scale.high])).tolist()
     drawn = [(at_s, float(place)) for (at_s, _), place in zip(samples, places, strict=True)]
-    thin = thinned(drawn, tolerance * (top - bottom), (bottom, top))
-    values = scale.to_value(np.array([place for _, place in thin]))
+    reach = tolerance * (top - bottom)
+    thin = curved(thinned(drawn, reach, (bottom, top)), drawn, reach)
+    values = scale.to_value(np.array([place for _, place, _ in thin]))
     return [
-        Breakpoint(id=new_id(), at_s=at_s, value=scale.clamp(float(f"{number:.6g}")))
-        for (at_s, _), number in zip(thin, values, strict=True)
+        Breakpoint(
+            id=new_id(), at_s=at_s, value=scale.clamp(float(f"{number:.6g}")), bend=bend, shape="curve" if bend else "linear"
+        )
+        for (at_s, _, bend), number in zip(thin, values, strict=True)
     ]
 
 

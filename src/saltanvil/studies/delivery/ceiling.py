@@ -2,8 +2,8 @@
 out above the true peak that is wanted; and what each encoder makes of the usual ceilings.
 
 Every trial is rendered as the delivery would be, encoded and decoded. A trial's peaks say how far it is off, so that a few are
-enough: ceilings lie on a grid of a tenth of a decibel. The encoder that came out highest goes first, and where it is above what
-is wanted the others need not be tried.
+enough: ceilings lie on a grid of a twentieth of a decibel. The encoder that came out highest goes first, and where it is above
+what is wanted the others need not be tried.
 """
 
 import math
@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
 from pathlib import Path as FilePath
+from threading import Lock
 
 import numpy as np
 from pydantic import BaseModel
@@ -38,11 +39,11 @@ from saltanvil.studies.match.match import is_matched, with_current_matches
 
 #: Ceilings in use (common practice, no source).
 USUAL_DB = (-0.1, -0.3, -0.5, -1.0)
-GRID_DB = 0.1
-#: A ceiling is looked for down to this, and in so many trials.
-LOWEST_DB, MAX_TRIALS = -12.0, 24
-#: What is as good as on the wanted peak.
-EXACT_DB = 1e-3
+GRID_DB = 0.05
+#: A ceiling is looked for down to this, and in so many trials; so many are usual.
+LOWEST_DB, MAX_TRIALS, EXPECTED_TRIALS = -12.0, 24, len(USUAL_DB) + 6
+#: What is as good as on the wanted peak; less than this left unused is not worth a sentence.
+EXACT_DB, WORTH_SAYING_DB = 1e-3, 0.005
 
 
 class CeilingRow(BaseModel):
@@ -60,12 +61,14 @@ class CeilingRow(BaseModel):
 
 class Ceilings(BaseModel):
     """The answer. by: what was moved; step_id: of the limiter, if it was; value: of its ceiling, or of the strip's level, at the
-    safe ceiling. rows: all that was tried, the highest first."""
+    safe ceiling; unused_db: by how much the highest peak stays below what is wanted there. rows: all that was tried, the highest
+    first."""
 
     by: str
     step_id: str | None
     safe_db: float | None
     value: float | None
+    unused_db: float | None = None
     text: str
     rows: list[CeilingRow]
 
@@ -106,7 +109,10 @@ class CeilingSearch:
         #: How far each format came out above the ceiling last.
         self.highest: dict[str, float] = {}
         self.entering: Recording | None = None
+        self._recorded = False
         self.latency_frames = 0
+        #: Seconds of sound that were rendered, encoded or decoded in this trial.
+        self._worked_s, self._fraction, self._working = 0.0, 0.0, Lock()
         #: Without a limiter the sound is rendered once and turned down.
         self._master: tuple[Recording, float] | None = None
 
@@ -118,7 +124,7 @@ class CeilingSearch:
         row = self.rows.get(place)
         if row is not None and (len(row.peaks_dbtp) == len(self.writings) or (not whole and self.over(row))):
             return row
-        ceiling = round(place * GRID_DB, 1)
+        ceiling = round(place * GRID_DB, 2)
         if self.limiter is not None:
             moved = Moved(of="step", id=self.limiter.id, name="ceiling_db", value=ceiling)
             master, peak = self.rendered(apply(self.session, Set(values=[moved], alone=True)))
@@ -135,15 +141,31 @@ class CeilingSearch:
             )
             count = len(waiting) if whole else THREADS
             while waiting and (whole or not self.over(row)):
-                row.peaks_dbtp.update(true_peaks(master, waiting[:count], self.folder, gain_db, self.cancelled))
+                row.peaks_dbtp.update(true_peaks(master, waiting[:count], self.folder, gain_db, self.cancelled, self.advance))
                 waiting, count = waiting[count:], len(waiting)
         finally:
             if self.limiter is not None:
                 master.discard()
         self.highest = {**self.highest, **{name: peak - ceiling for name, peak in row.peaks_dbtp.items()}}
         self.rows[place] = row
-        self.progress(min(len(self.rows) / (len(USUAL_DB) + 6), 0.98))
+        self._next()
         return row
+
+    def _next(self) -> None:
+        with self._working:
+            self._worked_s = 0.0
+        self.advance(0.0)
+
+    def advance(self, seconds: float) -> None:
+        """Some of a trial is done: it renders once, encodes and decodes with every encoder; what enters the limiter is one more."""
+        with self._working:
+            self._worked_s += seconds
+            passes = 1 + 2 * len(self.writings) if self._recorded else 1
+            trial_s = passes * (self.stop - self.start) / self.session.rate_hz
+            trial = min(self._worked_s / max(trial_s, 1e-9), 1.0)
+            done = self._recorded + len(self.rows) + trial
+            self._fraction = max(self._fraction, min(done / (1 + EXPECTED_TRIALS), 0.98))
+            self.progress(self._fraction)
 
     def over(self, row: CeilingRow) -> bool:
         return row.highest_dbtp > self.wanted_dbtp + EXACT_DB
@@ -156,6 +178,7 @@ class CeilingSearch:
             for block in interruptible(blocks, self.cancelled):
                 peak.add(block)
                 yield block
+                self.advance(block.shape[1] / session.rate_hz)
 
         if self.limiter is not None and self.entering is not None:
             blocks = self.behind(session, self.limiter, self.entering)
@@ -188,7 +211,13 @@ class CeilingSearch:
         last = self.stop + round(MAX_TAIL_S * session.rate_hz) if self.tail else self.stop
         rendered = render_nodes(session, self.media, [node], begin, last, self.cancelled, self.pool, begin=begin)
         whole = with_tail(rendered, self.stop - begin, quiet_frames(session)) if self.tail else rendered
-        return recorded(self.folder / "entering", (stereo(block) for (block,) in whole), session.rate_hz, 2)
+
+        def told() -> Iterator[Audio]:
+            for (block,) in whole:
+                yield stereo(block)
+                self.advance(block.shape[1] / session.rate_hz)
+
+        return recorded(self.folder / "entering", told(), session.rate_hz, 2)
 
     def begin(self, rate: int) -> int:
         """Where what enters the limiter is recorded from, so that it has settled."""
@@ -221,7 +250,8 @@ class CeilingSearch:
     def run(self) -> Ceilings:
         """Raises Cancelled, OSError, EditRefused."""
         try:
-            self.entering = self.record_entering()
+            self.entering, self._recorded = self.record_entering(), True
+            self._next()
             for ceiling in USUAL_DB:
                 self.row(round(ceiling / GRID_DB))
             return self.answer(self.found())
@@ -271,8 +301,13 @@ class CeilingSearch:
             assert self._master is not None
             value = math.floor(100.0 * (strip.level_db + row.ceiling_db - self._master[1])) / 100.0
         how = f"a ceiling of {row.ceiling_db:g} dB" if self.limiter is not None else f"{strip.name} at {value:g} dB"
+        unused = max(self.wanted_dbtp - row.highest_dbtp, 0.0)
         loudest = f"; the highest is {FORMATS[worst].label} with {row.peaks_dbtp[worst]:.2f} dBTP" if worst else ""
+        left = f" {unused:.2f} dB are left unused" if unused >= WORTH_SAYING_DB else ""
+        if left and (beyond := self.rows.get(place + 1)) is not None:
+            left += f": at {beyond.ceiling_db:g} dB it would be {beyond.highest_dbtp:.2f} dBTP"
+        left += "." if left else ""
         return Ceilings(
-            by=by, step_id=step_id, safe_db=row.ceiling_db, value=value, rows=rows,
-            text=f"With {how} no format comes out above {self.wanted_dbtp:g} dBTP{loudest}.",
+            by=by, step_id=step_id, safe_db=row.ceiling_db, value=value, unused_db=unused, rows=rows,
+            text=f"With {how} no format comes out above {self.wanted_dbtp:g} dBTP{loudest}.{left}",
         )  # fmt: skip

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
+from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
@@ -118,12 +119,24 @@ def measured_master(master: Recording, strip_id: str, strip_name: str, start_s: 
 
 
 def encoded(
-    master: Recording, writing: Writing, folder: Path, seed: str, gain: float, cancelled: Callable[[], bool]
+    master: Recording,
+    writing: Writing,
+    folder: Path,
+    seed: str,
+    gain: float,
+    cancelled: Callable[[], bool],
+    progress: Callable[[float], None] = lambda seconds: None,
 ) -> tuple[Path, int]:
     """A master in a format, as a file of the folder, and how many samples were clipped. Raises OSError, Cancelled."""
     path = folder / f"{writing.format}{format_named(writing.format).suffix}"
+
+    def told() -> Iterator[Audio]:
+        for block in interruptible(master.blocks(gain), cancelled):
+            yield block
+            progress(block.shape[1] / master.rate)
+
     try:
-        blocks = interruptible(master.blocks(gain), cancelled)
+        blocks = told()
         written = write_audio(path, blocks, master.rate, master.channels, writing, master.frames, seed)
     except BaseException:
         path.unlink(missing_ok=True)
@@ -132,11 +145,17 @@ def encoded(
 
 
 def check_format(
-    master: Recording, checked: DeliveryCheck, writing: Writing, folder: Path, cancelled: Callable[[], bool] = lambda: False
+    master: Recording,
+    checked: DeliveryCheck,
+    writing: Writing,
+    folder: Path,
+    cancelled: Callable[[], bool] = lambda: False,
+    progress: Callable[[float], None] = lambda seconds: None,
 ) -> Decoded:
-    """One format. The folder keeps what was decoded, and the file goes again. Raises OSError, Cancelled."""
+    """One format. The folder keeps what was decoded, and the file goes again. progress: as that of `true_peaks`. Raises OSError,
+    Cancelled."""
     form = format_named(writing.format)
-    path, clipped = encoded(master, writing, folder, checked.strip_id, 1.0, cancelled)
+    path, clipped = encoded(master, writing, folder, checked.strip_id, 1.0, cancelled, progress)
     try:
         source = open_audio(path, form.label)
         meter = FiguresMeter(source.channels, source.rate)
@@ -147,6 +166,7 @@ def check_format(
                 meter.add(block)
                 overs.add(block)
                 yield block
+                progress(block.shape[1] / source.rate)
 
         kept = folder / f"{writing.format}.decoded"
         sound = recorded(kept, converted(seen(), source.rate, master.rate, source.channels), master.rate, source.channels)
@@ -179,14 +199,17 @@ def check_formats(
     cancelled: Callable[[], bool] = lambda: False,
 ) -> list[Decoded]:
     """Several formats side by side, in their order. Raises OSError, Cancelled."""
-    done = 0
+    done_s, lock = 0.0, Lock()
+    whole_s = max(2.0 * len(writings) * master.frames / master.rate, 1e-9)
+
+    def advance(seconds: float) -> None:
+        nonlocal done_s
+        with lock:
+            done_s += seconds
+            progress(min(done_s / whole_s, 1.0))
 
     def one(writing: Writing) -> Decoded:
-        nonlocal done
-        result = check_format(master, checked, writing, folder, cancelled)
-        done += 1
-        progress(done / len(writings))
-        return result
+        return check_format(master, checked, writing, folder, cancelled, advance)
 
     with ThreadPoolExecutor(THREADS) as pool:
         return list(pool.map(one, writings))
@@ -198,17 +221,20 @@ def true_peaks(
     folder: Path,
     gain_db: float = 0.0,
     cancelled: Callable[[], bool] = lambda: False,
+    progress: Callable[[float], None] = lambda seconds: None,
 ) -> dict[str, float]:
-    """The true peak in dBTP that each format makes of the master at a gain. Raises OSError, Cancelled."""
+    """The true peak in dBTP that each format makes of the master at a gain. progress: is told of every stretch, in seconds, that
+    was encoded or decoded, from several threads. Raises OSError, Cancelled."""
     gain = 10.0 ** (gain_db / 20.0)
 
     def one(writing: Writing) -> float:
-        path, _ = encoded(master, writing, folder, "main", gain, cancelled)
+        path, _ = encoded(master, writing, folder, "main", gain, cancelled, progress)
         try:
             source = open_audio(path, writing.format)
             meter = TruePeakMeter(source.channels)
             for block in interruptible(source.blocks, cancelled):
                 meter.add(block)
+                progress(block.shape[1] / source.rate)
             return meter.read_dbtp()
         finally:
             path.unlink(missing_ok=True)

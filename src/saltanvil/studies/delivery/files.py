@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import Executor
 from dataclasses import dataclass
@@ -9,8 +10,10 @@ from pathlib import Path
 
 from saltanvil.engine.export import FileTarget, export_strips
 from saltanvil.engine.media import Media
+from saltanvil.engine.render import render_strips
 from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Writing
+from saltanvil.media.formats import format_named
 from saltanvil.session.delivery import MAX_FILES, Delivery, OutgoingFile, Span, outgoing
 from saltanvil.session.document.session import Session
 from saltanvil.studies.delivery.facts import FileFacts, facts_of_file
@@ -18,6 +21,8 @@ from saltanvil.studies.match.match import with_current_matches
 
 #: Of the time of a delivery, what rendering takes; the rest is reading back.
 RENDER_SHARE = 0.85
+#: So much is rendered to learn how long a delivery will take.
+TIMED_S = 4.0
 
 
 @dataclass(frozen=True)
@@ -43,7 +48,8 @@ def digest_of(session: Session) -> str:
 def spans_of(session: Session, media: Media, delivery: Delivery, start_s: float | None, end_s: float | None) -> list[Span]:
     """What becomes files. start_s, end_s: the passage. Raises ValueError if nothing does."""
     rate, length = session.rate_hz, session_frames(session, media)
-    if delivery.extent == "sections":
+    whole = Span(0, length)
+    if "sections" in delivery.extent:
         spans = [
             Span(round(section.start_s * rate), min(round(section.end_s * rate), length), section.name)
             for section in sorted(session.sections, key=lambda one: one.start_s)
@@ -51,9 +57,9 @@ def spans_of(session: Session, media: Media, delivery: Delivery, start_s: float 
         spans = [span for span in spans if span.stop > span.start]
         if not spans:
             raise ValueError("there are no sections to deliver; make sections first, or deliver the whole song")
-        return spans
+        return spans if delivery.extent == "sections" else [whole, *spans]
     if delivery.extent == "whole":
-        return [Span(0, length)]
+        return [whole]
     start = round((start_s or 0.0) * rate)
     stop = length if end_s is None else min(round(end_s * rate), length)
     if stop <= start:
@@ -68,6 +74,36 @@ def files_of(session: Session, delivery: Delivery, spans: Sequence[Span], date: 
     if count > MAX_FILES:
         raise ValueError(f"that would be {count} files; deliver at most {MAX_FILES} at once")
     return outgoing(delivery, session.name, strips, spans, date)
+
+
+def expected_bytes(session: Session, delivery: Delivery, files: Sequence[OutgoingFile]) -> list[int]:
+    """About how large each file becomes."""
+    rate = delivery.rate_hz or session.rate_hz
+    lengths_s = [(file.span.stop - file.span.start) / session.rate_hz for file in files]
+    return [format_named(file.format).expected_bytes(rate, length_s) for file, length_s in zip(files, lengths_s, strict=True)]
+
+
+def left_out(session: Session) -> list[str]:
+    """Names of strips that are muted throughout, so that they sound in no file."""
+    return [strip.name for strip in session.strips if strip.muted]
+
+
+def expected_seconds(
+    session: Session, media: Media, delivery: Delivery, spans: Sequence[Span], cancelled: Callable[[], bool] = lambda: False
+) -> float:
+    """About how long a delivery takes, from the speed of rendering a few seconds in the middle of the song. Raises Cancelled,
+    NotFound."""
+    rate, length = session.rate_hz, session_frames(session, media)
+    frames = min(round(TIMED_S * rate), length)
+    start = (length - frames) // 2
+    began, done = 0.0, 0
+    for outputs in render_strips(session, media, start, start + frames, delivery.strip_ids, cancelled):
+        if not began:
+            began = time.perf_counter()  # what comes before the first block is paid once
+        else:
+            done += outputs[delivery.strip_ids[0]].shape[1]
+    spent = time.perf_counter() - began
+    return spent / max(done, 1) * sum(span.stop - span.start for span in spans) / RENDER_SHARE
 
 
 def writing_of(delivery: Delivery, form: str, start_s: float = 0.0) -> Writing:

@@ -27,7 +27,8 @@ MIN_PICTURE_FRAMES = 64
 
 class ScopeReport(BaseModel):
     """settings: those the step was measured with, at the passage's middle where they move; remark: what they say in words;
-    moving: what moves over the passage; latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
+    detector: the part of the sound that the step's detector listens to by its nature; moving: what moves over the passage;
+    latency_ms, strip_latency_ms: of the scope and at its strip's end, as heard."""
 
     start_s: float
     end_s: float
@@ -41,6 +42,7 @@ class ScopeReport(BaseModel):
     output_ceiling_db: float | None
     settings: dict[str, SettingValue]
     remark: str
+    detector: str | None
     latency_ms: float
     strip_latency_ms: float
     moving: list[MovedOver]
@@ -69,15 +71,17 @@ def scope_report(study: Study, scope: Scope, columns: int, zoom_start: float, zo
         bite = bite_of(whole, columns, first, last, linear_gain_db)
     delays = Latencies(Graph(session))
     settings = curve = response = ceiling_db = None
-    remark = ""
+    remark, detector = "", None
     if step is not None:
         processor, settings = processor_named(step.kind), resolve(session, step, at_s=study.middle_s)
         remark, ceiling_db = processor.remark(settings), processor.output_ceiling_db(settings)
+        detector = processor.detector_name(settings)
         curve, response = curve_of(step, settings, whole.detector_db), response_of(step, settings, rate)
     return ScopeReport(
         start_s=start / rate, end_s=stop / rate, ledger=ledger, bite=bite, bite_start_s=(start + first) / rate,
         bite_end_s=(start + last) / rate, curve=curve, response=response, linear_gain_db=linear_gain_db,
         output_ceiling_db=ceiling_db, settings={} if settings is None else settings.model_dump(mode="json"), remark=remark,
+        detector=detector,
         latency_ms=delays.scope(scope.strip_id, scope.step_id, scope.lane_id) * 1000 / rate,
         strip_latency_ms=delays.latency_frames[NodeId("end", strip.id)] * 1000 / rate,
         moving=moved_over(session, scope.strip_id, scope.step_id, scope.lane_id, start / rate, stop / rate),

@@ -91,7 +91,7 @@ export type Delivery = Required<Omit<Schemas['Delivery'], 'tags' | 'origin'>> & 
 };
 export type DeliveryOptions = Schemas['DeliveryOptions'];
 export type FormatView = Schemas['FormatView'];
-export type FileNames = Schemas['FileNames'];
+export type FileNames = Required<Schemas['FileNames']>;
 export type CheckView = Omit<Schemas['CheckView'], 'checked'> & { checked: DeliveryCheck | null };
 export type CheckedFormat = Schemas['CheckedFormat'];
 export type DeliveryCheck = Omit<Schemas['DeliveryCheck'], 'formats'> & { formats: CheckedFormat[] };
@@ -216,6 +216,8 @@ export const api = {
   aims: () => ask<Record<'strip' | 'lane', Aim[]>>('GET', '/api/aims'),
   studyAim: (id: number, question: Schemas['AimQuestion'], signal: AbortSignal) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/aim`, question, signal),
+  presentFigure: (id: number, question: Schemas['AimQuestion']) =>
+    ask<Schemas['PresentFigure'] | null>('POST', `${session(id)}/studies/aim/now`, question),
   studyResonances: (id: number, question: Schemas['ResonancesQuestion'], signal: AbortSignal) =>
     ask<Schemas['ResonancesAnswer'] | null>('POST', `${session(id)}/studies/resonances`, question, signal),
   startBlind: (id: number, question: Schemas['BlindQuestion']) =>
@@ -229,9 +231,9 @@ export const api = {
     ask<Schemas['LaneLevelAnswer'] | null>('POST', `${session(id)}/studies/give-back`, question),
   bench: (id: number, question: BenchQuestion, signal?: AbortSignal) =>
     ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question, signal),
-  /** How far the answer to a question of this tab is, from 0 to 1. */
+  /** How far the answer to a question of this tab is, from 0 to 1, and how long it still takes. */
   progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim' | 'resonances') =>
-    ask<{ fraction: number }>(
+    ask<Required<Schemas['Progress']>>(
       'GET',
       `${session(id)}/studies/progress?tab=${encodeURIComponent(tab)}&kind=${kind}`,
     ),
@@ -280,6 +282,8 @@ export const api = {
   deliveryOptions: () => ask<DeliveryOptions>('GET', '/api/delivery/options'),
   deliveryNames: (id: number, request: Schemas['DeliveryRequest']) =>
     ask<FileNames>('POST', `${session(id)}/delivery/names`, request),
+  deliveryTime: (id: number, question: Schemas['TimeQuestion']) =>
+    ask<Schemas['ExpectedTime'] | null>('POST', `${session(id)}/delivery/time`, question),
   deliver: (id: number, request: Schemas['DeliveryRequest']) =>
     ask<JobView>('POST', `${session(id)}/delivery/files`, request),
   checkDelivery: (id: number, request: Schemas['CheckRequest']) =>

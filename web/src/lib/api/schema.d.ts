@@ -660,6 +660,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/studies/aim/now": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Present Figure
+     * @description What the figure of an aim is before anything is searched. Answers null if the same tab has asked again meanwhile.
+     */
+    post: operations["study_present_figure_api_sessions__session_id__studies_aim_now_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/studies/progress": {
     parameters: {
       query?: never;
@@ -859,6 +879,26 @@ export interface paths {
      * @description What the files would be called.
      */
     post: operations["delivery_names_api_sessions__session_id__delivery_names_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/sessions/{session_id}/delivery/time": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Delivery Time
+     * @description About how long the delivery takes, as a few seconds of it are rendered. Answers null if the tab has asked again meanwhile.
+     */
+    post: operations["delivery_time_api_sessions__session_id__delivery_time_post"];
     delete?: never;
     options?: never;
     head?: never;
@@ -1977,7 +2017,8 @@ export interface components {
     /**
      * Ceilings
      * @description The answer. by: what was moved; step_id: of the limiter, if it was; value: of its ceiling, or of the strip's level, at the
-     *     safe ceiling. rows: all that was tried, the highest first.
+     *     safe ceiling; unused_db: by how much the highest peak stays below what is wanted there. rows: all that was tried, the highest
+     *     first.
      */
     Ceilings: {
       /** By */
@@ -1988,6 +2029,8 @@ export interface components {
       safe_db: number | null;
       /** Value */
       value: number | null;
+      /** Unused Db */
+      unused_db?: number | null;
       /** Text */
       text: string;
       /** Rows */
@@ -2244,7 +2287,7 @@ export interface components {
      * Delivery
      * @description A delivery as it is set up.
      *
-     *     extent: the whole song, the passage, or each section as a file of its own; tail: whether what sounds at the end may decay.
+     *     extent: the whole song, the passage, each section as a file of its own, or the whole song and each section; tail: whether what sounds at the end may decay.
      *     rate_hz: None is the session's. encoders: what the delivery check tries. true_peak_dbtp, loudness_lufs: what is wished;
      *     a loudness of 0 is none.
      */
@@ -2256,7 +2299,7 @@ export interface components {
        * @default whole
        * @enum {string}
        */
-      extent?: "whole" | "passage" | "sections";
+      extent?: "whole" | "passage" | "sections" | "whole and sections";
       /**
        * Tail
        * @default true
@@ -2590,6 +2633,11 @@ export interface components {
        */
       bypass?: boolean;
     };
+    /** ExpectedTime */
+    ExpectedTime: {
+      /** Seconds */
+      seconds: number;
+    };
     /**
      * Fact
      * @description A figure that only this kind of step has.
@@ -2656,11 +2704,15 @@ export interface components {
     };
     /**
      * FileNames
-     * @description problem: why there are none.
+     * @description bytes: about how large each becomes; muted: strips that sound in none; problem: why there are none.
      */
     FileNames: {
       /** Names */
       names: string[];
+      /** Bytes */
+      bytes?: number[];
+      /** Muted */
+      muted?: string[];
       /** Problem */
       problem?: string | null;
     };
@@ -2773,8 +2825,8 @@ export interface components {
     };
     /**
      * JobView
-     * @description A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told; warnings:
-     *     what is to be known of its files, such as clipped samples.
+     * @description A job as the page sees it. progress: 0 to 1; seconds_left: None until it can be told; rough: it may still change much;
+     *     warnings: what is to be known of its files, such as clipped samples.
      */
     JobView: {
       /** Id */
@@ -2805,6 +2857,8 @@ export interface components {
       progress: number;
       /** Seconds Left */
       seconds_left: number | null;
+      /** Rough */
+      rough: boolean;
       /** Error */
       error: string | null;
       /** Files */
@@ -3816,6 +3870,16 @@ export interface components {
       crest_db: number;
     };
     /**
+     * PresentFigure
+     * @description value: None where nothing can be measured.
+     */
+    PresentFigure: {
+      /** Revision */
+      revision: number;
+      /** Value */
+      value: number | null;
+    };
+    /**
      * PresetBody
      * @description Settings of a processor, or (kind `path`) the steps of a path, under a name.
      */
@@ -3919,10 +3983,20 @@ export interface components {
         [key: string]: unknown;
       };
     };
-    /** Progress */
+    /**
+     * Progress
+     * @description seconds_left: None until it can be told; rough: it may still change much.
+     */
     Progress: {
       /** Fraction */
       fraction: number;
+      /** Seconds Left */
+      seconds_left?: number | null;
+      /**
+       * Rough
+       * @default true
+       */
+      rough?: boolean;
     };
     /**
      * Proposal
@@ -4349,6 +4423,8 @@ export interface components {
       };
       /** Remark */
       remark: string;
+      /** Detector */
+      detector: string | null;
       /** Latency Ms */
       latency_ms: number;
       /** Strip Latency Ms */
@@ -5513,6 +5589,26 @@ export interface components {
       tolerance?: number;
       /** Seed */
       seed?: string;
+    };
+    /**
+     * TimeQuestion
+     * @description How long a delivery will take.
+     */
+    TimeQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      delivery?: components["schemas"]["Delivery"] | null;
+      /** Start S */
+      start_s?: number | null;
+      /** End S */
+      end_s?: number | null;
+      /**
+       * Report
+       * @default false
+       */
+      report?: boolean;
     };
     /**
      * TurnEnvelope
@@ -8762,6 +8858,86 @@ export interface operations {
       };
     };
   };
+  study_present_figure_api_sessions__session_id__studies_aim_now_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["AimQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["PresentFigure"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   study_progress_api_sessions__session_id__studies_progress_get: {
     parameters: {
       query: {
@@ -9653,6 +9829,86 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["FileNames"];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  delivery_time_api_sessions__session_id__delivery_time_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["TimeQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["ExpectedTime"] | null;
         };
       };
       /** @description The body cannot be read */

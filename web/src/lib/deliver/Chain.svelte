@@ -25,9 +25,12 @@
   const length = $derived(
     setup.extent === 'passage'
       ? `passage, ${clock(workspace.listening.passage.end_s - workspace.listening.passage.start_s)}`
-      : setup.extent === 'sections'
-        ? `${workspace.session?.sections.length ?? 0} sections`
-        : `whole song, ${clock(workspace.version?.length_s ?? 0)}`,
+      : [
+          setup.extent === 'sections' ? '' : `whole song, ${clock(workspace.version?.length_s ?? 0)}`,
+          setup.extent === 'whole' ? '' : `${workspace.session?.sections.length ?? 0} sections`,
+        ]
+          .filter(Boolean)
+          .join(', '),
   );
   const RATES = [44100, 48000, 88200, 96000];
 </script>

@@ -251,7 +251,7 @@
           {#each rows as row (row.ceiling_db)}
             <tr class:on={row.ceiling_db === ceilings.safe_db} data-row={row.ceiling_db}>
               <th class="figure"
-                >{row.ceiling_db.toFixed(1)}{row.ceiling_db === ceilings.safe_db ? ' safe' : ''}</th
+                >{text(row.ceiling_db)}{row.ceiling_db === ceilings.safe_db ? ' safe' : ''}</th
               >
               <td class="figure">{text(row.master_dbtp)}</td>
               {#each columns as name (name)}

@@ -1,6 +1,8 @@
 <script lang="ts">
   /** Export: strips, how much of them, names, tags; and the button that sends it. */
   import Segments from '../controls/Segments.svelte';
+  import { leftText } from '../draw/time-left';
+  import { bytesText } from '../number';
   import { delivery } from '../state/delivery.svelte';
   import { workspace } from '../state/workspace.svelte';
 
@@ -16,6 +18,7 @@
     ).filter(([, held]) => held.length),
   );
   const count = $derived(delivery.names?.names.length ?? 0);
+  const sum = (values: number[]) => values.reduce((total, value) => total + value, 0);
   let free = $state(false);
   let freeName = $state('');
   let freeText = $state('');
@@ -85,6 +88,7 @@
         ['whole', 'Whole', 'The whole song'],
         ['passage', 'Passage', `The passage: ${workspace.listening.passage.name}`],
         ['sections', 'Sections', 'Each section as a file of its own'],
+        ['whole and sections', 'Both', 'The whole song, and each section as a file of its own'],
       ]}
       value={setup.extent}
       change={(extent) => delivery.set({ extent })}
@@ -122,8 +126,22 @@
     {/each}
   </p>
   <ul class="names" aria-label="Preview of the names">
-    {#each delivery.names?.names ?? [] as name (name)}<li title={name}>{name}</li>{/each}
+    {#each delivery.names?.names ?? [] as name, number (name)}<li title={name}>
+        <span>{name}</span><span class="soft figure">{bytesText(delivery.names?.bytes[number] ?? 0)}</span>
+      </li>{/each}
   </ul>
+  {#if count}
+    <p class="soft note" data-figure="expected">
+      About {bytesText(sum(delivery.names?.bytes ?? []))}{delivery.expected_s === null
+        ? ''
+        : `${leftText({ seconds_left: delivery.expected_s, rough: true }).replace(' left', '')}`}
+    </p>
+  {/if}
+  {#if delivery.names?.muted.length}
+    <p class="soft note" data-figure="muted">
+      Muted, so in no file: {delivery.names.muted.join(', ')}
+    </p>
+  {/if}
   {#if delivery.names?.problem}<p class="wrong" role="status">{delivery.names.problem}</p>{/if}
   <div class="row send">
     <button
@@ -256,9 +274,15 @@
     overflow: auto;
   }
   .names li {
+    display: flex;
+    gap: 8px;
+    white-space: nowrap;
+  }
+  .names li span:first-child {
+    flex: 1;
+    min-width: 0;
     overflow: hidden;
     text-overflow: ellipsis;
-    white-space: nowrap;
   }
   .text {
     overflow: hidden;

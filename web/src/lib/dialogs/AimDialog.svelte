@@ -1,6 +1,7 @@
 <script lang="ts">
   /** Choose a figure, say the target, and have the setting found; it says how near one gets where it cannot be reached. */
-  import { onDestroy } from 'svelte';
+  import { onDestroy, untrack } from 'svelte';
+  import { numberText } from '../number';
   import { aiming } from '../state/aiming.svelte';
   import { nameOfScope } from '../state/scope';
   import { workspace } from '../state/workspace.svelte';
@@ -24,6 +25,14 @@
     setting = aiming.settingsOf(next)[0]?.name ?? '';
     aiming.refused = '';
   }
+
+  $effect(() => {
+    void workspace.version?.revision;
+    const { passage } = workspace.listening;
+    void [passage.start_s, passage.end_s];
+    const asked = aim;
+    if (asked) untrack(() => void aiming.look(asked, setting));
+  });
 
   async function find(event: Event): Promise<void> {
     event.preventDefault();
@@ -61,7 +70,12 @@
             aria-label="Target"
             bind:value={target}
           />
-          {aim.unit}</span
+          {aim.unit}
+          <span class="soft figure" role="status" data-figure="aim_now"
+            >{aiming.now?.figure === figure
+              ? `now ${numberText(aiming.now.value)} ${aim.unit}`
+              : 'measuring ...'}</span
+          ></span
         >
       </label>
       <label

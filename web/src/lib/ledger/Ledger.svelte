@@ -32,11 +32,12 @@
   const tallest = $derived(Math.max(0.05, ...(ledger?.reduction?.histogram ?? [0])));
 
   /** A share that is not nothing never reads so. */
+  const shareText = (percent: number) =>
+    percent > 0 && percent < 0.5 ? 'under 1 %' : `${numberText(percent, 0)} %`;
+
   function factText({ name, value, unit }: { name: string; value: number; unit: string }): string {
-    const text =
-      unit === '%' && value > 0 && value < 0.5
-        ? 'under 1'
-        : numberText(value, unit === '%' || name === 'samples_clipped' ? 0 : 1);
+    if (unit === '%') return shareText(value);
+    const text = numberText(value, name === 'samples_clipped' ? 0 : 1);
     return unit ? `${text} ${unit}` : text;
   }
 
@@ -83,7 +84,7 @@
           <dt>mean while active</dt>
           <dd class="figure">{numberText(ledger.reduction.mean_db)} dB</dd>
           <dt title="Share of the time with more than 0.1 dB">share of time</dt>
-          <dd class="figure">{numberText(ledger.reduction.share * 100, 0)} %</dd>
+          <dd class="figure" data-figure="active_share">{shareText(ledger.reduction.share * 100)}</dd>
         </dl>
       </div>
     {/if}

@@ -17,7 +17,7 @@
   const processor = $derived(
     workspace.selection.step ? workspace.described.processor(workspace.selection.step.kind) : undefined,
   );
-  /** The setting drawn across the level, such as a threshold; a de-esser's is of its band, so it has none. */
+  /** The setting drawn across the level, such as a threshold. */
   const lineName = $derived(processor?.level_line ?? null);
   const stored = $derived(lineName ? workspace.selection.step?.settings[lineName] : undefined);
   const threshold = $derived(
@@ -26,10 +26,12 @@
         ? automation.shown({ of: 'step', id: workspace.selection.stepId, name: lineName! }, stored)
         : null),
   );
-  /** Whether the detector listens to something else than the sound: the threshold is then for that. */
+  /** What the detector listens to where that is not the sound as it is: the threshold is then for that. */
   const detector = $derived(
-    Boolean(workspace.selection.step?.key) ||
-      (workspace.selection.step?.settings['key_filter'] ?? 'off') !== 'off',
+    study?.detector ??
+      (workspace.selection.step?.key || (workspace.selection.step?.settings['key_filter'] ?? 'off') !== 'off'
+        ? 'detector'
+        : null),
   );
   const warn = $derived(workspace.selection.step?.settings['warn_above_db']);
   // While it is dragged the axis stands still.
@@ -38,7 +40,7 @@
   const frame = $derived(held ?? frameOf(study?.bite ?? null, inSight, box));
   const lines = $derived(grid(frame));
   const shapes = $derived(
-    study ? shapesOf(study.bite, frame, detector, typeof warn === 'number' ? warn : null) : [],
+    study ? shapesOf(study.bite, frame, detector !== null, typeof warn === 'number' ? warn : null) : [],
   );
   const span = $derived<[number, number]>(study ? [study.bite_start_s, study.bite_end_s] : [0, 1]);
   const legend = $derived<Mark[]>([
@@ -47,7 +49,7 @@
     { mark: 'fill', text: 'RMS' },
     { mark: 'hatch', text: 'taken' },
     { mark: 'grain', text: 'added' },
-    ...(detector ? [{ mark: 'key', text: 'detector' } as const] : []),
+    ...(detector ? [{ mark: 'key', text: detector } as const] : []),
   ]);
 
   $effect(() => {

@@ -14,7 +14,16 @@
   import { isSwitch, keyOf, type Address } from '../state/course';
   import { view } from '../state/timeline.svelte';
   import { workspace } from '../state/workspace.svelte';
-  import { between, courseShapes, gridShapes, seenOf, snappedTo, valueOf, yOf } from './geometry/envelope';
+  import {
+    apart,
+    between,
+    courseShapes,
+    gridShapes,
+    seenOf,
+    snappedTo,
+    valueOf,
+    yOf,
+  } from './geometry/envelope';
   import { xOf } from './geometry/timeline';
   import LaneRange from './LaneRange.svelte';
   import LaneSide from './LaneSide.svelte';
@@ -199,6 +208,25 @@
     });
   }
 
+  /** Handles that are drawn: none over another. More of them are there when the timeline is zoomed in. */
+  let focused = $state<string | null>(null);
+  const handles = $derived(
+    box.width && !bySection
+      ? apart(
+          points.flatMap((point, index) => {
+            if (point.at_s < span.from_s || point.at_s > span.to_s) return [];
+            const y = yOf(point.value, setting, seen, box);
+            return [{ id: point.id, x: x(point.at_s), y, point, index }];
+          }),
+          held?.id ?? focused,
+        )
+      : [],
+  );
+  const hidden = $derived(
+    bySection
+      ? 0
+      : points.filter(({ at_s }) => at_s >= span.from_s && at_s <= span.to_s).length - handles.length,
+  );
   const inside = $derived(chosen ? between(points, chosen.from_s, chosen.to_s) : []);
 </script>
 
@@ -250,33 +278,36 @@
           </div>
         {/if}
       {/each}
-    {:else if box.width}
-      {#each points as point, index (point.id)}
-        {#if point.at_s >= span.from_s && point.at_s <= span.to_s}
-          <div
-            class="point"
-            class:held={held?.id === point.id}
-            role="slider"
-            tabindex="0"
-            aria-label="{label}, point {index + 1} at bar {barsAndBeats(point.at_s, workspace.grid)}"
-            aria-valuenow={point.value}
-            aria-valuemin={setting.minimum}
-            aria-valuemax={setting.maximum}
-            aria-valuetext={text(point.value)}
-            data-point={index + 1}
-            data-point-id={point.id}
-            style:left="{x(point.at_s)}px"
-            style:top="{yOf(point.value, setting, seen, box)}px"
-            title="{text(point.value)} at bar {barsAndBeats(point.at_s, workspace.grid)}"
-            {@attach onPoint(point.id)}
-            onkeydown={(event) => pointKeys(event, point)}
-            ondblclick={() => automation.remove(address, [point.id])}
-          >
-            {#if held?.id === point.id}<span class="figure"
-                >{text(point.value)}, {barsAndBeats(point.at_s, workspace.grid)}</span
-              >{/if}
-          </div>
-        {/if}
+    {:else}
+      {#if hidden}<span class="more soft" title="Handles that would lie over others; zoom in to reach them"
+          >{hidden} more</span
+        >{/if}
+      {#each handles as { point, index, x: left, y: top } (point.id)}
+        <div
+          class="point"
+          class:held={held?.id === point.id}
+          role="slider"
+          tabindex="0"
+          aria-label="{label}, point {index + 1} at bar {barsAndBeats(point.at_s, workspace.grid)}"
+          aria-valuenow={point.value}
+          aria-valuemin={setting.minimum}
+          aria-valuemax={setting.maximum}
+          aria-valuetext={text(point.value)}
+          data-point={index + 1}
+          data-point-id={point.id}
+          style:left="{left}px"
+          style:top="{top}px"
+          title="{text(point.value)} at bar {barsAndBeats(point.at_s, workspace.grid)}"
+          {@attach onPoint(point.id)}
+          onfocus={() => (focused = point.id)}
+          onblur={() => (focused = null)}
+          onkeydown={(event) => pointKeys(event, point)}
+          ondblclick={() => automation.remove(address, [point.id])}
+        >
+          {#if held?.id === point.id}<span class="figure"
+              >{text(point.value)}, {barsAndBeats(point.at_s, workspace.grid)}</span
+            >{/if}
+        </div>
       {/each}
     {/if}
     <Playhead start_s={span.from_s} end_s={span.to_s} />
@@ -302,6 +333,12 @@
     inset: 0;
     cursor: crosshair;
     touch-action: none;
+  }
+  .more {
+    position: absolute;
+    left: 4px;
+    bottom: 1px;
+    font-size: 0.6875rem;
   }
   .point {
     position: absolute;

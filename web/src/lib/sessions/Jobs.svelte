@@ -2,6 +2,7 @@
   /** Work under way and its outcome; notices that wait to be read. */
   import type { JobView } from '../api/client';
   import { dialogs } from '../dialogs/open.svelte';
+  import { leftText } from '../draw/time-left';
   import NoticeList from './NoticeList.svelte';
   import { workspace } from '../state/workspace.svelte';
 
@@ -33,7 +34,6 @@
   const DONE: Record<string, string> = { export: 'Delivered', batch: 'Processed', pack: 'Packed' };
   /** So many files are named; all of them can be fetched in one. */
   const NAMED = 8;
-  const left = (seconds: number | null) => (seconds === null ? '' : `, ${Math.ceil(seconds)} s left`);
 </script>
 
 <div class="jobs" aria-live="polite">
@@ -69,7 +69,7 @@
       {:else}
         <span>
           {DOING[job.kind]}
-          {job.title}, {Math.round(job.progress * 100)} %{left(job.seconds_left)}
+          {job.title}, {Math.round(job.progress * 100)} %{leftText(job)}
         </span>
         <i style:width="{job.progress * 100}%"></i>
         <button class="button" onclick={() => workspace.jobs.cancel(job.id)}>Cancel</button>

@@ -4,7 +4,7 @@
   import Dialog from '../dialogs/Dialog.svelte';
   import { barsAndBeats } from '../draw/grid';
   import { clock } from '../draw/scale';
-  import { numberText } from '../number';
+  import { bytesText } from '../number';
   import { setOf } from '../state/moves';
   import { tapTempo } from '../state/tap';
   import { workspace } from '../state/workspace.svelte';
@@ -27,7 +27,6 @@
 
   const when = (seconds: number) =>
     new Date(seconds * 1000).toLocaleString(undefined, { dateStyle: 'short', timeStyle: 'short' });
-  const sizeText = (bytes: number) => `${numberText(bytes / (1 << 20), 0)} MB`;
 
   async function open(id: number): Promise<void> {
     await workspace.attempt(() => workspace.open(id));
@@ -237,7 +236,7 @@
             onclick={() => open(row.id)}>{row.name}</button
           >
           <span class="figure soft"
-            >{clock(row.length_s)} &middot; {when(row.changed_at)} &middot; {sizeText(row.media_bytes)}</span
+            >{clock(row.length_s)} &middot; {when(row.changed_at)} &middot; {bytesText(row.media_bytes)}</span
           >
           <button class="button" onclick={() => duplicate(row.id)} aria-label="Duplicate {row.name}"
             >Duplicate</button

@@ -8,6 +8,8 @@ class Aiming {
   readonly asking = new Asking(workspace, 'aim');
   /** Why the target was not reached. */
   refused = $state('');
+  /** A figure as it is before anything is searched. */
+  now = $state.raw<{ figure: string; value: number | null } | null>(null);
 
   readonly scope = $derived(slotScope(workspace));
   /** What can be asked of it. */
@@ -39,29 +41,30 @@ class Aiming {
     );
   }
 
+  private question({ of, id }: NonNullable<Aiming['scope']>) {
+    const { start_s, end_s } = workspace.listening.passage;
+    return { tab: workspace.tab, number: workspace.measuring.nextNumber(), of, id, start_s, end_s };
+  }
+
+  /** Measure what a figure is as things stand; a setting that reaches it belongs to the question. */
+  async look(aim: Aim, setting: string): Promise<void> {
+    const { scope } = this;
+    const id = workspace.version?.id;
+    this.now = null;
+    if (!scope || id === undefined) return;
+    const question = { ...this.question(scope), figure: aim.name, setting, target: aim.target };
+    const answer = await workspace.attempt(() => api.presentFigure(id, question), true);
+    // Null for one that a newer question overtook.
+    if (answer) this.now = { figure: aim.name, value: answer.value };
+  }
+
   /** Resolves with whether the target is reached; then the setting is moved, as one edit. */
   async find(figure: string, target: number, setting: string): Promise<boolean> {
     const { scope } = this;
     if (!scope) return false;
     this.refused = '';
-    const { start_s, end_s } = workspace.listening.passage;
-    const answer = await this.asking.answer((id, signal) =>
-      api.studyAim(
-        id,
-        {
-          tab: workspace.tab,
-          number: workspace.measuring.nextNumber(),
-          of: scope.of,
-          id: scope.id,
-          figure,
-          setting,
-          target,
-          start_s,
-          end_s,
-        },
-        signal,
-      ),
-    );
+    const question = { ...this.question(scope), figure, setting, target };
+    const answer = await this.asking.answer((id, signal) => api.studyAim(id, question, signal));
     if (!answer) return false;
     const { reached, text, value } = answer.answer;
     if (!reached) {

@@ -1,5 +1,8 @@
 /** A question whose answer takes seconds: how far it is, and calling it off. A newer one takes the place of an older. */
 import { api } from '../api/client';
+import type { TimeLeft } from '../draw/time-left';
+
+const UNKNOWN: TimeLeft = { seconds_left: null, rough: true };
 
 const PROGRESS_MS = 200;
 
@@ -13,6 +16,8 @@ export interface Asker {
 export class Asking {
   /** How much of the answer is there; null while none is on its way. */
   fraction = $state<number | null>(null);
+  /** How long it will take from now, once that can be told. */
+  left = $state.raw<TimeLeft>(UNKNOWN);
   private request: AbortController | null = null;
 
   constructor(
@@ -30,10 +35,13 @@ export class Asking {
     if (id === undefined) return null;
     const request = (this.request = new AbortController());
     this.fraction = 0;
+    this.left = UNKNOWN;
     const polling = setInterval(() => {
       void api.progress(id, this.asker.tab, this.kind).then(
-        ({ fraction }) => {
-          if (this.request === request && fraction < 1) this.fraction = fraction;
+        ({ fraction, seconds_left, rough }) => {
+          if (this.request !== request || fraction >= 1) return;
+          this.fraction = fraction;
+          this.left = { seconds_left, rough };
         },
         () => undefined,
       );

@@ -11,7 +11,9 @@ describe('a question that takes long', () => {
   beforeEach(() => {
     vi.useFakeTimers();
     fraction = 0;
-    progress = vi.spyOn(api, 'progress').mockImplementation(() => Promise.resolve({ fraction }));
+    progress = vi
+      .spyOn(api, 'progress')
+      .mockImplementation(() => Promise.resolve({ fraction, seconds_left: 8, rough: fraction < 0.25 }));
     told = [];
     asker = {
       tab: 'tab',
@@ -54,6 +56,7 @@ describe('a question that takes long', () => {
     fraction = 0.4;
     await vi.advanceTimersByTimeAsync(250);
     expect(asking.fraction).toBe(0.4);
+    expect(asking.left).toEqual({ seconds_left: 8, rough: false });
     expect(progress.mock.calls).toEqual([[7, 'tab', 'aim']]);
     resolve('found');
     expect(await answer).toBe('found');

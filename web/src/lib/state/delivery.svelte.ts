@@ -16,12 +16,16 @@ import { workspace } from './workspace.svelte';
 export type Heard = 'session' | 'master' | 'decoded' | 'difference';
 /** Names are asked for once typing rests. */
 const REST_MS = 150;
+/** How long it takes is measured by rendering a little, once the hands rest. */
+const TIME_REST_MS = 800;
 /** An over is played from a little before it. */
 const LEAD_S = 1;
 
 class DeliveryState {
   options = $state.raw<DeliveryOptions | null>(null);
   names = $state.raw<FileNames | null>(null);
+  /** About how long it will take; null while that is measured. */
+  expected_s = $state<number | null>(null);
   private kept = $state.raw<{ session: number; view: CheckView | null } | null>(null);
   /** Which format is heard, and whose overs are listed. */
   chosen = $state('');
@@ -32,6 +36,7 @@ class DeliveryState {
   /** Work under way. */
   running = $state<'check' | 'ceiling' | null>(null);
   private readonly rest = new Rest();
+  private readonly timeRest = new Rest();
 
   readonly setup: Delivery | null = $derived(workspace.session?.delivery ?? null);
   readonly check = $derived(this.kept && this.kept.session === workspace.version?.id ? this.kept.view : null);
@@ -82,21 +87,40 @@ class DeliveryState {
     const { setup } = this;
     if (id === undefined || !setup) return;
     if (!this.stripIds.length) {
-      this.names = { names: [], problem: 'Choose at least one strip.' };
+      this.names = { names: [], bytes: [], muted: [], problem: 'Choose at least one strip.' };
       return;
     }
-    const request = { delivery: { ...setup, strip_ids: this.stripIds }, ...this.span(), report: false };
-    const names = await workspace.attempt(() => api.deliveryNames(id, request), true);
-    if (names && id === workspace.version?.id) this.names = names;
+    this.expected_s = null;
+    const names = await workspace.attempt(() => api.deliveryNames(id, this.request(setup)), true);
+    if (!names || id !== workspace.version?.id) return;
+    this.names = names;
+    this.timeRest.after(TIME_REST_MS, () => this.askTime());
+  }
+
+  private async askTime(): Promise<void> {
+    const id = workspace.version?.id;
+    const { setup } = this;
+    if (id === undefined || !setup || !this.stripIds.length || workspace.listening.playing) return;
+    const question = {
+      ...this.request(setup),
+      tab: workspace.tab,
+      number: workspace.measuring.nextNumber(),
+    };
+    const answer = await workspace.attempt(() => api.deliveryTime(id, question), true);
+    if (answer && id === workspace.version?.id) this.expected_s = answer.seconds;
+  }
+
+  /** What is asked for: the strips that are there. */
+  private request(setup: Delivery) {
+    return { delivery: { ...setup, strip_ids: this.stripIds }, ...this.span(), report: this.report };
   }
 
   async deliver(): Promise<void> {
     const id = workspace.version?.id;
     const { setup } = this;
     if (id === undefined || !setup || !this.stripIds.length) return;
-    const request = { delivery: { ...setup, strip_ids: this.stripIds }, ...this.span(), report: this.report };
     await workspace.attempt(async () => {
-      await api.deliver(id, request);
+      await api.deliver(id, this.request(setup));
       await workspace.jobs.poll();
     });
   }
@@ -198,6 +222,7 @@ class DeliveryState {
 
   leave(): void {
     this.rest.stop();
+    this.timeRest.stop();
     void this.hear('session');
   }
 }

@@ -4,6 +4,13 @@ import { type ImportView, type JobView, type Refused } from '../api/client';
 import type { Notices } from './notices.svelte';
 
 const JOB_POLL_MS = 250;
+/** What is being sent, so that a page that was loaded anew meanwhile knows of it. */
+const SENDING = 'saltanvil.sending';
+interface Sending {
+  session: number;
+  importId: number;
+  names: string[];
+}
 const unfinished = (job: JobView) => job.state === 'waiting' || job.state === 'running';
 
 /** How the server is asked. */
@@ -60,7 +67,28 @@ export class Jobs {
 
   open(session: number): void {
     this.session = session;
+    this.brokenOff();
     void this.poll();
+  }
+
+  /** Whether leaving the page would break off what is being sent. */
+  get sending(): boolean {
+    return this.uploads.length > 0;
+  }
+
+  /** What the page was sending when it was left did not arrive: say so, and let the server forget the part that did. */
+  private brokenOff(): void {
+    const kept = sessionStorage.getItem(SENDING);
+    if (kept === null || this.sending) return;
+    sessionStorage.removeItem(SENDING);
+    const { session, importId, names } = JSON.parse(kept) as Sending;
+    void this.notices.attempt(() => this.api.dropImport(session, importId), true);
+    const files = names.length === 1 ? `${names[0]} was` : `${names.length} files were`;
+    const which = names.length === 1 ? '' : ` (${names.join(', ')})`;
+    this.notices.note(
+      `${files} not imported, as the page was left while sending: import again${which}.`,
+      'error',
+    );
   }
 
   close(): void {
@@ -149,6 +177,8 @@ export class Jobs {
     } as const;
     const view = await this.notices.attempt(() => this.api.newImport(id, asked));
     if (!view) return null;
+    const sending: Sending = { session: id, importId: view.id, names: asked.names };
+    sessionStorage.setItem(SENDING, JSON.stringify(sending));
     const number = (this.count += 1);
     this.uploads.push({ id: number, text: '', share: 0, cancel: () => stop.abort() });
     const upload = this.uploads.at(-1)!;
@@ -169,6 +199,7 @@ export class Jobs {
       }
     } finally {
       this.uploads = this.uploads.filter((other) => other.id !== number);
+      if (!this.sending) sessionStorage.removeItem(SENDING);
     }
     if (stop.signal.aborted || !taken) {
       void this.notices.attempt(() => this.api.dropImport(id, view.id));

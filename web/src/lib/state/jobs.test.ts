@@ -1,4 +1,4 @@
-import { expect, test, vi } from 'vitest';
+import { beforeEach, expect, test, vi } from 'vitest';
 import { Refused, type ImportView, type JobView } from '../api/client';
 import { Jobs, type JobApi } from './jobs.svelte';
 import { Notices } from './notices.svelte';
@@ -11,6 +11,7 @@ const job = (state: JobView['state'], more: Partial<JobView> = {}): JobView => (
   state,
   progress: 0,
   seconds_left: null,
+  rough: true,
   error: null,
   files: [],
   warnings: [],
@@ -25,6 +26,16 @@ const view: ImportView = {
   passage_s: [0, 9],
 };
 const file = (name: string) => new File(['....'], name);
+
+let kept: Map<string, string>;
+beforeEach(() => {
+  kept = new Map();
+  vi.stubGlobal('sessionStorage', {
+    getItem: (name: string) => kept.get(name) ?? null,
+    setItem: (name: string, value: string) => kept.set(name, value),
+    removeItem: (name: string) => kept.delete(name),
+  });
+});
 
 /** A server that answers as it is told. */
 function served(states: JobView[][]): { api: JobApi; sent: string[]; dropped: number[] } {
@@ -110,6 +121,25 @@ test('cancelling stops what is still to be sent', async () => {
   expect(sent).toEqual(['a.wav']);
   await Promise.resolve();
   expect(dropped).toEqual([3]);
+});
+
+test('what was being sent when the page was left is named by the next one, and dropped', async () => {
+  const { api, dropped } = served([[]]);
+  const left = new Jobs({ ...api, sendFile: () => new Promise(() => undefined) }, new Notices());
+  left.open(7);
+  void left.import([file('a.wav'), file('b.wav')], 'name', false);
+  await vi.waitFor(() => expect(left.sending).toBe(true));
+  const notices = new Notices();
+  const jobs = new Jobs(api, notices);
+  jobs.open(9);
+  expect(notices.list.map(({ text }) => text)).toEqual([
+    '2 files were not imported, as the page was left while sending: import again (a.wav, b.wav).',
+  ]);
+  expect(dropped).toEqual([3]);
+  jobs.open(7);
+  expect(notices.list).toHaveLength(1);
+  left.close();
+  jobs.close();
 });
 
 test('files of a batch are sent and processed, and become no tracks', async () => {

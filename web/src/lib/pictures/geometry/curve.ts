@@ -93,9 +93,13 @@ export function shapesOf(curve: Curve, { xs, ys, base }: Axes, threshold: number
   return shapes;
 }
 
+/** Below this nothing is heard. */
+const SILENT_DB = -100;
+const outputText = (level: number) => (level <= SILENT_DB ? 'nothing' : db(level));
+
 export function says(curve: Curve, threshold: number | null): string {
   const levels = [-48, -24, -12, 0]
-    .map((level) => `${level} in, ${db(outputAt(curve, level))} out`)
+    .map((level) => `${level} in, ${outputText(outputAt(curve, level))} out`)
     .join('; ');
   const above = curve.histogram.reduce(
     (sum, share, i) => sum + (curve.histogram_db[i]! >= (threshold ?? Infinity) ? share : 0),

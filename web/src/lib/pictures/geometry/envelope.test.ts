@@ -1,6 +1,17 @@
 import { expect, test } from 'vitest';
 import type { Breakpoint, Setting } from '../../api/client';
-import { between, courseShapes, gridShapes, labelsOf, seenOf, snappedTo, valueOf, yOf } from './envelope';
+import {
+  apart,
+  between,
+  courseShapes,
+  gridShapes,
+  HANDLE,
+  labelsOf,
+  seenOf,
+  snappedTo,
+  valueOf,
+  yOf,
+} from './envelope';
 
 const BOX = { width: 800, height: 72 };
 const GAIN = { minimum: -60, maximum: 24, scale: 'linear', unit: 'dB', ticks: [-48, -24, 0, 12], off_at: null } as unknown as Setting; // prettier-ignore
@@ -71,4 +82,23 @@ test('places snap to beats and to borders of sections', () => {
   expect(snappedTo(1.2, grid, [{ start_s: 1.23, end_s: 9 }])).toBe(1.23);
   const points = [1, 2, 3].map((at_s) => ({ at_s }) as Breakpoint);
   expect(between(points, 2.5, 1).map(({ at_s }) => at_s)).toEqual([1, 2]);
+});
+
+test('of handles that would lie over each other one is shown, and always the chosen one', () => {
+  const places = Array.from({ length: 200 }, (_, n) => ({
+    id: String(n),
+    x: n * 3,
+    y: 36 + 30 * Math.sin(n / 9),
+  }));
+  const shown = apart(places, '101');
+  expect(shown.map(({ id }) => id)).toContain('101');
+  for (const [n, one] of shown.entries())
+    for (const other of shown.slice(n + 1))
+      expect(Math.max(Math.abs(one.x - other.x), Math.abs(one.y - other.y))).toBeGreaterThanOrEqual(HANDLE);
+  // Each that is left out would have lain over one that is shown.
+  for (const place of places)
+    expect(
+      shown.some((one) => Math.abs(one.x - place.x) < HANDLE && Math.abs(one.y - place.y) < HANDLE),
+    ).toBe(true);
+  expect(apart([places[0]!, places[20]!], null)).toHaveLength(2);
 });

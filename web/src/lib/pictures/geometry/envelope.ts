@@ -98,6 +98,26 @@ export function courseShapes(
   return [line(xs, ys, stroke)];
 }
 
+/** A handle is so large, in pixels. */
+export const HANDLE = 13;
+
+/** Which handles are shown, of places in order of x: none lies over another, and the chosen one always is among them. */
+export function apart<P extends { id: string; x: number; y: number }>(
+  places: P[],
+  chosen: string | null,
+): P[] {
+  const one = places.find(({ id }) => id === chosen);
+  const meets = (a: P, b: P) => Math.abs(a.x - b.x) < HANDLE && Math.abs(a.y - b.y) < HANDLE;
+  const kept: P[] = [];
+  for (const place of places) {
+    if (place !== one && one && meets(place, one)) continue;
+    let near = kept.length - 1;
+    while (near >= 0 && place.x - kept[near]!.x < HANDLE && !meets(place, kept[near]!)) near -= 1;
+    if (near < 0 || !meets(place, kept[near]!)) kept.push(place);
+  }
+  return kept;
+}
+
 /** Points of a stretch of time. */
 export const between = (points: Breakpoint[], from_s: number, to_s: number): Breakpoint[] =>
   points.filter((point) => point.at_s >= Math.min(from_s, to_s) && point.at_s <= Math.max(from_s, to_s));
