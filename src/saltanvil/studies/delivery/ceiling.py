@@ -157,7 +157,7 @@ class CeilingSearch:
         self.advance(0.0)
 
     def advance(self, seconds: float) -> None:
-        """Some of a trial is done: it renders once, encodes and decodes with every encoder; what enters the limiter is one more."""
+        """Some of a trial is done: a render, and each encoder both ways; what enters the limiter is one more trial."""
         with self._working:
             self._worked_s += seconds
             passes = 1 + 2 * len(self.writings) if self._recorded else 1

@@ -53,6 +53,7 @@ function served() {
     next({ session: { ...stored.now.session, strips }, undo: 'Ratio' });
     return { ...stored.now, since, strip_ids: strips.map(({ id }) => id) } as never;
   }
+  vi.stubGlobal('sessionStorage', { getItem: () => null });
   vi.stubGlobal('fetch', async (path: string, init: RequestInit = {}) => {
     const body = init.body ? (JSON.parse(init.body as string) as Record<string, unknown>) : null;
     asked.push({ path, body });
