@@ -1,5 +1,6 @@
 """A real server in a process of its own and a real browser; the demo is made once for all tests."""
 
+import re
 import shutil
 import subprocess
 import sys
@@ -16,6 +17,8 @@ from tests.conftest import locked, shared_folder
 
 #: How long a test waits for what must come: only a fault takes so long, also on a machine that is busy with other things.
 PATIENCE_S = 180.0
+#: What the browser itself says of an answer that refuses, of a server that is gone, and of a dialog that holds up the page.
+WANTED = re.compile(r"Failed to load resource|WebSocket connection to|\[Violation\]")
 ROOT = Path(__file__).parent.parent.parent
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -103,7 +106,7 @@ def browser():
 
 @contextmanager
 def opened(browser, address, session=None):
-    """The demo on its first screen; any error of the page fails the test.
+    """The demo on its first screen; any error of the page, and whatever it tells the console, fails the test.
 
     Waiting on conditions needs eval, which the served policy forbids; hence bypass_csp.
     """
@@ -114,6 +117,7 @@ def opened(browser, address, session=None):
     page = context.new_page()
     wrong = []
     page.on("pageerror", lambda error: wrong.append(str(error)))
+    page.on("console", lambda told: wrong.append(told.text) if told.type in ("warning", "error") and not WANTED.match(told.text) else None)
     page.goto(address)
     page.wait_for_selector("[data-figure=matched_db]")
     yield page

@@ -65,10 +65,12 @@ def views(page):
     return names
 
 
-@pytest.mark.parametrize("theme", ["salt", "iron"])
+@pytest.mark.parametrize("theme", ["salt", "iron", "narrow"])
 def test_axe_finds_nothing_in_any_view(page, theme):
     if theme == "iron":
         page.click("header >> text=Dark")
+    if theme == "narrow":
+        page.set_viewport_size({"width": 640, "height": 400})
     wrong = {}
     for view in views(page):
         page.click(f"header nav >> text={view}")

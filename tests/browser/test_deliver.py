@@ -188,6 +188,7 @@ def test_stems_with_a_pattern_and_a_report(page, tmp_path):
     fetched = []
     report.on("request", lambda request: fetched.append(request.url))
     report.goto((tmp_path / "report.html").as_uri())
+    assert not violations(report)
     assert report.locator("h2").all_inner_texts()[:3] == ["Files", "Loudness over the song", "Contrast"]
     assert report.locator("table").first.locator("tbody tr").count() == 20 and report.locator("svg").count() >= 1
     assert report.locator("code").first.inner_text() == told["files"][0]["sha256"] and len(fetched) == 1

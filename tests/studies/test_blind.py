@@ -79,7 +79,7 @@ def test_the_verdict_says_what_chance_does():
         assert verdict(comparison, ["Before", "After"]).endswith(f"{text}.")
     comparison = Comparison("prefer", 2, 3)
     comparison.rounds = [Round(order=[0, 1], chosen=1)] * 3
-    assert verdict(comparison, ["Before", "After"]) == "After 3, Before 0 of 3."
+    assert verdict(comparison, ["Before", "After"]) == "After: 3 of 3, Before: 0 of 3."
 
 
 @pytest.fixture(scope="module")

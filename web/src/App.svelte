@@ -55,7 +55,11 @@
     history[how](null, '', hashOf({ session: id, view }));
   });
   onMount(() => {
-    void workspace.start(addressOf(location.hash).session).finally(() => (started = true));
+    void workspace.start(addressOf(location.hash).session).finally(() => {
+      started = true;
+      const [entry] = performance.getEntriesByType('navigation') as PerformanceNavigationTiming[];
+      if (entry?.type !== 'reload') page.opened();
+    });
   });
 
   /** Back, forward, or an address typed. */

@@ -33,7 +33,7 @@ DONE = {
     "remove_lane": "Lane {lane_id} removed",
     "add_divider": "{step_id}: divider added",
     "remove_divider": "{step_id}: divider removed",
-    "divide": "Split added",
+    "divide": "{strip_id}: split added",
     "remove_split": "{step_id} removed, steps kept",
     "copy_to_lanes": "{step_id} copied to the other lanes",
     "lanes_to_buses": "{step_id}: lanes to buses",

@@ -159,7 +159,7 @@ def verdict(comparison: Comparison, labels: Sequence[str]) -> str:
         return "Nothing was answered."
     if comparison.right is None:
         order = sorted(range(comparison.candidates), key=lambda number: -comparison.counts[number])
-        return ", ".join(f"{labels[number]} {comparison.counts[number]}" for number in order) + f" of {rounds}."
+        return ", ".join(f"{labels[number]}: {comparison.counts[number]} of {rounds}" for number in order) + "."
     p = p_of_guessing(comparison.right, rounds)
     chance = f"{comparison.right} of {rounds} right; by guessing one gets as many or more in {100 * p:.1f} % of cases"
     return f"{chance}: {'you most likely hear it' if p < SELDOM else 'it may be chance'}."

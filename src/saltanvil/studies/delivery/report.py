@@ -123,7 +123,8 @@ class Report:
         title = f"{escape(self.session.name)}: delivery"
         return (
             f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><title>{title}</title>'
-            f"<style>{STYLE}</style></head><body>\n{body}\n</body></html>\n"
+            f'<meta name="viewport" content="width=device-width"><style>{STYLE}</style></head>'
+            f"<body><main>\n{body}\n</main></body></html>\n"
         )
 
     def files_table(self) -> str:

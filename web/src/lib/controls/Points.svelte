@@ -56,10 +56,10 @@
     <button
       class="button"
       onclick={() => workspace.attempt(async () => saveText((await api.writeCurve(value)).text, 'curve.csv'))}
-      >CSV</button
+      >Export CSV</button
     >
-    <button class="button" onclick={() => saveText(JSON.stringify(value), 'curve.json')}>JSON</button>
-    <button class="button" onclick={() => picker?.click()}>Read</button>
+    <button class="button" onclick={() => saveText(JSON.stringify(value), 'curve.json')}>Export JSON</button>
+    <button class="button" onclick={() => picker?.click()}>Import</button>
     <input
       type="file"
       accept=".csv,.json,text/csv,application/json"

@@ -43,7 +43,7 @@
 <Dialog title="History" {close} width={40} side="right">
   <p class="soft">
     Press an edit to go back or forward to it.
-    {scope ? ` 1 to 4: put ${nameOfScope(workspace)} as it was then into a slot.` : ''}
+    {scope ? ` 1 to 4: copy that version of ${nameOfScope(workspace)} to a slot.` : ''}
   </p>
   <div class="line">
     <input placeholder="Search" aria-label="Search the edits" bind:value={search} data-first />
@@ -69,8 +69,8 @@
             <button
               class="act"
               disabled={!scope || scope.stored.on === slot}
-              aria-label="Put what was then into slot {slot}"
-              title="Into slot {slot}"
+              aria-label="Copy that version to slot {slot}"
+              title="Copy that version to slot {slot}"
               onclick={() => scope && workspace.history.slotFrom(edit.position, scope, slot)}>{slot}</button
             >
           {/each}

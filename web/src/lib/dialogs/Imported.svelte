@@ -34,10 +34,7 @@
     if (edits.length) await workspace.edit(edits.length === 1 ? edits[0]! : { op: 'batch', edits });
     for (const strip of split) await splitTrack(workspace, strip);
     if (!edits.length) return;
-    workspace.note('Done with the new tracks.', 'note', {
-      label: 'Undo',
-      run: () => void workspace.history.undo(),
-    });
+    workspace.note('Done with the new tracks.', 'note', workspace.history.offer());
   }
 </script>
 

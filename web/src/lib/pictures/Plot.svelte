@@ -38,6 +38,8 @@
       bottom: number;
     } | null;
     tools?: Snippet;
+    /** A sentence about what is seen, under the picture. */
+    verdict?: string;
     children?: Snippet;
   }
   let {
@@ -50,6 +52,7 @@
     box = $bindable(),
     playhead = null,
     tools,
+    verdict = '',
     children,
     ...rest
   }: Props = $props();
@@ -81,19 +84,22 @@
 {/snippet}
 
 <figure class="frame {name}" aria-label={label} {...rest}>
+  {#if tools}
+    <div class="tools"><span class="title" aria-hidden="true">{title}</span>{@render tools()}</div>
+  {/if}
   <div class="plot" bind:this={area}>
     {#each layers as shapes, n (n)}<Layer {shapes} {shown} />{/each}
-    {#if title || (legend.length && !below)}
+    {#if !tools && (title || (legend.length && !below))}
       <div class="top" aria-hidden="true">
         <span class="title">{title}</span>
         {#if !below}{@render marks()}{/if}
       </div>
     {/if}
-    {#if tools}<div class="tools">{@render tools()}</div>{/if}
     {#if playhead}<Playhead {...playhead} />{/if}
     {#if box.width}{@render children?.()}{/if}
   </div>
   {#if below}{@render marks()}{/if}
+  {#if verdict}<p class="verdict" data-figure="verdict">{verdict}</p>{/if}
   <figcaption class="unseen">{says}</figcaption>
 </figure>
 
@@ -125,13 +131,13 @@
   }
   .top,
   .tools {
-    position: absolute;
     display: flex;
     gap: 8px;
     font-size: 0.75rem;
     line-height: 1rem;
   }
   .top {
+    position: absolute;
     left: 40px;
     right: 8px;
     top: 4px;
@@ -203,9 +209,25 @@
     border-color: var(--ink-soft);
   }
   .tools {
-    right: 12px;
-    top: 2px;
-    z-index: 2;
+    flex: none;
+    flex-wrap: wrap;
+    align-items: center;
+    gap: 2px 8px;
+    padding: 2px 12px 0 36px;
+    color: var(--ink-soft);
+  }
+  .tools .title {
+    flex: 1;
+    min-width: 0;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
+  .verdict {
+    flex: none;
+    margin: 0;
+    padding: 0 8px 4px;
+    font-size: 0.75rem;
+    line-height: 1rem;
   }
   .tools :global(button) {
     height: 1.25rem;

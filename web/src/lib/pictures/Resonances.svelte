@@ -99,6 +99,7 @@
   label="Resonances"
   says={says(tamer.resonances, cuts, remark)}
   {legend}
+  verdict={remark}
   layers={[lines, shapes, hatches]}
   bind:box
   data-cuts={cuts.map((cut) => `${cut.hz}:${cut.db.toFixed(1)}`).join(' ')}
@@ -125,7 +126,6 @@
       <button class="button" onclick={() => tamer.asking.cancel()}>Cancel</button>
     {/if}
   {/snippet}
-  {#if remark}<p class="verdict" data-figure="verdict" title={remark}>{remark}</p>{/if}
   {#if !tamer.free}
     {#each tamer.resonances as one, at (at)}
       {@const stands = handleAt(one, axes)}
@@ -171,24 +171,6 @@
     border-style: dashed;
     color: var(--ink-soft);
     border-color: var(--ink-soft);
-  }
-  .verdict {
-    position: absolute;
-    left: 42px;
-    right: 8px;
-    bottom: 24px;
-    margin: 0;
-    padding: 0 4px;
-    display: -webkit-box;
-    -webkit-box-orient: vertical;
-    -webkit-line-clamp: 2;
-    line-clamp: 2;
-    overflow: hidden;
-    font-size: 0.75rem;
-    line-height: 1rem;
-    color: var(--ink);
-    background: color-mix(in srgb, var(--plate) 85%, transparent);
-    pointer-events: none;
   }
   progress {
     width: 8rem;

@@ -9,7 +9,7 @@
   import { atHz } from '../draw/shapes';
   import { spectrumState, type Fraction } from '../state/spectrum.svelte';
   import { workspace } from '../state/workspace.svelte';
-  import { axesOf, bandOf, cornersOf, grid, says, shapesOf } from './geometry/spectrum';
+  import { axesOf, bandOf, cornersOf, grid, LABEL_ROW, labelRows, says, shapesOf } from './geometry/spectrum';
   import Plot, { type Mark } from './Plot.svelte';
 
   /** A step of the wheel. */
@@ -35,7 +35,20 @@
         )
       : null,
   );
-  const axes = $derived(axesOf(spectrum, box));
+  const xs = $derived(axesOf(null, box).xs);
+  const x = (hz: number) => atHz(hz, xs);
+  /** An equaliser's corners are the handles of its bands. */
+  const namesBands = $derived(Boolean(settings['band1_kind']));
+  const labels = $derived(
+    namesBands
+      ? []
+      : corners.map(({ name, label }) => {
+          const hz = Number(settings[name]);
+          return { x: x(hz), text: `${label} ${format(hz, 'Hz')}` };
+        }),
+  );
+  const rows = $derived(labelRows(labels, box.width));
+  const axes = $derived(axesOf(spectrum, box, Math.max(0, ...rows.map(({ row }) => row + 1))));
   const lines = $derived(grid(axes));
   const cut = $derived(corners.length > 0 && settings['range_db'] !== undefined);
   const shapes = $derived(spectrum ? shapesOf(spectrum, axes, at, cut) : []);
@@ -47,8 +60,6 @@
     { mark: 'taken', text: 'difference' },
     ...(spectrum?.key_db ? [{ mark: 'key', text: 'key filter' } as const] : []),
   ]);
-  const x = (hz: number) => atHz(hz, axes.xs);
-
   // A new study means new sound: ask for its spectrum too.
   $effect(() => {
     void [workspace.measuring.study, spectrumState.fraction, spectrumState.moving];
@@ -84,6 +95,7 @@
   label="Level over frequency before and after"
   says={spectrum ? says(spectrum) : ''}
   {legend}
+  title="dB per 1/{spectrumState.fraction} octave over Hz"
   layers={[lines, shapes]}
   bind:box
   data-pictures={spectrum?.moving_before_db.length ?? 0}
@@ -110,7 +122,6 @@
       ]}
     />
   {/snippet}
-  <span class="title">dB per 1/{spectrumState.fraction} octave over Hz</span>
   {#if band}
     <div
       class="band"
@@ -123,8 +134,8 @@
       {@attach onCorner('frequency_hz')}
     ></div>
   {/if}
-  {#if !String(settings['band1_kind'] ?? '')}
-    {#each corners as corner, row (corner.name)}
+  {#if !namesBands}
+    {#each corners as corner, index (corner.name)}
       <div
         class="corner"
         role="presentation"
@@ -134,8 +145,8 @@
       >
         <span
           class="figure"
-          class:left={x(Number(settings[corner.name])) > box.width - 130}
-          style:top="{52 + row * 18}px">{corner.label} {format(Number(settings[corner.name]), 'Hz')}</span
+          class:left={rows[index]?.left}
+          style:top="{(rows[index]?.row ?? 0) * LABEL_ROW}px">{labels[index]?.text}</span
         >
       </div>
     {/each}
@@ -143,20 +154,9 @@
 </Plot>
 
 <style>
-  .title {
-    position: absolute;
-    left: 40px;
-    top: 31px;
-    padding: 0 4px;
-    background: var(--plate);
-    color: var(--ink-soft);
-    font-size: 0.75rem;
-    line-height: 1rem;
-    pointer-events: none;
-  }
   .band {
     position: absolute;
-    top: 30px;
+    top: 10px;
     bottom: 22px;
     cursor: ew-resize;
     touch-action: none;
@@ -164,7 +164,7 @@
   }
   .corner {
     position: absolute;
-    top: 30px;
+    top: 2px;
     bottom: 22px;
     width: 11px;
     margin-left: -5px;
@@ -182,7 +182,7 @@
   .corner span {
     position: absolute;
     top: 0;
-    left: 10px;
+    left: 8px;
     padding: 0 4px;
     white-space: nowrap;
     font-size: 0.6875rem;
@@ -190,10 +190,9 @@
     background: var(--plate);
     color: var(--key);
     pointer-events: none;
-    margin-top: -30px;
   }
   .corner .left {
     left: auto;
-    right: 10px;
+    right: 8px;
   }
 </style>

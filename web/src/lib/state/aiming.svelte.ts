@@ -77,7 +77,7 @@ class Aiming {
     await workspace.edit(
       by == null ? { op: 'set', values: [{ ...address, value }] } : { op: 'shift_envelope', ...address, by },
     );
-    workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.history.undo() }, 'aim');
+    workspace.note(text, 'note', workspace.history.offer(), 'aim');
     return true;
   }
 }

@@ -49,6 +49,18 @@ export class History {
     if (after && words) this.around.say(`Undone: ${words}`);
   }
 
+  /** For a notice about the edit that was just made: its undo, as long as no other came after it. */
+  offer(): { label: string; run: () => void } {
+    const made = this.around.settled().then(() => this.around.stored()?.undo);
+    const run = async () => {
+      const what = await made;
+      await this.around.settled();
+      if (this.around.stored()?.undo === what) await this.undo();
+      else this.around.say(`Other edits were made since. The history goes back to before: ${what}.`);
+    };
+    return { label: 'Undo', run: () => void run() };
+  }
+
   async redo(part: EditPart | null = null): Promise<void> {
     await this.around.settled();
     const what = this.around.stored()?.redo;

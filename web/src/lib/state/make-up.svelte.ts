@@ -30,7 +30,7 @@ class MakeUp {
     this.waiting = this.waiting.filter((other) => other !== lane.id);
     if (!result) return;
     await workspace.edit(setOf('lane', lane.id, { level_db: result.level_db }));
-    const undo = { label: 'Undo', run: () => void workspace.history.undo() };
+    const undo = workspace.history.offer();
     workspace.note(
       `${lane.name}: level ${format(result.level_db, 'dB')}, as loud as it came in.`,
       'note',

@@ -36,6 +36,11 @@ class Page {
     this.view = view;
   }
 
+  /** The page was opened in a view that another did not lead to. */
+  opened(): void {
+    if (this.view === 'contrast') this.lookAtMain();
+  }
+
   /** The contrast of the song is that of its main; the other views go on with what was chosen in them. */
   private lookAtMain(): void {
     const { stripId, stepId, laneId, stripIds } = workspace.selection;

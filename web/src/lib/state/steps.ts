@@ -141,13 +141,7 @@ export async function removeSteps(workspace: Workspace): Promise<void> {
   const count = [...everyStep(going)].length;
   await removeThem(workspace, going);
   // What goes with it may not be in sight.
-  if (count > 1)
-    workspace.note(
-      `${count} steps removed.`,
-      'note',
-      { label: 'Undo', run: () => void workspace.history.undo() },
-      'removed',
-    );
+  if (count > 1) workspace.note(`${count} steps removed.`, 'note', workspace.history.offer(), 'removed');
 }
 
 async function removeThem(workspace: Workspace, going: Step[]): Promise<void> {

@@ -21,7 +21,7 @@ export function withChosen(workspace: Workspace, strip: Strip): Strip[] {
 }
 
 function undoable(workspace: Workspace, topic: string, text: string): void {
-  workspace.note(text, 'note', { label: 'Undo', run: () => void workspace.history.undo() }, topic);
+  workspace.note(text, 'note', workspace.history.offer(), topic);
 }
 
 export function muteChosen(workspace: Workspace): void {

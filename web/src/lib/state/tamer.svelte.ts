@@ -41,7 +41,7 @@ class Tamer {
     if (!answer) return;
     const { resonances, studied, verdict } = answer;
     workspace.set(step.id, { resonances, studied, mode: 'found' });
-    workspace.note(verdict, 'note', { label: 'Undo', run: () => void workspace.history.undo() }, 'study');
+    workspace.note(verdict, 'note', workspace.history.offer(), 'study');
   }
 
   /** Other resonances for the step; they stay in the order they have, so that their numbers do. */

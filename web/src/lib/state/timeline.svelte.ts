@@ -145,10 +145,7 @@ export function remove(id: string): void {
   const gone = sections().find((one) => one.id === id);
   if (!gone) return;
   void workspace.edit({ op: 'remove_section', section_id: id });
-  workspace.note(`Section ${gone.name} removed.`, 'note', {
-    label: 'Undo',
-    run: () => void workspace.history.undo(),
-  });
+  workspace.note(`Section ${gone.name} removed.`, 'note', workspace.history.offer());
 }
 
 export function splitAtPlayhead(): void {
@@ -184,7 +181,7 @@ export async function propose(): Promise<void> {
   workspace.note(
     `${answer.sections.length} ${answer.sections.length === 1 ? 'section' : 'sections'} by changes of loudness; rename them as you like.`,
     'note',
-    { label: 'Undo', run: () => void workspace.history.undo() },
+    workspace.history.offer(),
   );
 }
 

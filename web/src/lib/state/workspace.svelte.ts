@@ -265,8 +265,7 @@ export class Workspace {
     if (version) this.take(version);
     else await this.refresh();
     if (this.listening.order && !this.ordering) this.listening.setOrder(null);
-    for (const text of answer.notices)
-      this.note(text, 'note', { label: 'Undo', run: () => void this.history.undo() });
+    for (const text of answer.notices) this.note(text, 'note', this.history.offer());
     this.listening.tellScope();
     this.measuring.edited();
   }

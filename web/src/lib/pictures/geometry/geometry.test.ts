@@ -293,3 +293,20 @@ describe('the timeline', () => {
     expect(texts(bars)[0]).toBe('1');
   });
 });
+
+describe('labels of corners', () => {
+  it('share a row where they do not meet, and turn to the left at the right edge', () => {
+    const labels = [
+      { x: 60, text: 'Low cut 30 Hz' },
+      { x: 90, text: 'Focus 45 Hz' },
+      { x: 300, text: 'Top 4 kHz' },
+      { x: 380, text: 'Above 12 kHz' },
+    ];
+    expect(spectrum.labelRows(labels, 400)).toEqual([
+      { row: 0, left: false },
+      { row: 1, left: false },
+      { row: 0, left: false },
+      { row: 1, left: true },
+    ]);
+  });
+});

@@ -23,13 +23,38 @@ export interface Axes {
   ys: Axis;
 }
 
-/** The levels' axis reaches to the loudest band of the average. */
-export function axesOf(spectrum: Spectrum | null, { width, height }: Box): Axes {
+/** Above the plot, and for each row of labels of corners. */
+const TOP = 10;
+export const LABEL_ROW = 16;
+/** A letter of a label, and what surrounds it, in pixels; rough. */
+const LETTER = 6.2;
+const AROUND = 18;
+
+/** Rows for labels that stand at places along the axis, from the top; in one row none meets another. They lie right of their
+ * places, or left of them where there is no room. */
+export function labelRows(
+  labels: { x: number; text: string }[],
+  width: number,
+): { row: number; left: boolean }[] {
+  const rows: [number, number][][] = [];
+  return labels.map(({ x, text }) => {
+    const long = AROUND + LETTER * text.length;
+    const left = x + long > width;
+    const [from, to] = left ? [x - long, x] : [x, x + long];
+    let row = rows.findIndex((taken) => taken.every(([start, end]) => to < start || from > end));
+    if (row < 0) row = rows.push([]) - 1;
+    rows[row]!.push([from, to]);
+    return { row, left };
+  });
+}
+
+/** The levels' axis reaches to the loudest band of the average. rows: of labels above it. */
+export function axesOf(spectrum: Spectrum | null, { width, height }: Box, rows = 0): Axes {
   const loudest = Math.max(-60, ...(spectrum?.before_db ?? []), ...(spectrum?.after_db ?? []));
   const high = Math.min(HIGHEST_DB, Math.ceil((loudest + 4) / 6) * 6);
   return {
     xs: frequencyAxis(38, width - 12),
-    ys: { low: high - SPAN_DB, high, from: height - 22, to: 30 },
+    ys: { low: high - SPAN_DB, high, from: height - 22, to: TOP + LABEL_ROW * rows },
   };
 }
 
