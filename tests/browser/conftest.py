@@ -117,7 +117,10 @@ def opened(browser, address, session=None):
     page = context.new_page()
     wrong = []
     page.on("pageerror", lambda error: wrong.append(str(error)))
-    page.on("console", lambda told: wrong.append(told.text) if told.type in ("warning", "error") and not WANTED.match(told.text) else None)
+    page.on(
+        "console",
+        lambda told: wrong.append(told.text) if told.type in ("warning", "error") and not WANTED.match(told.text) else None,
+    )
     page.goto(address)
     page.wait_for_selector("[data-figure=matched_db]")
     yield page

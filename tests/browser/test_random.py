@@ -1,0 +1,120 @@
+"""Keys, clicks and the wheel at random: the document is what the history says, and nothing is edited that no key explains."""
+
+import os
+import random
+
+import pytest
+
+from tests.browser.conftest import until, version
+
+#: Presses in a run of the tests; `RANDOM_PRESSES=2000` looks for two minutes and longer.
+PRESSES = int(os.environ.get("RANDOM_PRESSES", "160"))
+#: Keys that listen, look and walk: none of them edits, wherever they are pressed but in a list or on a slider.
+LOOKING = (
+    "z",
+    "x",
+    "c",
+    "e",
+    "Space",
+    "g",
+    "o",
+    "Home",
+    "PageUp",
+    "PageDown",
+    "v",
+    "Shift+V",
+    "Escape",
+    "F6",
+    "Tab",
+    "Shift+Tab",
+)
+#: Keys that may edit.
+EDITING = (
+    "b", "Shift+B", "p", "f", "u", "m", "s", "Delete", "Control+d", "Control+c", "Control+v", "r", "Shift+1", "1", "2",
+    "ArrowUp", "ArrowDown", "ArrowLeft", "ArrowRight", "k", "n", "Control+z", "Control+Shift+z", "Enter",
+)  # fmt: skip
+#: Places that a click or the wheel only looks at.
+GROUNDS = ("nav.tree .name", ".path .plate .face", "aside.ledger h2", ".pictures figure .plot", "header nav button")
+
+
+def history(page):
+    number = page.url.rsplit("#/", 1)[1].split("/")[0]
+    return page.evaluate(f"fetch('/api/sessions/{number}/history').then((answer) => answer.json())")
+
+
+def go_to(page, position):
+    """To a place of the history, as its list does."""
+    now = version(page)
+    answer = page.evaluate(
+        "([number, asked]) => fetch(`/api/sessions/${number}/history`, { method: 'POST', body: JSON.stringify(asked),"
+        " headers: { 'content-type': 'application/json' } }).then((answer) => answer.status)",
+        [now["id"], {"position": position, "tab": "another", "since": now["revision"]}],
+    )
+    assert answer == 200
+
+
+def strips(page):
+    return [{**strip, "solo": False} for strip in version(page)["session"]["strips"]]
+
+
+def settled(page):
+    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+
+
+def place(page):
+    """Where in the history the document is; a match that is stored beside the edits does not count."""
+    settled(page)
+    told = history(page)
+    return told["position"], len(told["edits"])
+
+
+@pytest.mark.parametrize("seed", [1])
+def test_the_document_is_what_the_history_says_and_looking_edits_nothing(page, seed):
+    rng = random.Random(seed)
+    page.on("dialog", lambda dialog: dialog.accept())
+    began, before = strips(page), place(page)[0]
+    log = []
+    for _ in range(PRESSES):
+        act = rng.random()
+        at = place(page)
+        if act < 0.35:
+            # No slider or list has the focus: there an arrow or a letter is an edit, as it should be.
+            page.evaluate("document.querySelector('dialog') ? 0 : document.querySelector('nav.tree [tabindex=\"0\"]')?.focus()")
+            key = rng.choice(LOOKING)
+            log.append(key)
+            page.keyboard.press(key)
+            looked = True
+        elif act < 0.6:
+            key = rng.choice(EDITING)
+            log.append(key)
+            page.keyboard.press(key)
+            looked = False
+        else:
+            seen = page.locator(rng.choice(GROUNDS)).all()
+            shown = [one for one in seen if one.is_visible()]
+            if not shown or page.locator("dialog").count():
+                page.keyboard.press("Escape")
+                continue
+            box = rng.choice(shown).bounding_box()
+            x, y = box["x"] + rng.random() * box["width"], box["y"] + rng.random() * box["height"]
+            log.append(f"{'wheel' if act > 0.8 else 'click'} {x:.0f} {y:.0f}")
+            page.mouse.move(x, y)
+            if act > 0.8:
+                page.mouse.wheel(0, rng.choice((-120, 120)))
+            else:
+                page.mouse.click(x, y)
+            looked = True
+        if looked:
+            assert place(page) == at, log[-6:]
+    page.keyboard.press("Escape")
+    settled(page)
+    # Everything undone is where it began, and done again where it was.
+    ended = strips(page)
+    at = place(page)[0]
+    go_to(page, before)
+    until(page, lambda: strips(page) == began)
+    go_to(page, at)
+    until(page, lambda: strips(page) == ended)
+    # The page shows what is stored.
+    names = page.locator("nav.tree [role=treeitem]").evaluate_all("rows => rows.map((row) => row.ariaLabel)")
+    until(page, lambda: set(names) <= {strip["name"] for strip in strips(page)})
