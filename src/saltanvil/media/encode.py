@@ -21,6 +21,7 @@ from saltanvil.media.broadcast import BroadcastFile
 from saltanvil.media.convert import Converter, converted_frames
 from saltanvil.media.dither import Dither, Quantiser
 from saltanvil.media.formats import VORBIS_QUALITY, AudioFormat, Origin, Tags, format_named
+from saltanvil.media.ogg import finish_vorbis
 
 Audio = NDArray[np.float32]
 SUBTYPE = {16: "PCM_16", 24: "PCM_24", 0: "FLOAT"}
@@ -91,7 +92,9 @@ class Soundfile:
             quality["compression_level"] = 1.0 - VORBIS_QUALITY[form.bit_rate_kbps or 0]
         subtype = "VORBIS" if form.kind == "vorbis" else SUBTYPE[form.bits or 0]
         self._path, self._tags = path, tags if form.kind in ("flac", "vorbis") else {}
-        self._kind = "ogg" if form.kind == "vorbis" else form.kind
+        self._kind = form.kind
+        #: libsndfile notes where the peaks of floats are, and when it did.
+        self._peaks = form.kind in ("wav", "aiff") and form.bits == 0
         self._file = soundfile.SoundFile(str(path), "w", rate, channels, subtype, format=container, **quality)
         if form.kind in ("wav", "aiff"):
             for name in SOUNDFILE_TAGS:
@@ -104,12 +107,29 @@ class Soundfile:
 
     def close(self) -> None:
         self._file.close()
-        if self._tags:
+        if self._kind == "vorbis":
+            finish_vorbis(self._path, self._tags)
+        elif self._tags:
             retag(self._path, self._kind, self._tags)
+        elif self._peaks:
+            forget_time_of_peaks(self._path)
 
     def abandon(self) -> None:
         with contextlib.suppress(RuntimeError, OSError):
             self._file.close()
+
+
+#: The chunk of peaks stands within so many bytes; its time stamp behind its name, size and version.
+PEAKS_WITHIN, PEAKS_TIME_AT = 8192, 12
+
+
+def forget_time_of_peaks(path: Path) -> None:
+    """The same sound gives the same file, whenever it was written."""
+    with path.open("r+b") as file:
+        at = file.read(PEAKS_WITHIN).find(b"PEAK")
+        if at >= 0:
+            file.seek(at + PEAKS_TIME_AT)
+            file.write(bytes(4))
 
 
 def retag(path: Path, kind: str, tags: dict[str, str]) -> None:
@@ -137,7 +157,8 @@ class Encoder:
     def __init__(self, path: Path, form: AudioFormat, rate: int, channels: int, tags: dict[str, str]) -> None:
         codec, sample_format = ENCODERS[form.kind]
         # MP4 keeps tags of any name only if it is told to.
-        options = {"movflags": "use_metadata_tags"} if form.kind == "aac" else {}
+        # Its edit list counts in a timescale of the whole file: with that of the rate the end is cut to the sample.
+        options = {"movflags": "use_metadata_tags", "movie_timescale": str(rate)} if form.kind == "aac" else {}
         self._file = av.open(str(path), "w", format=self.CONTAINER[form.kind], options=options)
         self._file.metadata.update(tags)
         self._layout = "mono" if channels == 1 else "stereo"
