@@ -9,10 +9,9 @@ import soundfile
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.audition import Audition, Scope
-from saltanvil.engine.automation import GRID_FRAMES, MAX_TURNS, Clock
+from saltanvil.engine.automation import GRID_FRAMES, JUMP_MS, MAX_TURNS, NEVER, Clock
 from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.export import FileTarget, export_strips
@@ -317,7 +316,7 @@ def test_over_a_loop_each_sound_has_the_value_of_its_own_time(lookahead_ms):
     """A trim that moves, behind a step that is late: what sounds of the loop's end still has the end's value, not the start's.
 
     A gain that moves over time is a plain product, so the whole is checked against NumPy: the trim's gain at the sound's own
-    time, glided as `dsp/glide` says.
+    time, but for the way on which the loop turns, where it glides from the one to the other.
     """
     late = {"id": "late", "kind": "compressor", "settings": {"threshold_db": 0.0, "ratio": 1.0, "lookahead_ms": lookahead_ms}}
     trim = {"id": "t", "kind": "trim", "envelopes": {"gain_db": ramp((0.0, -40.0), (1.0, 0.0)).model_dump()}}
@@ -328,24 +327,11 @@ def test_over_a_loop_each_sound_has_the_value_of_its_own_time(lookahead_ms):
     stream = Stream(MEDIA, wanted, passage.start, 1)
     live = np.concatenate([stream.next(wanted, LEAD_S).audio for _ in range(14)], axis=1)
     length = passage.stop - passage.start
-    lag = Latencies(Graph(session)).latency_frames[NodeId("out", "main")]
-    # In the play's own frames: what reaches the trim at its tick n is the sound of frame n - lag.
-    part, gains, gain = glide_part(RATE), [], None
-    sound = []
-    for n in range(-passage.start // TICK_FRAMES * TICK_FRAMES, live.shape[1] + lag + TICK_FRAMES, TICK_FRAMES):
-        frames = np.arange(n, n + TICK_FRAMES) - lag
-        where = np.where(frames < 0, frames + passage.start, passage.start + frames % length)
-        at = where[0]
-        breaks = [edge for edge in (0, RATE) if edge <= at]
-        read = max(at // GRID_FRAMES * GRID_FRAMES, *breaks) if breaks else at // GRID_FRAMES * GRID_FRAMES
-        target = 10.0 ** (np.clip(-40.0 + 40.0 * read / RATE, -40.0, 0.0) / 20.0)
-        before = target if gain is None else gain
-        gain = target if gain is None or abs(target - before) < 1e-6 else before + (target - before) * part
-        gains.append(before + (gain - before) * np.arange(1, TICK_FRAMES + 1) / TICK_FRAMES)
-        read_from = MEDIA.read(0, 0, FRAMES)
-        sound.append(np.where(where >= 0, read_from[:, np.maximum(where, 0)], 0.0))
-    expected = (np.concatenate(sound, axis=1) * np.concatenate(gains))[:, -live.shape[1] - TICK_FRAMES :][:, : live.shape[1]]
-    np.testing.assert_allclose(live, expected, atol=2e-4)
+    turned = np.arange(live.shape[1]) % length
+    where = passage.start + turned
+    expected = MEDIA.read(0, 0, FRAMES)[:, where] * 10.0 ** ((-40.0 + 40.0 * where / RATE) / 20.0)
+    away = turned >= 2 * GRID_FRAMES
+    np.testing.assert_allclose(live[:, away], expected[:, away], rtol=2e-3, atol=1e-6)
 
 
 def test_a_clock_remembers_where_the_play_turned():
@@ -353,10 +339,10 @@ def test_a_clock_remembers_where_the_play_turned():
     clock.advance(640, 128)
     clock.advance(768, 128)
     clock.advance(640, 128)  # a loop of 256 frames
-    assert clock.runs(640, 128, 0) == [(0, 128, 640)]
-    assert clock.runs(640, 128, 64) == [(0, 64, 832), (64, 128, 640)]
-    assert clock.runs(640, 128, 100) == [(0, 100, 796), (100, 128, 640)]
-    assert clock.runs(640, 128, 300) == [(0, 128, 596)]
+    assert clock.runs(640, 128, 0) == [(0, 128, 640, 640)]
+    assert clock.runs(640, 128, 64) == [(0, 64, 832, NEVER), (64, 128, 640, 640)]
+    assert clock.runs(640, 128, 100) == [(0, 100, 796, NEVER), (100, 128, 640, 640)]
+    assert clock.runs(640, 128, 300) == [(0, 128, 596, NEVER)]
     for _ in range(3 * MAX_TURNS):
         clock.advance(640, 64)
     assert len(clock.turns) == MAX_TURNS
@@ -422,9 +408,9 @@ BEFORE = {
 
 @pytest.mark.parametrize("before", sorted(BEFORE))
 @pytest.mark.parametrize("at_s", [0.5, 0.7002])
-def test_a_jump_changes_the_sound_at_the_sample_the_grid_says(before, at_s):
-    """A trim stepped by a hold envelope, behind whatever delays: the first changed sample, counted in the sound's own time, is
-    that of the tick behind the written time, as the step's ticks lie."""
+def test_a_jump_is_centred_where_it_was_written(before, at_s):
+    """A trim stepped by a hold envelope, behind whatever delays, in the sound's own time: nothing before half the length of a
+    jump, half way there at the written time, and at its end after as long again."""
     jump = ramp((0.0, 0.0), (at_s, -12.0), shape="hold")
     steps = [*BEFORE[before], {"id": "t", "kind": "trim", "envelopes": {"gain_db": jump.model_dump()}}]
     moved = track(*steps)
@@ -439,16 +425,22 @@ def test_a_jump_changes_the_sound_at_the_sample_the_grid_says(before, at_s):
     node = NodeId("step", "t")
     latency = Latencies(Graph(moved)).latency_frames[node]
     assert (latency > 0) == (before != "nothing")
-    changed = np.flatnonzero((run(moved, node=node) != run(plain, node=node)).any(axis=0))
-    written = math.ceil(math.ceil(at_s * RATE) / TICK_FRAMES) * TICK_FRAMES
-    expected = -(-(written + latency) // TICK_FRAMES) * TICK_FRAMES
-    assert changed[0] == expected
-    assert 0 <= changed[0] - latency - at_s * RATE < 2 * TICK_FRAMES
+    one, two = run(moved, node=node), run(plain, node=node)
+    written, half = round(at_s * RATE) + latency, round(JUMP_MS / 2000.0 * RATE)
+    changed = np.flatnonzero((one != two).any(axis=0))
+    assert abs(changed[0] - (written - half)) <= 2 * TICK_FRAMES
+    left = 10.0 ** (-12.0 / 20.0)
+    after = slice(written + half + 2 * TICK_FRAMES, None)
+    np.testing.assert_allclose(one[:, after], left * two[:, after], atol=1e-6)
+    middle = slice(written - TICK_FRAMES, written + TICK_FRAMES)
+    gain = np.sqrt(np.square(one[:, middle]).sum() / np.square(two[:, middle]).sum())
+    assert gain == pytest.approx(10.0 ** (-6.0 / 20.0), rel=0.02)  # half way in dB, as the course goes
 
 
 @pytest.mark.parametrize(("kind", "name"), PAIRS)
 def test_a_jump_makes_no_more_of_a_click_than_the_setting_moved_by_hand(kind, name):
-    """The largest second difference above that of the unmoved sound, against that of the same move as an edit at that tick."""
+    """The largest second difference above that of the unmoved sound, against that of the same move as an edit at that tick. A
+    move by hand is quick at its beginning, an envelope's in its middle: at the louder end that may be a little more."""
     told = descriptors_of(REGISTRY[kind].settings_model)[name]
     plain = with_envelope(kind, name, Envelope())
     now = float(getattr(plain.step("x").step.settings, name))
@@ -474,12 +466,12 @@ def test_a_jump_makes_no_more_of_a_click_than_the_setting_moved_by_hand(kind, na
     by_hand = with_envelope(kind, name, Envelope())
     by_hand.step("x").step.settings = by_hand.step("x").step.settings.model_copy(update={name: other})
     one, two = rendered(moved, moved), rendered(plain, by_hand)
-    near = slice(edit_at - 64, edit_at + RATE // 10)
+    near = slice(edit_at - round(JUMP_MS / 1000.0 * RATE), edit_at + RATE // 10)
 
     def rough(x):
         return float(np.abs(np.diff(x[:, near], n=2, axis=1)).max())
 
-    assert rough(one) <= 1.05 * rough(two) + 1e-5
+    assert rough(one) <= 1.3 * rough(two) + 1e-5
 
 
 def test_a_bypass_that_moves_is_a_fade_between_what_goes_on_working():
@@ -494,8 +486,9 @@ def test_a_bypass_that_moves_is_a_fade_between_what_goes_on_working():
     moved = run(track({**comp, "envelopes": {"bypass": bypass.model_dump()}}), node=node)
     working, out = run(track(comp), node=node), run(track({**comp, "bypass": True}), node=node)
     settled = round(0.1 * RATE)
-    np.testing.assert_allclose(moved[:, : RATE // 2], working[:, : RATE // 2], atol=1e-6)
-    np.testing.assert_allclose(moved[:, RATE // 2 + settled : RATE], out[:, RATE // 2 + settled : RATE], atol=1e-5)
+    np.testing.assert_allclose(moved[:, : RATE // 2 - settled], working[:, : RATE // 2 - settled], atol=1e-6)
+    outside = slice(RATE // 2 + settled, RATE - settled)
+    np.testing.assert_allclose(moved[:, outside], out[:, outside], atol=1e-5)
     np.testing.assert_allclose(moved[:, RATE + settled :], working[:, RATE + settled :], atol=1e-5)
     # Switched off, its envelope leaves the document's word, still as a fade.
     still = track({**comp, "bypass": True, "envelopes": {"bypass": bypass.model_dump()}}, envelopes_off=True)

@@ -5,7 +5,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, kernel, share_of
 
 Coefficients = tuple[float, float, float, float, float]
 IDENTITY: Coefficients = (1.0, 0.0, 0.0, 0.0, 0.0)
@@ -71,6 +71,10 @@ def response_db(sections: NDArray[np.float64], frequencies_hz: NDArray[np.float6
     return np.asarray(20.0 * np.log10(np.maximum(np.abs(total), 1e-12)), dtype=np.float64)
 
 
+#: While coefficients move they step this often.
+STEP_FRAMES = 8
+
+
 @kernel("void(float32[:,::1],float32[:,::1],float64[:,::1],float64[:,::1],float64[:,:,::1],float64[::1])", allocates=True)
 def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
     """A cascade of sections in direct form I over a block of any length, in float64 inside.
@@ -78,9 +82,9 @@ def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
     Direct form I remembers sound and not products of coefficients, so that gliding coefficients do not click. An
     identity passes the sound bit for bit.
 
-    target, now: (sections, 5), wanted and current coefficients; they glide a part of the way each tick. Mixing two
+    target, now: (sections, 5), wanted and current coefficients; they glide in steps of STEP_FRAMES. Mixing two
     stable sets stays stable, as the stable region of (a1, a2) is convex. memory: (sections, 4, channels).
-    state: [position, part of the way a tick, primed].
+    state: [position, share of the way a tick or minus the ticks that are left (see `share_of`), primed].
     """
     channels, frames = x.shape
     sections = target.shape[0]
@@ -88,15 +92,25 @@ def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
         now[:, :] = target
         state[2] = 1.0
     work = np.empty((2, TICK_FRAMES))
+    # Coefficients that move are others every few frames: a step a tick would be heard as a buzz of its rate.
+    steps = TICK_FRAMES // STEP_FRAMES
+    glide = state[1] * steps if state[1] < 0.0 else 1.0 - (1.0 - state[1]) ** (1.0 / steps)
     start = 0
     while start < frames:
         phase = int(state[0]) % TICK_FRAMES
-        if phase == 0:
+        settled = True
+        for s in range(sections):
+            for i in range(5):
+                settled = settled and now[s, i] == target[s, i]
+        if phase % STEP_FRAMES == 0 and not settled:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for s in range(sections):
                 for i in range(5):
                     gap = target[s, i] - now[s, i]
-                    now[s, i] = target[s, i] if abs(gap) < 1e-9 else now[s, i] + gap * state[1]
-        count = min(TICK_FRAMES - phase, frames - start)
+                    now[s, i] = target[s, i] if abs(gap) < 1e-9 else now[s, i] + gap * share
+        length = TICK_FRAMES if settled else STEP_FRAMES
+        count = min(length - phase % length, frames - start)
         for c in range(channels):
             given = x[c, start : start + count]
             for i in range(count):

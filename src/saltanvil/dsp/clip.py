@@ -27,7 +27,7 @@ Le Bivic, "Reducing the aliasing of nonlinear waveshaping using continuous-time 
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, inline, kernel, share_of
 from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean
 from saltanvil.dsp.lookahead import rest as at_rest
 from saltanvil.dsp.oversample import doubled, halved
@@ -152,15 +152,18 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
     result = work[15]
     found_bits = work.view(np.int32)[15]
     moving = True
+    glide = settings[GLIDE]
     start = 0
     column = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(GLIDING):
                 before[i] = now[i]
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * share
         was_moving = moving
         moving = False
         for i in range(GLIDING):

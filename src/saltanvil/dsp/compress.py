@@ -14,7 +14,7 @@ Source: Giannoulis, Massberg and Reiss, "Digital Dynamic Range Compressor Design
 import numpy as np
 
 from saltanvil.dsp.detector import HISTORY, detect, detectors_of, group_heads, spread_heads
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, copy_rows, inline, kernel, share_of
 from saltanvil.dsp.logs import ONE, decibels, exp2_block
 from saltanvil.dsp.ring import through_ring
 
@@ -218,6 +218,7 @@ def compress(x, key, y, settings, curve, bends, state, memory, ring, trace, work
     lookahead = int(settings[LOOKAHEAD])
     feedback = settings[FEEDBACK] != 0.0
     by_output = feedback and settings[RMS] > 0.0  # a mean of what leaves, frame by frame
+    glide = settings[GLIDE]
     start = 0
     column = 0
     while start < frames:
@@ -232,15 +233,17 @@ def compress(x, key, y, settings, curve, bends, state, memory, ring, trace, work
             state[GAIN_FROM] = state[GAIN]
             state[MIX_FROM] = now[MIX]
             if not settled:
+                share = share_of(glide)
+                glide = after_tick(glide)
                 if now[RETURN] == 0.0 and settings[RETURN] > 0.0:
                     at_rest(ring, state)
                 for i in range(GLIDING):
                     gap = settings[i] - now[i]
-                    now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+                    now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * share
                 for b in range(curve.shape[0]):
                     for i in range(BEND):
                         gap = curve[b, i] - bends[b, i]
-                        bends[b, i] = curve[b, i] if abs(gap) < 1e-4 else bends[b, i] + gap * settings[GLIDE]
+                        bends[b, i] = curve[b, i] if abs(gap) < 1e-4 else bends[b, i] + gap * share
                 state[GAIN] = 10.0 ** (now[MAKEUP] / 20.0)
         steady = state[GAIN] == state[GAIN_FROM] and now[MIX] == state[MIX_FROM]
         # Up to a tick's end in either case, so that no tick is split over two columns of the trace.

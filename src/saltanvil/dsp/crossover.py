@@ -19,7 +19,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, inline, kernel, share_of
 
 MAX_BANDS = 6
 POSITION, PART, PRIMED, STATE = range(4)
@@ -149,14 +149,17 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
         copy(wanted, before)
         state[PRIMED] = 1.0
     spare = work[MAX_BANDS]
+    glide = state[PART]
     start = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for d in range(dividers):
                 before[d] = now[d]
                 gap = np.log(wanted[d] / now[d])
-                now[d] = wanted[d] if abs(gap) < 1e-6 else now[d] * np.exp(gap * state[PART])
+                now[d] = wanted[d] if abs(gap) < 1e-6 else now[d] * np.exp(gap * share)
         moving = False
         for d in range(dividers):
             moving = moving or before[d] != now[d] or now[d] != wanted[d]

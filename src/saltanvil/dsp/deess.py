@@ -12,7 +12,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, copy_rows, kernel, share_of
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 
 #: A section: tan(pi f / rate), damping k, the power of g that is K, weight of the second-order term (0 makes a bell).
@@ -94,17 +94,20 @@ def cut(x, gain, y, sections, moving, settings, now, memory, state, work):  # ty
         copy_rows(sections, moving)
         copy(settings, now)
         state[PRIMED] = 1.0
+    glide = state[GLIDE]
     start = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for s in range(SECTIONS):
                 for i in range(SECTION):
                     gap = sections[s, i] - moving[s, i]
-                    moving[s, i] = sections[s, i] if abs(gap) < 1e-6 else moving[s, i] + gap * state[GLIDE]
+                    moving[s, i] = sections[s, i] if abs(gap) < 1e-6 else moving[s, i] + gap * share
             for i in range(GLIDING):
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * state[GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * share
         count = min(TICK_FRAMES - phase, frames - start)
         mix = np.float32(now[MIX])
         only = np.float32(now[ONLY_BAND])

@@ -11,7 +11,7 @@ The dip moves in straight lines, so that attack and decay end when they say; its
 import numpy as np
 
 from saltanvil.dsp.detector import HISTORY, detect
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, kernel, share_of
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 
 # Target settings; those before GLIDING glide from tick to tick. Levels in dB; RISE and FALL are shares a frame.
@@ -60,15 +60,18 @@ def duck(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
     lookahead = int(settings[LOOKAHEAD])
     rise, fall, hold = settings[RISE], settings[FALL], settings[HOLD]
     by_hits = settings[HITS] != 0.0
+    glide = settings[GLIDE]
     start = 0
     column = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
             state[DEPTH_FROM], state[SHAPE_FROM] = now[DEPTH], now[SHAPE]
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(GLIDING):
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * share
         count = min(TICK_FRAMES - phase, frames - start)
         peak, slow = state[PEAK], state[SLOW_AT]
         hits = 0.0

@@ -13,7 +13,7 @@ smoothing in the branching form of Giannoulis, Massberg and Reiss, J. Audio Eng.
 import numpy as np
 
 from saltanvil.dsp.detector import HISTORY, detect, detectors_of
-from saltanvil.dsp.kernel import TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.kernel import TICK_FRAMES, after_tick, copy, inline, kernel, share_of
 from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 from saltanvil.dsp.ring import through_ring
 
@@ -105,6 +105,7 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
     factor, factor_bits = work[7], bits_of_work[7]
     shift = bits_of_work[8]
     lookahead = int(settings[LOOKAHEAD])
+    glide = settings[GLIDE]
     start = 0
     column = 0
     while start < frames:
@@ -113,9 +114,11 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
         for i in range(GLIDING):
             settled = settled and now[i] == settings[i]
         if (phase == 0 and not settled) or not primed:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(GLIDING):
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * share
             state[OPEN_POWER] = 10.0 ** (now[OPENS] / 10.0)
             state[CLOSE_POWER] = 10.0 ** (now[CLOSES] / 10.0)
             state[FLOOR_GAIN] = 0.0 if now[FLOOR] <= SILENT_FLOOR_DB else 10.0 ** (now[FLOOR] / 20.0)

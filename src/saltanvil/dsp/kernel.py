@@ -52,3 +52,16 @@ def copy_rows(source, target):  # type: ignore[no-untyped-def]
     """`copy` in two dimensions."""
     for row in range(source.shape[0]):
         copy(source[row], target[row])
+
+
+@inline
+def share_of(glide):  # type: ignore[no-untyped-def]
+    """Share of the way that a gliding setting covers in a tick. glide: that share, the same each tick; or, below 0, minus the
+    ticks that are left until it is there, in even steps."""
+    return glide if glide > 0.0 else -1.0 / glide
+
+
+@inline
+def after_tick(glide):  # type: ignore[no-untyped-def]
+    """The glide for the next tick."""
+    return glide if glide > 0.0 else min(glide + 1.0, -1.0)

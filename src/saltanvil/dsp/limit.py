@@ -12,7 +12,7 @@ however short the release: it does not rise between the crests of a low sound.
 import numpy as np
 
 from saltanvil.dsp.detector import detectors_of, hold
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, kernel, share_of
 from saltanvil.dsp.logs import TINY
 from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean, rest
 from saltanvil.dsp.ring import through_ring
@@ -75,6 +75,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
     gains = work[4:6]
     rows = work[6 : 6 + TRUE_PEAK_ROWS]
     late = work[12]
+    glide = settings[GLIDE]
     start = 0
     column = 0
     while start < frames:
@@ -86,9 +87,11 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
             state[DRIVE_FROM] = state[DRIVE_TO]
             state[LEAN_FROM] = state[LEAN_TO]
             if not settled or not primed:
+                share = share_of(glide)
+                glide = after_tick(glide)
                 for i in range(GLIDING):
                     gap = settings[i] - now[i]
-                    now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+                    now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * share
                 state[DRIVE_TO] = 10.0 ** (now[DRIVE] / 20.0)
                 state[CEILING_GAIN] = 10.0 ** (now[CEILING] / 20.0)
             tick = int(state[POSITION]) // TICK_FRAMES

@@ -15,7 +15,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, kernel, share_of
 
 LOWEST_HZ, POLES, RATIO = 1.0, 19, 2.0**0.7
 #: Harmonics 2 to 5.
@@ -49,14 +49,17 @@ def harmonics(band, y, weights, part, chain, memory, state):  # type: ignore[no-
         copy(weights, now)
         copy(weights, before)
         state[PRIMED] = 1.0
+    glide = part
     start = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for k in range(count_of):
                 before[k] = now[k]
                 gap = weights[k] - now[k]
-                now[k] = weights[k] if abs(gap) < 1e-6 else now[k] + gap * part
+                now[k] = weights[k] if abs(gap) < 1e-6 else now[k] + gap * share
         count = min(TICK_FRAMES - phase, frames - start)
         for c in range(channels):
             held = memory[c]

@@ -2,14 +2,14 @@
 
 import numpy as np
 
-from saltanvil.dsp.kernel import TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import TICK_FRAMES, after_tick, inline, kernel, share_of
 
 #: Elements of a glide's state.
 POSITION, PRIMED, FROM_LEFT, FROM_RIGHT, NOW_LEFT, NOW_RIGHT, GLIDE_STATE = range(7)
 
 
 @inline
-def place_stretch(x, y, start, frames, left, right, part, state):  # type: ignore[no-untyped-def]
+def place_stretch(x, y, start, frames, left, right, glide, state):  # type: ignore[no-untyped-def]
     """`place` from frame `start` up to `frames`."""
     channels = y.shape[0]
     if state[PRIMED] == 0.0:
@@ -21,12 +21,14 @@ def place_stretch(x, y, start, frames, left, right, part, state):  # type: ignor
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             state[FROM_LEFT] = state[NOW_LEFT]
             state[FROM_RIGHT] = state[NOW_RIGHT]
             gap = left - state[NOW_LEFT]
-            state[NOW_LEFT] = left if abs(gap) < 1e-6 else state[NOW_LEFT] + gap * part
+            state[NOW_LEFT] = left if abs(gap) < 1e-6 else state[NOW_LEFT] + gap * share
             gap = right - state[NOW_RIGHT]
-            state[NOW_RIGHT] = right if abs(gap) < 1e-6 else state[NOW_RIGHT] + gap * part
+            state[NOW_RIGHT] = right if abs(gap) < 1e-6 else state[NOW_RIGHT] + gap * share
         count = min(TICK_FRAMES - phase, frames - start)
         for c in range(channels):
             before = state[FROM_LEFT + c]
@@ -54,12 +56,13 @@ def place(x, y, left, right, part, state):  # type: ignore[no-untyped-def]
     place_stretch(x, y, 0, x.shape[1], left, right, part, state)
 
 
-@kernel("void(float32[:,::1],float32[:,::1],int64[::1],float64[:,::1],float64,float64[::1])")
-def place_along(x, y, ends, gains, part, state):  # type: ignore[no-untyped-def]
-    """`place` with other gains from time to time. ends: frame at which each piece ends; gains: (pieces, 2), left and right."""
+@kernel("void(float32[:,::1],float32[:,::1],int64[::1],float64[:,::1],float64[::1],float64[::1])")
+def place_along(x, y, ends, gains, glides, state):  # type: ignore[no-untyped-def]
+    """`place` with other gains from time to time. ends: frame at which each piece ends; gains: (pieces, 2), left and right;
+    glides: how each piece gets there (see `share_of`)."""
     start = 0
     for piece in range(ends.shape[0]):
-        place_stretch(x, y, start, ends[piece], gains[piece, 0], gains[piece, 1], part, state)
+        place_stretch(x, y, start, ends[piece], gains[piece, 0], gains[piece, 1], glides[piece], state)
         start = ends[piece]
 
 

@@ -18,7 +18,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, inline, kernel, share_of
 
 Array = NDArray[np.float64]
 
@@ -270,21 +270,24 @@ def tame(  # type: ignore[no-untyped-def]
             now[i] = settings[i]
         state[PRIMED] = 1.0
         state[TO_MIX], state[TO_GAIN] = now[MIX], gain_of(now[OUTPUT])
+    glide = state[GLIDE]
     start = 0
     while start < frames:
         position = int(state[POSITION])
         phase = position % TICK_FRAMES
         length = min(TICK_FRAMES - phase, frames - start)
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(GLIDING):
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * state[GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * share
             state[FROM_MIX], state[FROM_GAIN] = state[TO_MIX], state[TO_GAIN]
             state[TO_MIX], state[TO_GAIN] = now[MIX], gain_of(now[OUTPUT])
             for n in range(count):
                 for i in range(BELL):
                     gap = bells[n, i] - moving[n, i]
-                    moving[n, i] = bells[n, i] if abs(gap) < 1e-6 * abs(bells[n, i]) else moving[n, i] + gap * state[GLIDE]
+                    moving[n, i] = bells[n, i] if abs(gap) < 1e-6 * abs(bells[n, i]) else moving[n, i] + gap * share
             if position % GRID_FRAMES == 0:
                 for c in range(channels):
                     for b in range(bands):

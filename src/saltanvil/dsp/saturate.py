@@ -20,7 +20,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp.curve_table import CELLS, PER_UNIT, REACH
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, copy_rows, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, copy_rows, inline, kernel, share_of
 from saltanvil.dsp.oversample import doubled, halved
 from saltanvil.dsp.ring import through_ring
 
@@ -140,16 +140,19 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
     low, high, even, odd, rest, other = work[0], work[1], work[2], work[3], work[4], work[5]
     power, bias, sound, bias_late = work[6], work[7], work[8], work[9]
     glide, spare = work[10], work[11]
+    gliding = settings[GLIDE]
     start = 0
     column = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         bent = state[BENT] != 0.0
         if phase == 0:
+            share = share_of(gliding)
+            gliding = after_tick(gliding)
             for i in range(GLIDING):
                 before[i] = now[i]
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * share
             if state[CURVE_AT] != settings[CURVE]:
                 state[CURVE_AT] = settings[CURVE]
                 state[CURVE_LEFT] = CURVE_TICKS
@@ -161,7 +164,7 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
             state[BENT] = 1.0 if bent else 0.0
             if bent:
                 state[CURVE_LEFT] -= 1.0
-                part = settings[GLIDE] if state[CURVE_LEFT] > 0.0 else 1.0
+                part = share if state[CURVE_LEFT] > 0.0 else 1.0
                 for i in range(CELLS):
                     for k in range(5):
                         curves[1, i, k] = curves[0, i, k] + part * (curve[i, k] - curves[0, i, k])
@@ -316,6 +319,7 @@ def finish(wet, dry, y, settings, state, ring, work):  # type: ignore[no-untyped
         state[MIX_PRIMED] = 1.0
     lift, lift_late, late = work[0], work[1], work[2]
     mask = ring.shape[1] - 1
+    gliding = settings[MIX_GLIDE]
     start = 0
     while start < frames:
         phase = int(state[MIX_POSITION]) % TICK_FRAMES
@@ -328,10 +332,12 @@ def finish(wet, dry, y, settings, state, ring, work):  # type: ignore[no-untyped
                         power += np.float64(ring[c, i]) * ring[c, i]
                     for i in (FAST_1, FAST_2, SLOW_1, SLOW_2):
                         state[MIX_HEADER + c * MIX_FOLLOWERS + i] = power / ring.shape[1]
+            share = share_of(gliding)
+            gliding = after_tick(gliding)
             for i in range(GLIDING_MIX):
                 before[i] = now[i]
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[MIX_GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * share
         count = min(TICK_FRAMES - phase, frames - start)
         base = int(state[MIX_RING_AT])
         lively = now[LIVEN] != 0.0 or before[LIVEN] != 0.0

@@ -5,7 +5,7 @@ A delay that is moved fades from the old place of the line to the new one, so th
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, inline, kernel, share_of
 from saltanvil.dsp.ring import read_ring, write_ring
 
 #: A middle on one side, as loud as it was on both.
@@ -44,14 +44,17 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
         state[DELAY_NOW] = settings[DELAY]
         state[ECHO_PRIMED] = 1.0
     mask = ring.shape[1] - 1
+    glide = settings[ECHO_GLIDE]
     start = 0
     while start < frames:
         phase = int(state[ECHO_POSITION]) % TICK_FRAMES
         if phase == 0:
             state[DRY_FROM], state[WET_FROM] = now[DRY], now[WET]
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(ECHO_GLIDING):
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[ECHO_GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * share
             move(state, DELAY_NOW, DELAY_NEXT, FADE, settings[DELAY])
         count = min(TICK_FRAMES - phase, frames - start)
         base = int(state[ECHO_POSITION])
@@ -166,14 +169,17 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
     pre_mask, spread_mask, mask = pre.shape[1] - 1, diffusers.shape[2] - 1, lines.shape[1] - 1
     entered, total, sides, scratch = work[LINES : LINES + 2], work[LINES + 2], work[LINES + 3 : LINES + 5], work[LINES + 5]
     along = work[LINES + 6]
+    glide = settings[ROOM_GLIDE]
     start = 0
     while start < frames:
         phase = int(state[ROOM_POSITION]) % TICK_FRAMES
         if phase == 0:
             copy(now[:RAMPED], state[ROOM_FROM : ROOM_FROM + RAMPED])
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(ROOM_GLIDING):
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * settings[ROOM_GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-6 else now[i] + gap * share
             move(state, PRE_NOW, PRE_NEXT, PRE_FADE, settings[PREDELAY])
         count = min(TICK_FRAMES - phase, frames - start)
         base = int(state[ROOM_POSITION])

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, kernel, share_of
 
 #: State of the matrix: position, primed, the four gains they glided from, and those they stand at.
 POSITION, PRIMED, FROM, NOW, STATE = 0, 1, 2, 6, 10
@@ -16,14 +16,17 @@ def matrix(x, y, wanted, part, state):  # type: ignore[no-untyped-def]
         copy(wanted, state[FROM : FROM + 4])
         copy(wanted, state[NOW : NOW + 4])
         state[PRIMED] = 1.0
+    glide = part
     start = 0
     while start < x.shape[1]:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(4):
                 state[FROM + i] = state[NOW + i]
                 gap = wanted[i] - state[NOW + i]
-                state[NOW + i] = wanted[i] if abs(gap) < 1e-6 else state[NOW + i] + gap * part
+                state[NOW + i] = wanted[i] if abs(gap) < 1e-6 else state[NOW + i] + gap * share
         count = min(TICK_FRAMES - phase, x.shape[1] - start)
         left = x[0, start : start + count]
         right = x[1, start : start + count]

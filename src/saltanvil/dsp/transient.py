@@ -12,7 +12,7 @@ an offset; what it adds or takes is freed of what lies below 5 Hz, and only that
 
 import numpy as np
 
-from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, copy, inline, kernel
+from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, inline, kernel, share_of
 from saltanvil.dsp.logs import ONE, exp2_block, log2_block
 
 # Target settings; those before GLIDING glide from tick to tick. Gains in dB.
@@ -72,15 +72,18 @@ def shape(x, attack_key, sustain_key, y, settings, state, trace, work):  # type:
     attack, sustain, quick, slow, here, linger = work[0], work[1], work[2], work[3], work[4], work[5]
     gain, ratio, scratch, factor = work[6], work[7], work[8], work[9]
     shift = bits[0]
+    glide = settings[GLIDE]
     start = 0
     column = 0
     while start < frames:
         phase = int(state[POSITION]) % TICK_FRAMES
         if phase == 0:
+            share = share_of(glide)
+            glide = after_tick(glide)
             for i in range(GLIDING):
                 before[i] = now[i]
                 gap = settings[i] - now[i]
-                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * settings[GLIDE]
+                now[i] = settings[i] if abs(gap) < 1e-4 else now[i] + gap * share
         count = min(TICK_FRAMES - phase, frames - start)
         for c in range(channels):
             follower = state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS]

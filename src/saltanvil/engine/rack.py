@@ -1,6 +1,7 @@
 """What has a state: processors, delays and glides by the names of the objects they belong to."""
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -68,6 +69,9 @@ class Glide(Stateful):
     """A gain that glides."""
 
     state = ("values",)
+
+    #: What its values follow, where they move.
+    follows: Any = None
 
     def __init__(self) -> None:
         self.clear()

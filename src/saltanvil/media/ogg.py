@@ -1,7 +1,7 @@
 """Ogg pages (RFC 3533) of a Vorbis file: its comments, and a first packet on a page of its own.
 
-Of a stream whose sound fits one page decoders cannot tell what is to be cut at its start from what is to be cut at its end: FFmpeg
-takes the last 128 frames off, or leaves up to 128 too many. The first packet of sound gives none by itself ("Vorbis I
+Of a stream whose sound fits one page decoders cannot tell what is to be cut at its start from what is to be cut at its end:
+FFmpeg takes the last 128 frames off, or leaves up to 128 too many. The first packet of sound gives none by itself ("Vorbis I
 specification", section 4.3.8); with that one on a page of its own, whose granule position is 0, the rest is told apart.
 """
 

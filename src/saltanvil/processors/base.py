@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict
 
 from saltanvil.dsp.envelope import clean, needs_cleaning
+from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.state import Stateful
 from saltanvil.processors.aims import Aim
@@ -86,6 +87,10 @@ class Processor(Stateful, ABC):
     needs_key: ClassVar[bool] = False
     #: Whether something is measured of it and kept beside its settings, so that its loudness can be held.
     matched: ClassVar[bool] = False
+    #: What its settings follow, where they move over time.
+    follows: Any = None
+    #: Of a kernel: the share of the way that settings cover each tick, or minus the ticks that are left.
+    glide: float
     #: The setting that is drawn as a line across the level picture and can be dragged there.
     level_line: ClassVar[str | None] = None
     #: Whether its hints need a change of gain: there are none where nothing was traced.
@@ -97,12 +102,18 @@ class Processor(Stateful, ABC):
         self.channels = channels
         self.context = context
         self.telemetry = Telemetry()
+        self.glides_for(0)
         #: What the detector heard in the last block, not delayed.
         self.detector_input: Audio | None = None
-        self._phase = 0
+        self._phase, self._moved = 0, False
         self.configure(settings, context)
         #: What it was configured with.
         self.configured = settings, context
+
+    def glides_for(self, ticks: int) -> None:
+        """How settings get to where they are to be: in even steps over so many ticks from the next block on; 0: as when a hand
+        moves them."""
+        self.glide = -float(ticks) if ticks else glide_part(self.context.rate)
 
     def take(self, settings: Settings, context: Context) -> None:
         """`configure`, if they are others than it has."""
@@ -115,6 +126,11 @@ class Processor(Stateful, ABC):
     def configure(self, settings: Settings, context: Context) -> None:
         """Take new settings; state and sound carry on."""
 
+    @property
+    def fresh(self) -> bool:
+        """Whether no sound has moved it yet."""
+        return not self._moved
+
     def process(self, x: Audio, key: Audio | None = None) -> Audio:
         """Treat a block and return a new array, `latency_of` the settings late. `key` replaces the detector's input.
 
@@ -124,6 +140,7 @@ class Processor(Stateful, ABC):
             x = clean(x)
         y = self.treat(x, None if key is None else sanitised(key))
         self._phase = (self._phase + x.shape[1]) & (TICK_FRAMES - 1)
+        self._moved = True
         return y
 
     @abstractmethod

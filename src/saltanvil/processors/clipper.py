@@ -8,7 +8,6 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import clip as dsp
 from saltanvil.dsp.biquad import response_db
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, both_ways, whole
 from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, true_peak_filters
 from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames, time_constant
@@ -233,7 +232,6 @@ class Clipper(Processor):
         target[dsp.LATENCY] = latency
         target[dsp.PAD] = pad
         target[dsp.BLOCK_DC] = settings.dc_removal
-        target[dsp.GLIDE] = glide_part(rate)
         target[dsp.DC_POLE] = 1.0 - 2.0 * math.pi * DC_HZ / rate
         target[dsp.HELD] = settings.held_frames(rate)
         target[dsp.TRUE_PEAK] = settings.overshoot == "true peak"
@@ -262,6 +260,7 @@ class Clipper(Processor):
         return whole(settings.factor(), settings.phase)[1] + settings.held_latency(rate) + band
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.GLIDE] = self.glide
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         band, x = self._band(x) if self._band.on else (x, x)

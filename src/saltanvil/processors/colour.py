@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from saltanvil.dsp import biquad
 from saltanvil.dsp import saturate as dsp
 from saltanvil.dsp.curve_table import CELLS, table
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.oversample import MAX_TAPS, STAGES, TAPS, both_ways, whole
 from saltanvil.dsp.state import Stateful
 from saltanvil.dsp.units import db_to_gain, time_constant
@@ -181,7 +180,6 @@ class Stage(Stateful):
         target[dsp.LATENCY], target[dsp.PAD] = latency, pad
         target[dsp.LINKED] = colour.linked
         target[dsp.CURVE] = number
-        target[dsp.GLIDE] = glide_part(self.rate)
         target[dsp.POWER_POLE] = time_constant(POWER_MS, self.rate)
         target[dsp.LOSS_POLE] = np.exp(-2.0 * np.pi * LOSS_HZ / self.rate)
         target[dsp.DC_POLE] = 1.0 - 2.0 * np.pi * DC_HZ / self.rate
@@ -190,9 +188,11 @@ class Stage(Stateful):
         for shelves, sections in zip((self._emphasis, self._undoing), colour.sections(self.rate), strict=True):
             shelves.set(sections)
 
-    def __call__(self, x: Audio, trace: Audio) -> Audio:
-        """x: (channels, frames); trace: (TRACE_ROWS, ticks touched), filled with the peak taken and the level, in dB."""
-        driven = self._emphasis(x)
+    def __call__(self, x: Audio, trace: Audio, glide: float) -> Audio:
+        """x: (channels, frames); trace: (TRACE_ROWS, ticks touched), filled with the peak taken and the level, in dB;
+        glide: of the processor."""
+        self._target[dsp.GLIDE] = glide
+        driven = self._emphasis(x, glide)
         y = np.empty_like(x)
         if dsp.bends(self._state, self._target):
             # Large and seldom changed: replaced then, so that saved states share it.
@@ -201,7 +201,7 @@ class Stage(Stateful):
             driven, y, self._target, self._state, self._table, self._curves, self._ladder, TAPS, self._ups, self._downs,
             self._pads, self._ring, trace, self._work,
         )  # fmt: skip
-        return self._undoing(y)
+        return self._undoing(y, glide)
 
 
 class Finish(Stateful):
@@ -221,12 +221,12 @@ class Finish(Stateful):
         self._target = np.zeros(dsp.MIX_SETTINGS)
         self._target[dsp.BACK], self._target[dsp.OUTPUT] = db_to_gain(back_db), db_to_gain(output_db)
         self._target[dsp.MIX], self._target[dsp.LIVEN], self._target[dsp.LATE] = mix, liven, late
-        self._target[dsp.MIX_GLIDE] = glide_part(self.rate)
         self._target[dsp.FAST_POLE] = time_constant(FAST_MS, self.rate)
         self._target[dsp.SLOW_POLE] = time_constant(SLOW_MS, self.rate)
         self._target[dsp.HIGH_POLE] = np.exp(-2.0 * np.pi * LIVELY_HZ / self.rate)
 
-    def __call__(self, wet: Audio, dry: Audio) -> Audio:
+    def __call__(self, wet: Audio, dry: Audio, glide: float) -> Audio:
         y = np.empty_like(wet)
+        self._target[dsp.MIX_GLIDE] = glide
         dsp.finish(wet, dry, y, self._target, self._state, self._ring, self._work)
         return y

@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.hits import hits_not_released
 from saltanvil.measure.reduction import WORKING_DB
@@ -286,7 +285,6 @@ class Compressor(KeyedProcessor):
         target[dsp.FEEDBACK] = settings.topology == "feedback"
         target[dsp.LONGEST] = longest_groups(rate)
         target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
-        target[dsp.GLIDE] = glide_part(rate)
         target[dsp.ONSET_FAST] = time_constant(ONSET_FALL_MS, rate)
         target[dsp.ONSET_SLOW] = time_constant(ONSET_RISE_MS, rate)
         self._target = target
@@ -320,13 +318,14 @@ class Compressor(KeyedProcessor):
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
         target = self._target if key is None and not self._key.on else self._keyed
-        self.detector_input = self._key(x if key is None else key)
+        target[dsp.GLIDE] = self.glide
+        self.detector_input = self._key(x if key is None else key, self.glide)
         dsp.compress(
             x, self.detector_input, y, target, self._curve, self._bends, self._state, self._memory, self._ring, trace, self._work
         )
         if self._colour is not None:
-            y = self._colour(y, self.trace(2, x.shape[1]))
-            y = self._finish(y, x)
+            y = self._colour(y, self.trace(2, x.shape[1]), self.glide)
+            y = self._finish(y, x, self.glide)
         self.telemetry = Telemetry(trace[0], trace[1])
         return y
 

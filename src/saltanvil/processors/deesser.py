@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 from saltanvil.dsp import biquad, compress, deess
 from saltanvil.dsp.bells import width_to_q
 from saltanvil.dsp.detector import GIVEN, detector_memory
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import gr_aims
@@ -253,17 +252,16 @@ class Deesser(Processor):
         target[compress.RMS] = GIVEN
         target[compress.ATTACK] = time_constant(settings.attack_ms, rate)
         target[compress.RELEASE] = time_constant(settings.release_ms, rate)
-        target[compress.GLIDE] = glide_part(rate)
         self._target = target
         self._sections = settings.cut_sections(rate)
         self._cut = np.array([1.0 if settings.reduce == "band" else 0.0, settings.mix])
-        self._cut_state[deess.GLIDE] = glide_part(rate)
         self._relative = settings.against == "whole"
         self._averaging = time_constant(LEVEL_MS, rate)
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[compress.GLIDE] = self._cut_state[deess.GLIDE] = self.glide
         source = x if key is None else key
-        self.detector_input = self._band(source)
+        self.detector_input = self._band(source, self.glide)
         level, gain, y = np.empty_like(x), np.empty_like(x), np.empty_like(x)
         trace = self.trace(2, x.shape[1])
         deess.band_level(self.detector_input, source, level, self._means, self._averaging, self._relative)

@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import duck as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.reduction import WORKING_DB
@@ -194,15 +193,15 @@ class Ducker(KeyedProcessor):
         target[dsp.GAP] = ms_to_frames(HIT_GAP_MS, rate)
         target[dsp.LONGEST] = longest_groups(rate)
         target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
-        target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.GLIDE] = self.glide
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         # Without a key nothing pushes: its own sound is not asked for.
-        self.detector_input = self._key(np.zeros_like(x) if key is None else key)
+        self.detector_input = self._key(np.zeros_like(x) if key is None else key, self.glide)
         dsp.duck(x, self.detector_input, y, self._target, self._state, self._memory, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1], {"dip": trace[2], "hits": trace[3]})
         return y

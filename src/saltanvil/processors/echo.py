@@ -6,7 +6,6 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from saltanvil.dsp import space as dsp
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, note_to_ms
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, number
@@ -149,10 +148,10 @@ class Echo(Processor):
         target[dsp.HIGH] = follower(settings.high_hz, rate)
         target[dsp.DELAY] = settings.delay_frames(context)
         target[dsp.FADE_STEP] = TICK_FRAMES * 1000.0 / (FADE_MS * rate)
-        target[dsp.ECHO_GLIDE] = glide_part(rate)
         self._target = target
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.ECHO_GLIDE] = self.glide
         y = np.empty_like(x)
         dsp.echo(x, y, self._target, self._state, self._ring)
         return y

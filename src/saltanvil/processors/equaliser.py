@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 from pydantic import create_model
 
 from saltanvil.dsp import biquad
-from saltanvil.dsp.glide import glide_part
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start
 from saltanvil.processors.descriptor import choice, rule
 
@@ -174,7 +173,7 @@ class Equaliser(Processor):
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
         self._now = np.zeros((len(BANDS), 5))
         self._memory = np.zeros((len(BANDS), 4, channels))
-        self._state = np.array([0.0, glide_part(context.rate), 0.0])
+        self._state = np.zeros(3)
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:
@@ -182,6 +181,7 @@ class Equaliser(Processor):
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
+        self._state[1] = self.glide
         biquad.cascade(x, y, self._target, self._now, self._memory, self._state)
         return y
 

@@ -6,7 +6,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.state import Stateful
 from saltanvil.processors.base import Audio
 
@@ -39,21 +38,23 @@ class Filter(Stateful):
         self.on = False
         self._now = np.zeros((sections, 5))
         self._memory = np.zeros((sections, 4, channels))
-        self._state = np.array([0.0, glide_part(rate), 0.0])
+        self._state = np.zeros(3)
 
     def set(self, sections: NDArray[np.float64] | None) -> None:
         """None is off. Switched on again it starts from rest."""
         on = sections is not None
         if on and not self.on:
             self._memory = np.zeros_like(self._memory)
-            self._state = np.array([0.0, self._state[1], 0.0])
+            self._state = np.zeros(3)
         if sections is not None:
             self.target = sections
         self.on = on
 
-    def __call__(self, x: Audio) -> Audio:
+    def __call__(self, x: Audio, glide: float) -> Audio:
+        """glide: of the processor that it belongs to."""
         if not self.on:
             return x
         y = np.empty_like(x)
+        self._state[1] = glide
         biquad.cascade(x, y, self.target, self._now, self._memory, self._state)
         return y

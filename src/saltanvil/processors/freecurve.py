@@ -11,7 +11,6 @@ from pydantic import Field, TypeAdapter, ValidationError, field_validator
 
 from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import time_constant
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
 from saltanvil.processors.compressor import MIN_KNEE_DB
@@ -236,14 +235,14 @@ class FreeCurve(KeyedProcessor):
         target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
         target[dsp.LONGEST] = longest_groups(rate)
         target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
-        target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.GLIDE] = self.glide
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
-        self.detector_input = self._key(x if key is None else key)
+        self.detector_input = self._key(x if key is None else key, self.glide)
         dsp.compress(
             x,
             self.detector_input,

@@ -8,7 +8,6 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import gate as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames, time_constant
 from saltanvil.measure.hits import hits_begun_late
@@ -168,14 +167,14 @@ class GatingProcessor(KeyedProcessor):
         target[dsp.LOOKAHEAD] = self.latency_of(settings, rate)
         target[dsp.LONGEST] = longest_groups(rate)
         target[dsp.GROUPS] = lookahead_groups(int(target[dsp.LOOKAHEAD]))
-        target[dsp.GLIDE] = glide_part(rate)
         self._target = target
         self._key.configure(settings, rate)
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.GLIDE] = self.glide
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
-        self.detector_input = self._key(x if key is None else key)
+        self.detector_input = self._key(x if key is None else key, self.glide)
         dsp.gate(x, self.detector_input, y, self._target, self._state, self._memory, self._ring, trace, self._work)
         self.telemetry = Telemetry(trace[0], trace[1], {"gate_state": trace[2], "openings": trace[3]})
         return y

@@ -162,8 +162,8 @@ class Leveller(KeyedProcessor):
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
-        self.detector_input = self._key(x if key is None else key)
-        dsp.level(x, self._weighting(self.detector_input), y, self._target, self._state, trace)
+        self.detector_input = self._key(x if key is None else key, self.glide)
+        dsp.level(x, self._weighting(self.detector_input, self.glide), y, self._target, self._state, trace)
         state = np.where(trace[2] > 0.0, np.float32(gates.OPEN), np.float32(gates.HOLDING))
         self.telemetry = Telemetry(trace[0], trace[1], {"gate_state": state})
         return y

@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import limit as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.true_peak import TRUE_PEAK_HISTORY, TRUE_PEAK_LATE, TRUE_PEAK_ROOM, true_peak_filters
 from saltanvil.dsp.units import ms_to_frames, time_constant
 from saltanvil.processors.aims import Aim, gr_max, level_aims, louder_aim, peak_aim
@@ -211,7 +210,6 @@ class Limiter(Processor):
         target[dsp.TRUE_PEAK] = settings.peaks == "true peak"
         target[dsp.WINDOW] = ms_to_frames(settings.lookahead_ms, rate)
         target[dsp.LONGEST] = longest_groups(rate)
-        target[dsp.GLIDE] = glide_part(rate)
         target[dsp.LEAN_PASS] = 1.0 - time_constant(1000.0 / (2 * np.pi * LEAN_HZ), rate)
         target[dsp.LEAN_RELEASE] = time_constant(settings.release_ms, rate)
         if target[dsp.WINDOW] != self._target[dsp.WINDOW]:
@@ -230,6 +228,7 @@ class Limiter(Processor):
         return ms_to_frames(settings.lookahead_ms, rate) + between
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.GLIDE] = self.glide
         y = np.empty_like(x)
         trace = self.trace(2, x.shape[1])
         dsp.limit(

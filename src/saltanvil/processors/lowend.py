@@ -4,7 +4,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.dsp import biquad, lowend, mix
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.measure import speaker
 from saltanvil.measure.distortion import UNHEARD_DB, coloured_db
@@ -190,14 +189,13 @@ class LowEnd(Processor):
     def configure(self, settings: Settings, context: Context) -> None:
         assert isinstance(settings, LowEndSettings)
         self._weights = settings.weights()
-        self._part = glide_part(context.rate)
         self._band.set(flanks(settings.low_hz, settings.high_hz, SLOPE_DB, context.rate))
         self._kept.set(flanks(settings.keep_low_hz, settings.keep_high_hz, SLOPE_DB, context.rate))
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
-        band, harmonics, y = self._band(x), np.empty_like(x), x.copy()
-        lowend.harmonics(band, harmonics, self._weights, self._part, self._chain, self._held, self._state)
-        mix.accumulate(self._kept(harmonics), y)
+        band, harmonics, y = self._band(x, self.glide), np.empty_like(x), x.copy()
+        lowend.harmonics(band, harmonics, self._weights, self.glide, self._chain, self._held, self._state)
+        mix.accumulate(self._kept(harmonics, self.glide), y)
         self.detector_input = band
         return y
 

@@ -6,7 +6,6 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from saltanvil.dsp import space as dsp
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import ms_to_frames
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, number
@@ -186,10 +185,10 @@ class Room(Processor):
         target[dsp.DIFFUSION] = min(MAX_DIFFUSION, 10.0 ** (-3.0 * longest / (0.5 * settings.decay_s)))
         target[dsp.PREDELAY] = ms_to_frames(settings.predelay_ms, rate)
         target[dsp.ROOM_FADE_STEP] = TICK_FRAMES * 1000.0 / (FADE_MS * rate)
-        target[dsp.ROOM_GLIDE] = glide_part(rate)
         self._target = target
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.ROOM_GLIDE] = self.glide
         y = np.empty_like(x)
         dsp.room(
             x, y, self._target, self._state, self._delays, self._spreads, self._pre, self._diffusers, self._lines, self._work

@@ -300,10 +300,10 @@ class Saturator(Processor):
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         apart = self.channels == 2 and self.settings.stereo == "mid/side"
         half = np.float32(0.5)
-        wet = self._stage(np.stack((half * (x[0] + x[1]), half * (x[0] - x[1]))) if apart else x, trace)
+        wet = self._stage(np.stack((half * (x[0] + x[1]), half * (x[0] - x[1]))) if apart else x, trace, self.glide)
         if apart:
             wet = np.stack((wet[0] + wet[1], wet[0] - wet[1]))
-        y = self._finish(wet, x)
+        y = self._finish(wet, x, self.glide)
         self.telemetry = Telemetry(trace[0], trace[1] - np.float32(self.settings.drive_db))
         return y
 

@@ -8,7 +8,6 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import transient as dsp
 from saltanvil.dsp.biquad import cookbook, response_db
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import time_constant
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, signed
@@ -176,7 +175,6 @@ class Shaper(Processor):
         target[dsp.QUICK] = time_constant(QUICK_MS / settings.speed, rate)
         target[dsp.SLOW] = time_constant(SLOW_MS / settings.speed, rate)
         target[dsp.LINGER] = time_constant(LINGER_MS / settings.speed, rate)
-        target[dsp.GLIDE] = glide_part(rate)
         target[dsp.DC_PART] = 1.0 - math.exp(-2.0 * math.pi * DC_HZ / rate)
         self._target = target
         self._attack.set(flanks(settings.attack_hz, None, DETECTOR_SLOPE_DB, rate) if filtered else None)
@@ -194,12 +192,13 @@ class Shaper(Processor):
         return Limiter.latency_of(SAFE, rate) if settings.level_safe else 0
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
+        self._target[dsp.GLIDE] = self.glide
         y = np.empty_like(x)
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         source = x if key is None else key
-        self.detector_input = self._attack(source)
-        dsp.shape(x, self.detector_input, self._sustain(source), y, self._target, self._state, trace, self._work)
-        y = self._shelves(y)
+        self.detector_input = self._attack(source, self.glide)
+        dsp.shape(x, self.detector_input, self._sustain(source, self.glide), y, self._target, self._state, trace, self._work)
+        y = self._shelves(y, self.glide)
         if self._level_safe:
             y = self._safe.process(y)
         names = ("quick_db", "slow_db", "now_db", "lingering_db")

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator
 
 from saltanvil.dsp import crossover as dsp
-from saltanvil.dsp.glide import glide_part
 from saltanvil.processors.aims import Aim, crest_after, louder_aim, named, peak_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings
 from saltanvil.processors.descriptor import choice, described, rule
@@ -154,7 +153,7 @@ class Split(Processor):
         self._now, self._before = np.ones(count), np.ones(count)
         self._program = dsp.program(count)
         self._memory = np.zeros((len(self._program), dsp.SECTIONS, 4))
-        self._state = np.array([0.0, glide_part(context.rate), 0.0])
+        self._state = np.zeros(3)
         self._work = np.zeros((dsp.WORK_ROWS, 2, dsp.WORK_FRAMES))
         self._dividers: tuple[object, ...] = ()
         super().__init__(settings, channels, context)
@@ -191,6 +190,7 @@ class Split(Processor):
 
         Mid/side and left/right lanes are mono. A mono signal is all middle and all left.
         """
+        self._moved = True
         if self.settings.by == "copies":
             return x[None]
         if self.settings.by == "bands":
@@ -210,6 +210,7 @@ class Split(Processor):
             return bands
         slope = slope_db(self.settings.slope)
         bands = np.empty((len(self._wanted) + 1, *x.shape), np.float32)
+        self._state[dsp.PART] = self.glide
         operations, glide = self._program, (self._wanted, self._now, self._before)
         dsp.divide(x, bands, operations, *glide, slope, *dsp.DAMPINGS[slope], self._memory, self._state, self._work)
         return bands

@@ -8,7 +8,6 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import crossover
 from saltanvil.dsp import stereo as dsp
-from saltanvil.dsp.glide import glide_part
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start
 from saltanvil.processors.descriptor import choice, rule
 
@@ -102,7 +101,7 @@ class Stereo(Processor):
         self._program = crossover.program(1)
         self._now, self._before = np.ones(1), np.ones(1)
         self._memory = np.zeros((1, crossover.SECTIONS, 4))
-        self._state = np.array([0.0, glide_part(context.rate), 0.0])
+        self._state = np.zeros(3)
         self._work = np.zeros((crossover.WORK_ROWS, 2, crossover.WORK_FRAMES))
         super().__init__(settings, channels, context)
 
@@ -115,7 +114,6 @@ class Stereo(Processor):
         assert isinstance(settings, StereoSettings)
         self.settings = settings
         self._wanted = settings.matrix()
-        self._part = glide_part(context.rate)
         self._pole = 1.0 - 2.0 * math.pi * DC_HZ / context.rate
         self._tangent = crossover.tangents((settings.mono_below_hz,), context.rate)
 
@@ -127,9 +125,10 @@ class Stereo(Processor):
         if self.channels == 1:
             return -x if self.settings.invert in ("left", "both") else x.copy()
         y = np.empty_like(x)
-        dsp.matrix(x, y, self._wanted, self._part, self._matrix)
+        dsp.matrix(x, y, self._wanted, self.glide, self._matrix)
         if self.settings.mono_below_hz <= MONO_OFF_HZ:
             return y
+        self._state[crossover.PART] = self.glide
         middle_and_side = np.stack((0.5 * (y[0] + y[1]), 0.5 * (y[0] - y[1])))
         bands = np.empty((2, *x.shape), np.float32)
         slope, glide = MONO_SLOPE_DB, (self._tangent, self._now, self._before)

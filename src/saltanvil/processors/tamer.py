@@ -276,7 +276,6 @@ class Tamer(Processor):
             self._moving = self._set.bells.copy()
         self._wanted = np.array([settings.amount, settings.range_db, settings.mix, settings.out_db()])
         constants = {
-            dsp.GLIDE: glide_part(rate),
             dsp.ATTACK: glide_part(rate),
             dsp.DELAY: float(self.latency_of(settings, rate)),
             dsp.APART: float(settings.stereo == "mid/side" and self.channels == 2),
@@ -319,6 +318,7 @@ class Tamer(Processor):
         apart = self.channels == 2 and self.settings.stereo == "mid/side"
         self.detector_input = source
         bank = self._set
+        self._state[dsp.GLIDE] = self.glide
         trace = self.trace(2 + len(bank.bells), x.shape[1])
         if apart:
             source = middle_and_sides(source)

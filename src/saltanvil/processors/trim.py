@@ -3,7 +3,6 @@
 import numpy as np
 
 from saltanvil.dsp import mix
-from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.processors.aims import level_aims
 from saltanvil.processors.base import Audio, Context, Processor, Settings, signed
@@ -46,9 +45,8 @@ class Trim(Processor):
     def configure(self, settings: Settings, context: Context) -> None:
         assert isinstance(settings, TrimSettings)
         self._gain = db_to_gain(settings.gain_db) * (-1.0 if settings.invert else 1.0)
-        self._part = glide_part(context.rate)
 
     def treat(self, x: Audio, key: Audio | None) -> Audio:
         y = np.empty_like(x)
-        mix.place(x, y, self._gain, self._gain, self._part, self._glide)
+        mix.place(x, y, self._gain, self._gain, self.glide, self._glide)
         return y

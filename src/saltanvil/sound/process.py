@@ -165,7 +165,7 @@ def serve(connection: Connection) -> None:
             continue
         try:
             name, what, *about = pickle.loads(connection.recv_bytes())
-        except EOFError:
+        except (EOFError, OSError):
             return
         try:
             if what == "open":

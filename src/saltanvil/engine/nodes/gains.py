@@ -18,11 +18,20 @@ Gains = tuple[float, float]
 def place(x: Audio, y: Audio, gains: Gains, moving: Moving[Gains] | None, at: int, part: float, glide: Glide) -> None:
     """Give each side its gain (see `mix.place`), or the gains that move. at: the session's frame of the block's begin."""
     if moving is None:
+        glide.follows = None
         mix.place(x, y, *gains, part, glide.values)
         return
+    if glide.fresh:
+        here = moving.here(at, x.shape[1])
+        glide.values[[mix.NOW_LEFT, mix.NOW_RIGHT]] = glide.values[[mix.FROM_LEFT, mix.FROM_RIGHT]] = here
+        glide.values[mix.PRIMED] = 1.0
+        glide.follows = moving
+    if moving is not glide.follows:
+        moving.leads(glide)
     pieces = moving.pieces(at, x.shape[1])
-    ends = np.array([end for _, end, _ in pieces], np.int64)
-    mix.place_along(x, y, ends, np.array([ends_of for *_, ends_of in pieces], np.float64), part, glide.values)
+    ends = np.array([end for _, end, *_ in pieces], np.int64)
+    glides = np.array([-ticks if ticks else part for *_, ticks in pieces], np.float64)
+    mix.place_along(x, y, ends, np.array([there for _, _, there, _ in pieces], np.float64), glides, glide.values)
 
 
 def moves_of(*moving: Moving[Gains] | None) -> tuple[object, ...]:
@@ -52,7 +61,7 @@ class BypassFade:
     def telemetry(self, at: int, frames: int, telemetry: Telemetry) -> Telemetry:
         """What a step did, without what nobody hears of it."""
         share = np.full(-(-frames // TICK_FRAMES), self.gains[0], np.float32)
-        for begin, end, (gain, _) in [] if self.moving is None else self.moving.pieces(at, frames):
+        for begin, end, (gain, _), _ in [] if self.moving is None else self.moving.pieces(at, frames):
             share[begin // TICK_FRAMES : -(-end // TICK_FRAMES)] = gain
         return replace(telemetry, reduction_db=telemetry.reduction_db * share[: len(telemetry.reduction_db)])
 

@@ -29,11 +29,16 @@ class DividedNode(Node):
 
     def make(self, at: int, frames: int, inputs: Sequence[Audio]) -> Audio:
         x = sanitised(widened(inputs[0], self.channels))
+        self.split.glides_for(0)
         if self.moving is None:
+            self.split.follows = None
             return self.split.divide(x).reshape(-1, frames)
+        if self.split.follows is not self.moving:
+            self.moving.leads(self.split)
         parts: list[Audio] = []
-        for begin, end, settings in self.moving.pieces(at, frames):
+        for begin, end, settings, ticks in self.moving.pieces(at, frames):
             self.split.take(settings, self.split.context)
+            self.split.glides_for(ticks)
             parts.append(self.split.divide(np.ascontiguousarray(x[:, begin:end])).reshape(-1, end - begin))
         return parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1)
 

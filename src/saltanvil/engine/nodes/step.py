@@ -80,13 +80,18 @@ class StepNode(Node):
     def _treated(self, at: int, x: Audio, key: Audio | None) -> Audio:
         """What the processor makes of a block, with the settings that hold at each time."""
         processor = self.processor
+        processor.glides_for(0)
         if self.moving is None:
+            processor.follows = None
             return processor.process(x, key)
+        if processor.follows is not self.moving:
+            self.moving.leads(processor)
         parts: list[Audio] = []
         telemetries: list[Telemetry] = []
         heard: list[Audio] = []
         pieces = self.moving.pieces(at, x.shape[1])
-        for begin, end, settings in pieces:
+        for begin, end, settings, ticks in pieces:
+            processor.glides_for(ticks)
             if processor.configured[0] is not settings:
                 processor.configure(settings, processor.context)
                 processor.configured = settings, processor.context
