@@ -397,3 +397,18 @@ def test_shortcuts_are_found_and_changed(page):
     page.keyboard.press("Space")
     page.wait_for_selector("[aria-label='Mute Snare'][aria-pressed=false]")
     assert page.get_attribute(".play", "aria-label") == "Play"
+
+
+def test_a_reload_while_files_are_sent_warns_and_says_what_was_lost(page):
+    """The upload is held up on its way; leaving asks first, and the page after it names the files."""
+    asked, held = [], []
+    page.on("dialog", lambda dialog: (asked.append(dialog.type), dialog.accept()))
+    page.route(re.compile(r"/imports/\d+/files/"), held.append)
+    page.click("nav.tree >> text=Snare")  # browsers ask only whoever has used the page
+    page.set_input_files("[aria-label='Audio files']", FILES[:2])
+    page.wait_for_selector(".jobs >> text=/Sending .*1 of 2/")
+    page.reload()
+    page.wait_for_selector("[role=alert]:has-text('2 files were not imported'):has-text('03_Quay_Tom.wav')")
+    assert asked == ["beforeunload"] and held
+    assert "Quay" not in str(tree(page))
+    page.unroute_all(behavior="ignoreErrors")

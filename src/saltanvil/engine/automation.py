@@ -20,16 +20,14 @@ from saltanvil.dsp.state import Stateful
 from saltanvil.session.document.automation import SettingName
 from saltanvil.session.envelopes import Course
 
-#: How often a value that moves steadily is read: of a processor's settings, whose coefficients are worked out anew, every
-#: eighth tick; of a gain every fourth. In between it lies on a straight line.
-GRID_FRAMES = 8 * TICK_FRAMES
+#: How often a gain that moves steadily is read; in between it lies on a straight line. Processors have their own `grid_ticks`.
 GAIN_GRID_FRAMES = 4 * TICK_FRAMES
 #: A jump is a smooth way as long as this, in so many lines: short enough for a cut, too long to click.
 JUMP_MS, JUMP_LINES = 20.0, 8
 #: So many ticks after a course was exchanged for another one its values glide instead.
 EASING_TICKS = 18
 #: Readings are made for stretches of the session, of which a few are kept.
-WINDOW_FRAMES = 64 * GRID_FRAMES
+WINDOW_FRAMES = 512 * TICK_FRAMES
 KEPT_WINDOWS = 16
 #: On either side of a point values are looked at, in seconds; what differs by more than this share has jumped.
 SIDE_S, JUMPS_FROM = 1e-7, 1e-5
@@ -101,7 +99,7 @@ class Moving(Generic[T]):
         clock: Clock,
         latency: int,
         rate: int,
-        grid_frames: int = GRID_FRAMES,
+        grid_frames: int = GAIN_GRID_FRAMES,
     ) -> None:
         self.courses, self.build, self.clock, self.latency, self.rate = dict(courses), build, clock, latency, rate
         self.grid_frames = grid_frames

@@ -5,9 +5,10 @@ from functools import partial
 from types import MappingProxyType
 from typing import Literal, TypeVar
 
+from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.audition import Audition, heard_alone
-from saltanvil.engine.automation import GAIN_GRID_FRAMES, GRID_FRAMES, Moving
+from saltanvil.engine.automation import GAIN_GRID_FRAMES, Moving
 from saltanvil.engine.compiled import Compiled, CompiledNode
 from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Media
@@ -20,7 +21,7 @@ from saltanvil.engine.nodes.strip import EndNode, OutNode, StripNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.structure import LANE_MOVES, widening
-from saltanvil.processors import Processor
+from saltanvil.processors import Processor, processor_named
 from saltanvil.processors.base import Context, Settings
 from saltanvil.processors.split import Split, SplitSettings
 from saltanvil.session.automation import Automation, settings_with, with_values
@@ -216,7 +217,7 @@ class Compiler:
         def settings(values: Mapping[str, float]) -> Settings:
             return settings_of(self.session, now, settings_with(now.settings, values), live)
 
-        return self.moving(courses, settings, latency, GRID_FRAMES)
+        return self.moving(courses, settings, latency, processor_named(step.kind).grid_ticks * TICK_FRAMES)
 
     def dividers(self, step: Step) -> dict[str, Course]:
         """The courses of a split's dividers: of its settings only they have a part in dividing."""

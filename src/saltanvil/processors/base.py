@@ -87,6 +87,8 @@ class Processor(Stateful, ABC):
     needs_key: ClassVar[bool] = False
     #: Whether something is measured of it and kept beside its settings, so that its loudness can be held.
     matched: ClassVar[bool] = False
+    #: Every how many ticks settings that move over time are worked out; in between they lie on straight lines.
+    grid_ticks: ClassVar[int] = 8
     #: What its settings follow, where they move over time.
     follows: Any = None
     #: Of a kernel: the share of the way that settings cover each tick, or minus the ticks that are left.

@@ -30,6 +30,7 @@ class Trim(Processor):
     aliases = ("gain", "volume", "level")
     settings_model = TrimSettings
     main = ("gain_db",)
+    grid_ticks = 4
 
     @classmethod
     def summary(cls, settings: Settings) -> str:
