@@ -95,7 +95,7 @@
   label="Level over frequency before and after"
   says={spectrum ? says(spectrum) : ''}
   {legend}
-  title="dB per 1/{spectrumState.fraction} octave over Hz"
+  title="Level, dB"
   layers={[lines, shapes]}
   bind:box
   data-pictures={spectrum?.moving_before_db.length ?? 0}
