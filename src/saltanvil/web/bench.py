@@ -9,7 +9,8 @@ from saltanvil.studies.bench.measured import measured
 from saltanvil.studies.bench.result import BenchRequest, Result, Test, csv_of
 from saltanvil.studies.bench.runner import Bench
 from saltanvil.studies.bench.subject import path_on_bench
-from saltanvil.web.services import CsvResponse, Number, Served, Services, Ticket, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
+from saltanvil.web.table import CsvResponse
 
 router = APIRouter(prefix="/api/sessions/{session_id}/bench", tags=["bench"])
 

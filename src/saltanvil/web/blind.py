@@ -10,7 +10,8 @@ from saltanvil.session.document.base import NotFound
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.blind import BlindResult, Comparison, csv_of, label_of, soundings
 from saltanvil.web.comparing import Blind, BlindQuestion, BlindView
-from saltanvil.web.services import CsvResponse, Number, Served, Services, Ticket, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
+from saltanvil.web.table import CsvResponse
 
 router = APIRouter(prefix="/api/sessions/{session_id}/blind", tags=["blind comparison"])
 

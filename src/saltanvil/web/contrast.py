@@ -14,7 +14,8 @@ from saltanvil.session.document.session import Session
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
 from saltanvil.studies.scope.passage import window_frames
-from saltanvil.web.services import CsvResponse, Number, Served, Services, Ticket, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
+from saltanvil.web.table import CsvResponse
 
 router = APIRouter(prefix="/api/sessions/{session_id}/studies/contrast", tags=["studies"])
 

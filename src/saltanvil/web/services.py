@@ -13,7 +13,6 @@ from typing import Annotated, Any, TypeVar
 
 from fastapi import Depends, Request
 from fastapi import Path as PathParameter
-from fastapi.responses import PlainTextResponse
 
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
@@ -393,9 +392,3 @@ def services_of(request: Request) -> Services:
 #: The number of a session, a job or the like, in a path.
 Number = Annotated[int, PathParameter(ge=0, le=MAX_NUMBER)]
 Served = Annotated[Services, Depends(services_of)]
-
-
-class CsvResponse(PlainTextResponse):
-    """A table as a file."""
-
-    media_type = "text/csv"

@@ -15,7 +15,8 @@ from saltanvil.session.edits.sections import SetSections
 from saltanvil.session.edits.values import Set
 from saltanvil.studies.importing.parts import proposed
 from saltanvil.studies.importing.stage_gain import Level, StripTrim, trims
-from saltanvil.web.services import CsvResponse, Number, Served, Services, Ticket, answered
+from saltanvil.web.services import Number, Served, Services, Ticket, answered
+from saltanvil.web.table import CsvResponse
 
 router = APIRouter(prefix="/api/sessions/{session_id}", tags=["timeline"])
 

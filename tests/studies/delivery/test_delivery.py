@@ -247,7 +247,7 @@ def test_the_safe_ceiling_applied_gives_no_over_and_a_little_more_gives_one(chor
     assert not list((tmp_path / "w").iterdir()) and shares == sorted(shares)
 
     def at(ceiling):
-        moved = Moved(of="step", id="main-limiter", name="ceiling_db", value=round(ceiling, 1))
+        moved = Moved(of="step", id="main-limiter", name="ceiling_db", value=round(ceiling, 2))
         return apply(session, Set(values=[moved]))
 
     assert highest(at(found.safe_db), media, start, stop, tmp_path / "a") <= -1.0 + 1e-3
