@@ -17,7 +17,9 @@ remedies; the hold that adapts to the spacing of crests is ours).
 An **RMS** detector takes the mean power with the time constant that is set: the first-order average (eq. 3 there) of the power,
 which is half the square of the sound and half that of the same sound a quarter of a turn later. Of a low tone the square
 alone swings by as much as it is, twice a period, and its average with it: at 30 Hz and 10 ms by 1.1 dB. Two short chains of
-all-passes turn 15 to 400 Hz (see `dsp/lowend`); above that they go together, and the power is the plain square. Lookahead lets the level rise early; the last hold keeps it up until the delayed sound itself has gone.
+all-passes turn 15 to 400 Hz (see `dsp/lowend`); above that they go together, and the power is the plain square.
+
+Lookahead lets the level rise early; the last hold keeps it up until the delayed sound itself has gone.
 
 Power is never below TINY, so that its logarithm is defined.
 """
