@@ -17,8 +17,8 @@ from tests.conftest import locked, shared_folder
 
 #: How long a test waits for what must come: only a fault takes so long, also on a machine that is busy with other things.
 PATIENCE_S = 180.0
-#: What the browser itself says of an answer that refuses, of a server that is gone, and of a dialog that holds up the page.
-WANTED = re.compile(r"Failed to load resource|WebSocket connection to|\[Violation\]")
+#: What the browser itself says of an answer that refuses, of a server that is gone, and of tests that read pictures.
+WANTED = re.compile(r"Failed to load resource|WebSocket connection to|Canvas2D: Multiple readback")
 ROOT = Path(__file__).parent.parent.parent
 FLAGS = [
     "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
@@ -132,11 +132,13 @@ def opened(browser, address, session=None):
 def page(browser, shared_server):
     """A copy of the demo session of its own; presets it makes are taken away again."""
     made = httpx.post(f"{shared_server}/api/sessions/1/duplicate").json()["id"]
-    with opened(browser, shared_server, made) as page:
-        yield page
-    httpx.delete(f"{shared_server}/api/sessions/{made}")  # its name is free again
-    for preset in httpx.get(f"{shared_server}/api/presets").json():
-        httpx.delete(f"{shared_server}/api/presets/{preset['id']}")
+    try:
+        with opened(browser, shared_server, made) as page:
+            yield page
+    finally:
+        httpx.delete(f"{shared_server}/api/sessions/{made}")  # its name is free again
+        for preset in httpx.get(f"{shared_server}/api/presets").json():
+            httpx.delete(f"{shared_server}/api/presets/{preset['id']}")
 
 
 @pytest.fixture

@@ -57,26 +57,38 @@ def strips(page):
     return [{**strip, "solo": False} for strip in version(page)["session"]["strips"]]
 
 
-def settled(page):
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+class Pending:
+    """What the page has asked for that may change the session, and has no answer yet."""
+
+    def __init__(self, page):
+        self.page, self.requests = page, set()
+        page.on("request", lambda request: self.requests.add(request) if request.method != "GET" else None)
+        for name in ("requestfinished", "requestfailed"):
+            page.on(name, self.requests.discard)
+
+    def settled(self):
+        """Once what was pressed has been taken up, a frame later, and answered."""
+        self.page.evaluate("new Promise((done) => requestAnimationFrame(() => setTimeout(done)))")
+        self.page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+        until(self.page, lambda: not [one for one in self.requests if "/studies/" not in one.url])
 
 
-def place(page):
+def place(page, pending):
     """Where in the history the document is; a match that is stored beside the edits does not count."""
-    settled(page)
+    pending.settled()
     told = history(page)
     return told["position"], len(told["edits"])
 
 
 @pytest.mark.parametrize("seed", [1])
 def test_the_document_is_what_the_history_says_and_looking_edits_nothing(page, seed):
-    rng = random.Random(seed)
+    rng, pending = random.Random(seed), Pending(page)
     page.on("dialog", lambda dialog: dialog.accept())
-    began, before = strips(page), place(page)[0]
+    began, before = strips(page), place(page, pending)[0]
     log = []
     for _ in range(PRESSES):
         act = rng.random()
-        at = place(page)
+        at = place(page, pending)
         if act < 0.35:
             # No slider or list has the focus: there an arrow or a letter is an edit, as it should be.
             page.evaluate("document.querySelector('dialog') ? 0 : document.querySelector('nav.tree [tabindex=\"0\"]')?.focus()")
@@ -105,12 +117,12 @@ def test_the_document_is_what_the_history_says_and_looking_edits_nothing(page, s
                 page.mouse.click(x, y)
             looked = True
         if looked:
-            assert place(page) == at, log[-6:]
+            assert place(page, pending) == at, log[-6:]
     page.keyboard.press("Escape")
-    settled(page)
+    pending.settled()
     # Everything undone is where it began, and done again where it was.
     ended = strips(page)
-    at = place(page)[0]
+    at = place(page, pending)[0]
     go_to(page, before)
     until(page, lambda: strips(page) == began)
     go_to(page, at)

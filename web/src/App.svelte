@@ -88,7 +88,6 @@
     const inside = target.split(' or ').map((each) => part?.querySelector<HTMLElement>(each));
     const goal = target === 'aside' ? part : inside.find(Boolean);
     if (!goal) return false;
-    if (target === 'aside') goal.tabIndex = -1;
     goal.focus();
     return true;
   }

@@ -48,8 +48,11 @@
   }
 </script>
 
+<!-- It scrolls, and may hold nothing else that takes the focus. -->
+<!-- svelte-ignore a11y_no_noninteractive_tabindex -->
 <aside
   class="ledger"
+  tabindex="0"
   aria-label="Ledger"
   aria-busy={workspace.measuring.stale}
   data-revision={study?.revision ?? ''}
