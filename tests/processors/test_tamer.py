@@ -14,7 +14,8 @@ from saltanvil.dsp.bells import bell_db, q_to_width
 from saltanvil.measure.resonances import REGIONS, Resonance, verdict_of, verdict_text
 from saltanvil.processors.base import Context
 from saltanvil.processors.resonance_reading import weights
-from saltanvil.processors.tamer import AHEAD_MS, Tamer, TamerSettings
+from saltanvil.processors.tamer import Tamer
+from saltanvil.processors.tamer_settings import AHEAD_MS, TamerSettings
 from tests.signals import pink, snare
 
 RATE = 48000

@@ -239,6 +239,14 @@ class Processor(Stateful, ABC):
         return None
 
 
+def mixed_db(reduction_db: NDArray[np.float32], mix: float) -> NDArray[np.float32]:
+    """What a reduction comes to in the sum of the treated sound and the rest of the untreated. mix: share of the treated."""
+    if mix >= 1.0:
+        return reduction_db
+    left = np.float32(1.0 - mix) + np.float32(mix) * np.float32(10.0) ** (reduction_db / np.float32(-20.0))
+    return np.asarray(np.float32(-20.0) * np.log10(np.maximum(left, np.float32(1e-5))))
+
+
 def sanitised(x: Audio) -> Audio:
     """x without what is not a number, held to +80 dBFS; x itself where that changes nothing."""
     return clean(x) if needs_cleaning(x) else x

@@ -11,7 +11,7 @@ from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.hits import hits_not_released
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import gr_aims, level_aims, louder_aim, peak_aim
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, mixed_db
 from saltanvil.processors.colour import CHARACTERS, CHARACTERS_HELP, SINE, Colour, Finish, Oversampling, Stage, peaks_db
 from saltanvil.processors.descriptor import Note, choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
@@ -271,7 +271,7 @@ class Compressor(KeyedProcessor):
         self._key.configure(settings, rate)
         target[dsp.RANGE] = settings.range_db if settings.range_db < RANGE_OFF_DB else 200.0
         target[dsp.MAKEUP] = settings.makeup_db + settings.automatic_makeup_db()
-        target[dsp.MIX] = settings.mix
+        target[dsp.MIX] = self._mix = settings.mix
         target[dsp.LINK] = settings.stereo_link
         target[dsp.RETURN] = settings.restore_attacks_db
         target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
@@ -326,7 +326,7 @@ class Compressor(KeyedProcessor):
         if self._colour is not None:
             y = self._colour(y, self.trace(2, x.shape[1]), self.glide)
             y = self._finish(y, x, self.glide)
-        self.telemetry = Telemetry(trace[0], trace[1])
+        self.telemetry = Telemetry(mixed_db(trace[0], self._mix), trace[1])
         return y
 
     @staticmethod

@@ -12,7 +12,7 @@ from saltanvil.dsp.detector import GIVEN, detector_memory
 from saltanvil.dsp.units import db_to_gain, time_constant
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import gr_aims
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, hertz
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, hertz, mixed_db
 from saltanvil.processors.compressor import MIN_KNEE_DB
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.evidence import Evidence, Hint
@@ -254,6 +254,7 @@ class Deesser(Processor):
         target[compress.RELEASE] = time_constant(settings.release_ms, rate)
         self._target = target
         self._sections = settings.cut_sections(rate)
+        self._mix = settings.mix
         self._cut = np.array([1.0 if settings.reduce == "band" else 0.0, settings.mix])
         self._relative = settings.against == "whole"
         self._averaging = time_constant(LEVEL_MS, rate)
@@ -272,7 +273,7 @@ class Deesser(Processor):
         deess.cut(
             x, gain, y, self._sections, self._moving, self._cut, self._now, self._memory, self._cut_state, self._cut_work
         )  # fmt: skip
-        self.telemetry = Telemetry(trace[0], trace[1])
+        self.telemetry = Telemetry(mixed_db(trace[0], self._mix), trace[1])
         return y
 
     @classmethod

@@ -12,7 +12,7 @@ from pydantic import Field, TypeAdapter, ValidationError, field_validator
 from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, mixed_db
 from saltanvil.processors.compressor import MIN_KNEE_DB
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
@@ -226,7 +226,7 @@ class FreeCurve(KeyedProcessor):
         target[dsp.RANGE] = MAX_CHANGE_DB
         target[dsp.BOOST] = MAX_CHANGE_DB
         target[dsp.MAKEUP] = settings.output_db
-        target[dsp.MIX] = settings.mix
+        target[dsp.MIX] = self._mix = settings.mix
         target[dsp.LINK] = settings.stereo_link
         target[dsp.FOLLOW] = 1.0
         target[dsp.ATTACK] = time_constant(settings.attack_ms, rate)
@@ -256,7 +256,7 @@ class FreeCurve(KeyedProcessor):
             trace,
             self._work,
         )
-        self.telemetry = Telemetry(trace[0], trace[1])
+        self.telemetry = Telemetry(mixed_db(trace[0], self._mix), trace[1])
         return y
 
     @classmethod

@@ -10,7 +10,7 @@ from saltanvil.dsp import transient as dsp
 from saltanvil.dsp.biquad import cookbook, response_db
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, signed
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, mixed_db, signed
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.filters import FLANK, Filter, flanks
 from saltanvil.processors.limiter import Limiter, LimiterSettings
@@ -169,7 +169,7 @@ class Shaper(Processor):
         target[dsp.ATTACK] = settings.attack_db if hits else 0.0
         target[dsp.SUSTAIN] = settings.sustain_db if hits else 0.0
         target[dsp.OUTPUT] = settings.output_db
-        target[dsp.MIX] = settings.mix
+        target[dsp.MIX] = self._mix = settings.mix
         target[dsp.LINK] = settings.stereo_link
         target[dsp.FALL] = time_constant(FALL_MS / settings.speed, rate)
         target[dsp.QUICK] = time_constant(QUICK_MS / settings.speed, rate)
@@ -202,7 +202,7 @@ class Shaper(Processor):
         if self._level_safe:
             y = self._safe.process(y)
         names = ("quick_db", "slow_db", "now_db", "lingering_db")
-        self.telemetry = Telemetry(trace[0], trace[1], dict(zip(names, trace[1:], strict=True)))
+        self.telemetry = Telemetry(mixed_db(trace[0], self._mix), trace[1], dict(zip(names, trace[1:], strict=True)))
         return y
 
     @classmethod

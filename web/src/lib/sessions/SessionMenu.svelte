@@ -86,8 +86,8 @@
   const set = (values: Record<string, string | number>) => workspace.edit(setOf('session', null, values));
   async function rename(field: HTMLInputElement): Promise<void> {
     const wanted = field.value.trim();
-    if (wanted && wanted !== session?.name) await set({ name: wanted });
-    field.value = session?.name ?? '';
+    if (wanted && wanted !== workspace.session?.name) await set({ name: wanted });
+    field.value = workspace.session?.name ?? '';
     await load();
   }
   /** A typed number for a value of the session, within its limits. */
@@ -102,8 +102,8 @@
       wrong = `${described.label} is from ${low} to ${high} ${described.unit}.`;
     else if (name === 'beats_in_bar' && !Number.isInteger(value))
       wrong = 'Beats in a bar are whole quarter notes.';
-    else if (value !== session?.[name]) await set({ [name]: value });
-    field.value = String(session?.[name] ?? '');
+    else if (value !== workspace.session?.[name]) await set({ [name]: value });
+    field.value = String(workspace.session?.[name] ?? '');
   }
   function tap(): void {
     taps = [...taps.slice(-15), performance.now()];
