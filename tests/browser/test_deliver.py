@@ -160,7 +160,7 @@ def test_stems_with_a_pattern_and_a_report(page, tmp_path):
     page.fill("input[aria-label='File names']", "{number} {section} {strip} {format}")
     page.keyboard.press("Enter")
     page.wait_for_selector(".names >> text='01 Intro Drums wav24.wav'")
-    names = page.locator(".names li").all_inner_texts()
+    names = page.locator(".names li span:first-child").all_inner_texts()
     assert len(names) == 4 * len(low_water.SECTIONS) and names[-1] == "20 Last chorus Parallel drums wav24.wav"
     page.fill("input[aria-label='File names']", "{take}")
     page.keyboard.press("Enter")

@@ -171,7 +171,7 @@ def test_a_slow_gate_is_seen_and_hold_takes_the_chatter_off(page):
     type_setting(page, "release_ms", "5")
     type_setting(page, "hysteresis_db", "0")
     type_setting(page, "hold_ms", "0")
-    chattering = wait_figure(page, "openings", lambda value: value > 5)
+    chattering = wait_figure(page, "openings", lambda value: value > 4)
     page.wait_for_selector("text=It chatters")
     type_setting(page, "hysteresis_db", "6")
     type_setting(page, "hold_ms", "2")

@@ -84,7 +84,8 @@ def test_files_come_in_and_a_loop_of_them_plays(page):
     x = np.concatenate([noise(1, 96_000, 5, 0.1), noise(1, 96_000, 6, 0.5)], axis=1)
     hand.files("[aria-label='Audio files']", [{"name": f"{name}.wav", "mimeType": "audio/wav", "buffer": wav(x)}
                                              for name in ("winch", "oars")])  # fmt: skip
-    page.wait_for_selector("dialog:has-text('2 tracks imported')")
+    page.wait_for_selector("text=2 tracks imported.")
+    hand.click("button:has-text('Details')")
     assert page.locator("dialog tbody tr").count() == 2
     hand.press("Escape")
     hand.strip("oars")
