@@ -403,7 +403,7 @@ def test_a_reload_while_files_are_sent_warns_and_says_what_was_lost(page):
     """The upload is held up on its way; leaving asks first, and the page after it names the files."""
     asked, held = [], []
     page.on("dialog", lambda dialog: (asked.append(dialog.type), dialog.accept()))
-    page.route(re.compile(r"/imports/\d+/files/"), lambda route: held.append(route))
+    page.route(re.compile(r"/imports/\d+/\d+$"), lambda route: held.append(route))
     page.click("nav.tree >> text=Snare")  # browsers ask only whoever has used the page
     page.set_input_files("[aria-label='Audio files']", FILES[:2])
     page.wait_for_selector(".jobs >> text=/Sending .*1 of 2/")

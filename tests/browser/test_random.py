@@ -64,7 +64,7 @@ class Pending:
         self.page, self.requests = page, set()
         page.on("request", lambda request: self.requests.add(request) if request.method != "GET" else None)
         for name in ("requestfinished", "requestfailed"):
-            page.on(name, self.requests.discard)
+            page.on(name, lambda request: self.requests.discard(request))
 
     def settled(self):
         """Once what was pressed has been taken up, a frame later, and answered."""

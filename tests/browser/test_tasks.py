@@ -75,6 +75,10 @@ def strip_named(page, name):
     return next(strip for strip in version(page)["session"]["strips"] if strip["name"] == name)
 
 
+def levers(page):
+    return strip_named(page, "Drums")["path"]["levers"]
+
+
 def kinds(page, name):
     return [step["kind"] for step in strip_named(page, name)["path"]["steps"]]
 
@@ -129,6 +133,7 @@ def test_the_organ_ducks_under_the_voice_and_the_bass_gets_a_low_end(page):
     hand.strip("Organ")
     hand.step("ducker", "Ducker")
     hand.click("[data-setting=key]")
+    page.wait_for_selector("dialog [aria-label='Search the keys']:focus")
     hand.type("lead voice after its")
     page.wait_for_selector("dialog", state="detached")
     hand.value("threshold_db", "-45")
@@ -155,7 +160,7 @@ def test_drums_in_parallel_with_one_lever(page):
     saved(page)
     hand.click("[data-act='learn end']")
     saved(page)
-    lever = until(page, lambda: next((one for one in strip_named(page, "Drums")["path"]["levers"] if one["targets"]), None))
+    lever = until(page, lambda: next((one for one in levers(page) if one["name"] == "Weight" and one["targets"]), None))
     assert [target["name"] for target in lever["targets"]] == ["position"]
 
 
@@ -206,6 +211,7 @@ def test_a_guitar_is_gated_by_the_kick(page):
     hand.strip("Guitar left")
     hand.step("gate", "Gate")
     hand.click("[data-setting=key]")
+    page.wait_for_selector("dialog [aria-label='Search the keys']:focus")
     hand.type("kick after its")
     page.wait_for_selector("dialog", state="detached")
     hand.value("threshold_db", "-30")
@@ -302,6 +308,7 @@ def test_without_a_pointer_it_takes_at_most_twice_as_many(page):
     page.keyboard.press("Control+a")
     hand.type("5")
     page.wait_for_selector("text=/Peaks down by 5.0 dB: Ceiling/")
+    page.wait_for_selector("dialog", state="detached")
     find("Guitar left")
     hand.step("gate", "Gate")
     page.focus("[data-setting=key]")
@@ -353,6 +360,8 @@ def test_sixty_strips_are_found_grouped_and_turned_down(page):
     assert page.locator("nav.tree [role=treeitem]").count() == 14  # those with a 0 in their number
     hand.click("nav.tree >> text='Rope 09'", modifiers=["Shift"])
     hand.press("Control+b")
+    page.wait_for_function("/^Bus /.test(document.activeElement.ariaLabel ?? '')")
+    hand.press("F2")
     hand.type("Ropes")
     bus = until(page, lambda: next((one for one in version(page)["session"]["strips"] if one["name"] == "Ropes"), None))
     under = [strip["name"] for strip in version(page)["session"]["strips"] if strip["output"] == bus["id"]]

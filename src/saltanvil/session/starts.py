@@ -100,7 +100,7 @@ PATH_STARTS = (
         bands(BAND_STARTS[3]),
     ),
     starting(
-        "four bands at 120 Hz, 500 Hz and 5 kHz",
+        "bands at 120 Hz, 500 Hz and 5 kHz",
         "Lows, warmth, presence, air; the sum of the untreated bands sounds like the input.",
         bands(BAND_STARTS[4]),
     ),

@@ -57,7 +57,11 @@ const ACTS: Record<ShortcutId, () => unknown> = {
   paste: () => pasteSteps(workspace),
   duplicate: () => duplicateSteps(workspace),
   remove: () => removeChosen(),
-  'find strip': () => document.querySelector<HTMLElement>('nav.tree input[type=search]')?.focus(),
+  'find strip': () => {
+    const field = document.querySelector<HTMLInputElement>('nav.tree input[type=search]');
+    field?.focus();
+    field?.select(); // what was looked for before is typed over
+  },
   solo: () => soloChosen(workspace),
   mute: () => muteChosen(workspace),
   bus: groupToBus,

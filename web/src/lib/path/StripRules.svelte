@@ -22,12 +22,14 @@
   let file = $state.raw<MediaFacts | null>(null);
   $effect(() => {
     const id = mediaId;
+    let asked = true;
     file = null;
     if (id !== null)
       void workspace.attempt(async () => {
         const facts = await api.media(id);
-        if (mediaId === id) file = facts;
+        if (asked) file = facts;
       }, true);
+    return () => (asked = false);
   });
 </script>
 

@@ -40,7 +40,10 @@
   // What is chosen elsewhere, such as on the map or by a new bus, is in view here.
   $effect(() => {
     const id = workspace.selection.stripId;
-    untrack(() => above(all, id).forEach((bus) => folded.has(bus) && fold(bus, false)));
+    untrack(() => {
+      if (search && !rows.some((row) => row.strip.id === id)) search = '';
+      above(all, id).forEach((bus) => folded.has(bus) && fold(bus, false));
+    });
     void tick().then(() =>
       document.querySelector(`nav.tree [data-strip="${id}"]`)?.scrollIntoView({ block: 'nearest' }),
     );
