@@ -101,3 +101,9 @@ def test_a_de_esser_tells_what_its_band_loses(cut):
     settled = slice(2 * RATE, None)
     lost = -band_changes_db(x[0, settled], y[0, settled], 3)[-1]
     assert told[2 * RATE // TICK_FRAMES :].mean() == pytest.approx(lost, abs=0.3) and lost > 0.9 * cut
+
+
+def test_a_tamer_that_found_nothing_takes_nothing():
+    x = ringing_noise(1000.0, 4.0, 6.0)[:, :RATE]
+    y, told = treated("tamer", x, mode="found", output="not held")
+    assert np.array_equal(y, x) and not told.any()

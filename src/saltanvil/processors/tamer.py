@@ -117,7 +117,7 @@ class Tamer(Processor):
         aims, rate = settings.aims_at(), round(seen.rate)
         cuts = [seen.rows.get(row_name(n, one), NOTHING) for n, one in enumerate(aims)]
         longest = max((len(row) for row in cuts), default=0)
-        whole = np.array([row if len(row) == longest else np.zeros(longest) for row in cuts], np.float64).reshape(-1, longest)
+        whole = np.array([row if len(row) == longest else np.zeros(longest) for row in cuts], np.float64).reshape(len(cuts), longest)
         bank = setup_of(settings.model_copy(update=GLIDING), rate)
         taken = bank.taken(whole, settings.mix).max(axis=1, initial=0.0).tolist()
         for name, region in REGIONS.items():
