@@ -117,15 +117,16 @@ class Tamer(Processor):
         aims, rate = settings.aims_at(), round(seen.rate)
         cuts = [seen.rows.get(row_name(n, one), NOTHING) for n, one in enumerate(aims)]
         longest = max((len(row) for row in cuts), default=0)
-        whole = np.array([row if len(row) == longest else np.zeros(longest) for row in cuts], np.float64).reshape(len(cuts), longest)
+        rows = [row if len(row) == longest else np.zeros(longest) for row in cuts]
+        whole = np.array(rows, np.float64).reshape(len(cuts), longest)
         bank = setup_of(settings.model_copy(update=GLIDING), rate)
         taken = bank.taken(whole, settings.mix).max(axis=1, initial=0.0).tolist()
         for name, region in REGIONS.items():
             if settings.mode == "free" and region.narrow:
                 continue
-            rows = [largest for one, largest in zip(aims, taken, strict=True) if region.holds(one)]
-            if rows and max(rows) >= WORKING_DB:
-                result.append(Fact(f"{name}_gr_db", f"{region.label}, GR max", max(rows), "dB"))
+            inside = [largest for one, largest in zip(aims, taken, strict=True) if region.holds(one)]
+            if inside and max(inside) >= WORKING_DB:
+                result.append(Fact(f"{name}_gr_db", f"{region.label}, GR max", max(inside), "dB"))
         return result
 
     @classmethod
