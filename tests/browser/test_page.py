@@ -345,6 +345,7 @@ def test_sessions_and_two_tabs(page_alone, server):
     page.wait_for_function("document.querySelector('button.session').innerText === 'Harbour bell'")
     page.click("button.session")
     page.click("dialog >> text='Low Water'")
+    page.wait_for_function("document.querySelector('button.session').innerText === 'Low Water'")
     page.wait_for_selector("[data-figure=matched_db]")
     other = page.context.new_page()
     other.goto(server)
