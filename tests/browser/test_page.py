@@ -40,7 +40,8 @@ def sound_follows(page, looks_back_s=0.0):
 
 def figure(page, name, column=None):
     place = f"[data-figure={name}]" + (f" td:nth-of-type({column})" if column else "")
-    return float(re.search(r"[-+]?\d+(\.\d+)?", page.inner_text(place, timeout=2000)).group())
+    text = page.inner_text(place, timeout=2000)
+    return float((re.search(r"[-+]?\d+\.\d", text) or re.search(r"[-+]?\d+", text)).group())
 
 
 def wait_figure(page, name, test, column=None, seconds=PATIENCE_S):
