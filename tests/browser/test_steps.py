@@ -338,7 +338,7 @@ def test_the_spectrum_smooths_and_moves_and_corners_are_dragged(page):
     page.click("[aria-label='Right picture'] >> text=Spectrum")
     page.wait_for_selector(".spectrum")
     page.click("text=1/24")
-    page.wait_for_selector(".spectrum >> text=dB per 1/24 octave")
+    page.wait_for_selector(".spectrum [role=radio][aria-checked=true]:has-text('1/24')")
     page.click("text=Moving")
     page.wait_for_function("Number(document.querySelector('.spectrum').dataset.pictures) > 50")
     before = setting(page, "key_low_hz")
