@@ -896,7 +896,7 @@ export interface paths {
     put?: never;
     /**
      * Delivery Time
-     * @description About how long the delivery takes, as a few seconds of it are rendered. Answers null if the tab has asked again meanwhile.
+     * @description About how long the delivery takes: a few seconds are rendered. Answers null if the tab has asked again meanwhile.
      */
     post: operations["delivery_time_api_sessions__session_id__delivery_time_post"];
     delete?: never;
@@ -2287,7 +2287,8 @@ export interface components {
      * Delivery
      * @description A delivery as it is set up.
      *
-     *     extent: the whole song, the passage, each section as a file of its own, or the whole song and each section; tail: whether what sounds at the end may decay.
+     *     extent: the whole song, the passage, each section as a file of its own, or the whole song and each section.
+     *     tail: whether what sounds at the end may decay.
      *     rate_hz: None is the session's. encoders: what the delivery check tries. true_peak_dbtp, loudness_lufs: what is wished;
      *     a loudness of 0 is none.
      */
