@@ -69,7 +69,7 @@ export function noting(of: Session) {
     move: (owner: string, id: string, values: object) =>
       edits.push({ op: 'move', of: owner, id, values } as never),
     note: (text: string) => void notes.push(text),
-    history: { undo },
+    history: { undo, offer: () => ({ label: 'Undo', run: undo }) },
   } as unknown as Workspace;
   return { workspace, edits, notes, undo };
 }
