@@ -240,7 +240,7 @@ def test_a_level_is_ridden_while_it_plays(page):
     assert len(points) <= 12
 
 
-def test_the_main_is_limited_measured_and_delivered(page):
+def test_the_main_is_delivered_and_its_size_and_time_are_told_before(page):
     hand = Hand(page, 16)
     hand.strip("Main")
     hand.click("header nav >> text=Deliver")

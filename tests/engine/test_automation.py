@@ -637,8 +637,10 @@ def test_what_changes_latency_or_structure_or_does_not_glide_is_refused_with_the
             assert free == (told.type == "number" and told.moves == "glides")
 
 
-def test_a_play_taken_back_finds_its_place_in_the_song(monkeypatch):
-    """An edit while a looped play with envelopes goes on: blocks rendered anew are those of a play in which it came there."""
+@pytest.mark.parametrize("sounded", [0, 1, 23])
+def test_a_play_taken_back_finds_its_place_in_the_song(monkeypatch, sounded):
+    """An edit while a looped play with envelopes goes on: blocks rendered anew are those of a play in which it came there, also
+    where it came before anything had sounded."""
     monkeypatch.setattr("saltanvil.engine.stream.SAVING_SHARE", math.inf)
     session = everything()
     other = session.model_copy(deep=True)
@@ -647,7 +649,7 @@ def test_a_play_taken_back_finds_its_place_in_the_song(monkeypatch):
     want, edited = (Wanted(one, Audition(), passage) for one in (session, other))
     stream = Stream(MEDIA, want, 0, 1)
     heard = [stream.next(want, LEAD_S) for _ in range(40)]
-    stream.take_back(sum(block.audio.shape[1] for block in heard[:23]))
+    stream.take_back(sum(block.audio.shape[1] for block in heard[:sounded]))
     kept = stream._state.sequence
     heard = heard[:kept] + [stream.next(edited, LEAD_S) for _ in range(30)]
     fresh = Stream(MEDIA, want, 0, 1)

@@ -1,6 +1,6 @@
 """Values that move over time, read where the sound that is treated lies in the session.
 
-    session time   0        1024      2048      3072        grid, counted from the session's zero
+    session time   0        512       1024      1536        grid, counted from the session's zero
     course         |---------|---x-----|---/-----|          x: a corner; /: a jump, a bend of JUMP_MS centred on its point
     a node goes    ^-------->^-->^---->^-->^>----^          in straight lines from reading to reading
 
@@ -85,7 +85,7 @@ class Follower(Protocol):
     follows: Any
 
     @property
-    def fresh(self) -> bool: ...
+    def started(self) -> bool: ...
 
 
 class Moving(Generic[T]):
@@ -203,7 +203,7 @@ class Moving(Generic[T]):
         """The state goes on with this course from the present block on. Where it had none or another one before, its values glide
         over for a while."""
         before, follower.follows = follower.follows, self
-        if not follower.fresh and (before is None or before.cache_key() != self.cache_key()):
+        if follower.started and (before is None or before.cache_key() != self.cache_key()):
             self.easing = self.clock.block[0] + EASING_TICKS * TICK_FRAMES
 
     def mapped(self, change: Callable[[T], U]) -> "Moving[U]":

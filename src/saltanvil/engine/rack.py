@@ -82,7 +82,11 @@ class Glide(Stateful):
 
     @property
     def fresh(self) -> bool:
-        return bool(self.values[mix.PRIMED] == 0.0)
+        return not self.started
+
+    @property
+    def started(self) -> bool:
+        return bool(self.values[mix.PRIMED] != 0.0)
 
 
 Key = tuple[str, ...]

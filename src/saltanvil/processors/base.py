@@ -107,7 +107,9 @@ class Processor(Stateful, ABC):
         self.glides_for(0)
         #: What the detector heard in the last block, not delayed.
         self.detector_input: Audio | None = None
-        self._phase, self._moved = 0, False
+        self._phase = 0
+        #: Whether sound has moved it.
+        self.started = False
         self.configure(settings, context)
         #: What it was configured with.
         self.configured = settings, context
@@ -128,11 +130,6 @@ class Processor(Stateful, ABC):
     def configure(self, settings: Settings, context: Context) -> None:
         """Take new settings; state and sound carry on."""
 
-    @property
-    def fresh(self) -> bool:
-        """Whether no sound has moved it yet."""
-        return not self._moved
-
     def process(self, x: Audio, key: Audio | None = None) -> Audio:
         """Treat a block and return a new array, `latency_of` the settings late. `key` replaces the detector's input.
 
@@ -142,7 +139,7 @@ class Processor(Stateful, ABC):
             x = clean(x)
         y = self.treat(x, None if key is None else sanitised(key))
         self._phase = (self._phase + x.shape[1]) & (TICK_FRAMES - 1)
-        self._moved = True
+        self.started = True
         return y
 
     @abstractmethod

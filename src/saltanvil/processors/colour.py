@@ -162,7 +162,7 @@ class Stage(Stateful):
         self._pads = np.zeros((channels, dsp.ROOM + dsp.MAX_PAD), np.float32)
         self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
         self._work = np.zeros((dsp.WORK_ROWS, dsp.ROOM + MAX_TAPS), np.float32)
-        self._emphasis, self._undoing = Filter(SHELVES, channels, rate), Filter(SHELVES, channels, rate)
+        self._emphasis, self._undoing = Filter(SHELVES, channels), Filter(SHELVES, channels)
 
     @staticmethod
     def latency_of(colour: Colour) -> int:

@@ -251,7 +251,7 @@ class Compressor(KeyedProcessor):
     scratch = ("_work",)
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        self._key = KeyFilter(channels, context.rate)
+        self._key = KeyFilter(channels)
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)

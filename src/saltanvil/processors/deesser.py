@@ -225,7 +225,7 @@ class Deesser(Processor):
     scratch = ("_work", "_cut_work")
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        self._band = Filter(2 * FLANK, channels, context.rate)
+        self._band = Filter(2 * FLANK, channels)
         self._means = np.zeros((2, channels))
         self._curve, self._bends = np.zeros((1, compress.BEND)), np.zeros((1, compress.BEND))
         self._state = np.zeros(compress.STATE)

@@ -81,8 +81,8 @@ class KeyedProcessor(Processor):
 class KeyFilter(Filter):
     """The key filter of one processor."""
 
-    def __init__(self, channels: int, rate: int) -> None:
-        super().__init__(2 * FLANK, channels, rate)
+    def __init__(self, channels: int) -> None:
+        super().__init__(2 * FLANK, channels)
 
     def configure(self, settings: KeyedSettings, rate: float) -> None:
         self.set(None if settings.key_filter == "off" else settings.key_sections(rate))

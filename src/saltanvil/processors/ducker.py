@@ -167,7 +167,7 @@ class Ducker(KeyedProcessor):
     scratch = ("_work",)
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        self._key = KeyFilter(channels, context.rate)
+        self._key = KeyFilter(channels)
         self._ring = lookahead_ring(channels, context.rate, TICK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._memory = detector_memory(channels)

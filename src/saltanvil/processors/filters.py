@@ -33,7 +33,7 @@ class Filter(Stateful):
 
     state = ("_now", "_memory", "_state")
 
-    def __init__(self, sections: int, channels: int, rate: int) -> None:
+    def __init__(self, sections: int, channels: int) -> None:
         self.target = np.tile(np.array(biquad.IDENTITY), (sections, 1))
         self.on = False
         self._now = np.zeros((sections, 5))

@@ -131,8 +131,8 @@ class Leveller(KeyedProcessor):
     state = ("_key", "_weighting", "_state")
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        self._key = KeyFilter(channels, context.rate)
-        self._weighting = Filter(2, channels, context.rate)
+        self._key = KeyFilter(channels)
+        self._weighting = Filter(2, channels)
         self._state = np.zeros(dsp.STATE)
         super().__init__(settings, channels, context)
 

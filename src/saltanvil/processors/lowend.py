@@ -183,7 +183,7 @@ class LowEnd(Processor):
         self._chain = lowend.chain_coefficients(context.rate)
         self._held = np.zeros((channels, lowend.POLES))
         self._state = np.zeros(lowend.STATE)
-        self._band, self._kept = (Filter(2 * FLANK, channels, context.rate) for _ in range(2))
+        self._band, self._kept = (Filter(2 * FLANK, channels) for _ in range(2))
         super().__init__(settings, channels, context)
 
     def configure(self, settings: Settings, context: Context) -> None:

@@ -152,9 +152,9 @@ class Shaper(Processor):
     scratch = ("_work",)
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
-        self._attack = Filter(2 * FLANK, channels, context.rate)
-        self._sustain = Filter(2 * FLANK, channels, context.rate)
-        self._shelves = Filter(2, channels, context.rate)
+        self._attack = Filter(2 * FLANK, channels)
+        self._sustain = Filter(2 * FLANK, channels)
+        self._shelves = Filter(2, channels)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, TICK_FRAMES), np.float32)
         self._safe = Limiter(SAFE, channels, context)

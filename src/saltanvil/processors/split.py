@@ -190,7 +190,7 @@ class Split(Processor):
 
         Mid/side and left/right lanes are mono. A mono signal is all middle and all left.
         """
-        self._moved = True
+        self.started = True
         if self.settings.by == "copies":
             return x[None]
         if self.settings.by == "bands":

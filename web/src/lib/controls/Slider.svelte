@@ -205,7 +205,8 @@
   .rule {
     position: relative;
     display: grid;
-    grid-template-columns: 1fr auto;
+    grid-template-columns: minmax(0, 1fr) auto;
+    column-gap: 4px;
     align-items: baseline;
     height: 2.0625rem;
   }

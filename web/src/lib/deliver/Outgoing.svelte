@@ -1,7 +1,7 @@
 <script lang="ts">
   /** Export: strips, how much of them, names, tags; and the button that sends it. */
   import Segments from '../controls/Segments.svelte';
-  import { leftText } from '../draw/time-left';
+  import { roughText } from '../draw/time-left';
   import { bytesText } from '../number';
   import { delivery } from '../state/delivery.svelte';
   import { workspace } from '../state/workspace.svelte';
@@ -134,7 +134,7 @@
     <p class="soft note" data-figure="expected">
       About {bytesText(sum(delivery.names?.bytes ?? []))}{delivery.expected_s === null
         ? ''
-        : `${leftText({ seconds_left: delivery.expected_s, rough: true }).replace(' left', '')}`}
+        : `, ${roughText(delivery.expected_s)}`}
     </p>
   {/if}
   {#if delivery.names?.muted.length}
