@@ -41,7 +41,9 @@ from saltanvil.studies.match.match import is_matched, with_current_matches
 USUAL_DB = (-0.1, -0.3, -0.5, -1.0)
 GRID_DB = 0.05
 #: A ceiling is looked for down to this, and in so many trials; so many are usual.
-LOWEST_DB, MAX_TRIALS, EXPECTED_TRIALS = -12.0, 24, len(USUAL_DB) + 6
+LOWEST_DB, MAX_TRIALS, EXPECTED_TRIALS = -12.0, 24, len(USUAL_DB) + 8
+#: Peaks of encoders do not follow the ceiling evenly: so far above a safe one others are tried, in places of the grid.
+STEPS_UP = (1, 2, 4)
 #: What is as good as on the wanted peak; less than this left unused is not worth a sentence.
 EXACT_DB, WORTH_SAYING_DB = 1e-3, 0.005
 
@@ -269,12 +271,12 @@ class CeilingSearch:
                 if place <= lowest:
                     return None
                 place = max(lowest, min(place - 1, self.nearer(place)))
-            elif place < 0 and self.safe(place + 1):
-                place += 1
-            elif place < -1 and self.safe(place + 2):
-                place += 2
-            else:
+                continue
+            higher = (max(self.nearer(place), place + 1), *(place + step for step in STEPS_UP))
+            better = next((other for other in higher if other <= 0 and self.safe(other)), None)
+            if better is None:
                 return place
+            place = better
         return None
 
     def nearer(self, place: int) -> int:
