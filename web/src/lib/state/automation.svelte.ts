@@ -24,6 +24,7 @@ import {
   type Address,
 } from './course';
 import { setOf } from './moves';
+import { MAX_GUESS_S } from './listening.svelte';
 import { workspace } from './workspace.svelte';
 
 /** A hand's moves are taken no more often than this, in seconds. */
@@ -313,16 +314,19 @@ class Automation {
   /** While it plays on: what is held goes on being written. */
   private sample(): void {
     if (!this.recording) return;
-    if (!workspace.listening.sounding) return this.finish();
+    // A gap in the sound is not the end of the move.
+    if (!workspace.listening.playing) return this.finish();
     this.take();
   }
 
   private take(): void {
     const { recording } = this;
     if (!recording) return;
-    const at_s = Math.max(0, workspace.listening.heardPosition());
     const last = recording.samples.at(-1);
-    if (last && at_s < last[0] - 0.01) return this.finish(); // the loop began anew
+    const heard_s = Math.max(0, workspace.listening.heardPosition());
+    // The place is guessed between two reports, and may have been guessed too far: only more than that is a loop begun anew.
+    if (last && heard_s < last[0] - 2 * MAX_GUESS_S) return this.finish();
+    const at_s = Math.max(heard_s, last?.[0] ?? 0);
     if (last && at_s - last[0] < SAMPLE_S) last[1] = recording.value;
     else recording.samples.push([at_s, recording.value]);
   }

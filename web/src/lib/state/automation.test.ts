@@ -93,3 +93,34 @@ test('what is armed opens its lane, and disarmed keeps it', () => {
   automation.toggleArmed(ratio);
   expect([automation.armed, automation.isOpen(ratio)]).toEqual([[], true]);
 });
+
+test('a place that was guessed too far, and a gap, do not end a move; a loop begun anew does', () => {
+  open([]);
+  const { listening } = workspace;
+  vi.stubGlobal('document', { querySelector: () => null });
+  const heard = (at_s: number) => vi.spyOn(listening, 'heardPosition').mockReturnValue(at_s);
+  vi.spyOn(workspace, 'hear').mockReturnValue(undefined as never);
+  automation.toggleArmed(ratio);
+  listening.playing = listening.sounding = true;
+  [11, 11.1, 11.04].forEach((at_s) => (heard(at_s), automation.change(ratio, at_s, null)));
+  expect(edits).toEqual([]); // the hand is still on it
+  listening.sounding = false;
+  heard(11.2);
+  automation['sample']();
+  expect(edits).toEqual([]);
+  heard(10);
+  automation['sample']();
+  const [edit] = edits[0]! as unknown as [{ op: string; samples: [number, number][] }];
+  expect([edit.op, edit.samples]).toEqual([
+    'record_envelope',
+    [
+      [11, 11],
+      [11.1, 11.04],
+      [11.2, 11.04],
+    ],
+  ]);
+  automation.toggleArmed(ratio);
+  listening.playing = false;
+  vi.restoreAllMocks();
+  vi.unstubAllGlobals();
+});

@@ -43,7 +43,7 @@ export interface Around {
 /** Figures change in every second frame, so that they can be read. */
 const SHOW_EVERY = 2;
 /** A place is not guessed further than this beyond what was told. */
-const MAX_GUESS_S = 0.1;
+export const MAX_GUESS_S = 0.1;
 /** Without anything heard for so long, it does not sound. */
 const SILENT_MS = 600;
 
