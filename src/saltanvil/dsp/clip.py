@@ -15,7 +15,7 @@ minimum phase s is 0: the sound goes through the filters, whose phase it takes.
 The filters swing: up to 2.6 dB over the ceiling on hats. g takes that down, a gain of half a millisecond that is there
 before the peak (`saltanvil.dsp.lookahead`) and 1 where nothing is over. A second clip at the base rate would fold back;
 so would a gain steered by samples, which catch the swing now here and now there: steered by the peak between them it
-stands still under a steady wave.
+stands still under a steady wave, the more so as it is released slowly.
 
 The shape, with the ceiling at 1 and the knee at a: v up to a; above it a + (1 - a) h((v - a) / (1 - a)), where
 h(u) = u - 4/27 u^3 up to u = 1.5 and 1 from there on. h has slope 1 and no bend at 0, so every hardness a leaves
@@ -36,13 +36,13 @@ from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, peaks_between
 
 # Target settings; those before GLIDING glide from tick to tick. Gains are linear.
 (DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, HELD,
- TRUE_PEAK, SETTINGS) = range(17)  # fmt: skip
+ TRUE_PEAK, HELD_RELEASE, SETTINGS) = range(18)  # fmt: skip
 # State: the gliding settings, those they glide from, then per channel a row of followers.
 POSITION, PRIMED, RING_AT, HEADER = 10, 11, 12, 16
 LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, DRIVEN, BETWEEN, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_STATE + 7)  # the window's first
 STATE = HEADER + 2 * FOLLOWERS
-#: What the parabola may still miss, and a gain's own movement.
-MARGIN_DB = 0.03
+#: What the parabola may still miss, and a gain's own movement, of what lies below 0.45 of the rate.
+MARGIN_DB = 0.04
 MAX_FACTOR = 16
 MAX_PAD = 16
 #: While nothing glides, several ticks are worked through at once, up to this many samples at the highest rate.
@@ -298,7 +298,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
                     for i in range(count):
                         ratio = ceiling[i] / max(abs(clipped[i]), ceiling[i])
                         gain[i] = min(gain[i], ratio) if c == 1 else ratio
-            lowest_then_mean(gain, state[HEADER : HEADER + FOLLOWERS], lanes, held, 0.0, False, 0.0, 0.0, count)
+            lowest_then_mean(gain, state[HEADER : HEADER + FOLLOWERS], lanes, held, settings[HELD_RELEASE], False, 0.0, 0.0, count)
             held_at = int(state[POSITION]) & held_mask
             for c in range(channels):
                 clipped, base_row, dry = parts[3 * c], parts[3 * c + 1], parts[3 * c + 2]

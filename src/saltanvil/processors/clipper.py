@@ -23,6 +23,8 @@ DC_HZ = 5.0
 RING_FRAMES = 8192
 DRIVEN_FALL_MS = 10.0
 HELD_MS = 0.5
+#: The swing's gain comes back so slowly that it stands still between the crests of a wave; where only samples count, louder.
+HELD_RELEASE_MS = {"true peak": 10.0, "samples": 4.0, "left": 0.0}
 
 _WINDOW = {"window": ["on"]}
 
@@ -44,8 +46,9 @@ class ClipperSettings(Settings):
     )  # fmt: skip
     overshoot: Literal["true peak", "samples", "left"] = choice(
         "true peak", "Overshoot", "Quality",
-        "Above 1x the filters let peaks swing over the ceiling, by up to 3 dB on cymbals; a gain of half a millisecond takes "
-        "that down. True peak: also between the samples, cleanest. Samples: louder, and less clean. Left: it passes.",
+        "Above 1x the filters let peaks swing over the ceiling, by up to 3 dB on cymbals; a gain that comes half a millisecond "
+        "before takes that down. True peak: also between the samples, cleanest, of all that lies below 0.45 of the sample rate. "
+        "Samples: louder, and less clean, whatever the oversampling. Left: it passes.",
         when={"oversampling": ["2x", "4x", "8x", "16x"]}, moves="latency",
     )  # fmt: skip
     phase: Literal["linear", "minimum"] = choice(
@@ -150,6 +153,9 @@ class Clipper(Processor):
              |                                                                      |
              +--> window, kept clear --> drive --> up --> shape --> down -----------+  (rest + shaped band)
 
+    Where peaks between the samples count, nothing comes over the ceiling of what lies below 0.45 of the rate; what reaches up to
+    half the rate, such as white noise, may by up to 1.2 dB.
+
     With linear phase, sound that is not clipped passes bit for bit, whatever the oversampling. Window and kept clear
     part are linear-phase filters (43 ms late), so that what they keep from the clip stage passes untouched beside it.
 
@@ -234,6 +240,7 @@ class Clipper(Processor):
         target[dsp.BLOCK_DC] = settings.dc_removal
         target[dsp.DC_POLE] = 1.0 - 2.0 * math.pi * DC_HZ / rate
         target[dsp.HELD] = settings.held_frames(rate)
+        target[dsp.HELD_RELEASE] = time_constant(HELD_RELEASE_MS[settings.overshoot], rate)
         target[dsp.TRUE_PEAK] = settings.overshoot == "true peak"
         target[dsp.DRIVEN_FALL] = time_constant(DRIVEN_FALL_MS, rate)
         if settings.corners() != self._corners:
