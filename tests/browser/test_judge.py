@@ -179,7 +179,7 @@ def test_the_history_names_edits_goes_back_and_fills_a_slot(page):
     type_setting(page, "ratio", "9")
     page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
     page.keyboard.press("h")
-    page.wait_for_selector("dialog [data-position]")
+    page.wait_for_selector("dialog [data-position='2']")
     texts = page.locator("dialog .edit").all_inner_texts()
     assert texts[0].startswith("Snare compressor: Ratio") and texts[0].endswith("to 9:1")
     assert texts[1] == f"Snare compressor: Threshold {before:g} to -31 dB" and texts[-1] == "Beginning"
