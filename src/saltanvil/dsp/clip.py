@@ -298,7 +298,9 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
                     for i in range(count):
                         ratio = ceiling[i] / max(abs(clipped[i]), ceiling[i])
                         gain[i] = min(gain[i], ratio) if c == 1 else ratio
-            lowest_then_mean(gain, state[HEADER : HEADER + FOLLOWERS], lanes, held, settings[HELD_RELEASE], False, 0.0, 0.0, count)
+            lowest_then_mean(
+                gain, state[HEADER : HEADER + FOLLOWERS], lanes, held, settings[HELD_RELEASE], False, 0.0, 0.0, count
+            )
             held_at = int(state[POSITION]) & held_mask
             for c in range(channels):
                 clipped, base_row, dry = parts[3 * c], parts[3 * c + 1], parts[3 * c + 2]

@@ -4,7 +4,8 @@
       +------------------------------+
 
 ITU-R BS.1770-5, Annex 2 asks for at least 4x; its own 12 taps a phase may under-read more than ours. In two stages the long
-filter, which decides how near to half the rate it still reads right (at 48 kHz within 0.03 dB to 22.8 kHz), is run once; at 4x alone, crests near half the rate would be read 0.7 dB low, which the parabola mends.
+filter, which decides how near to half the rate it still reads right (at 48 kHz within 0.03 dB to 22.8 kHz), is run once; at 4x
+alone, crests near half the rate would be read 0.7 dB low, which the parabola mends.
 """
 
 import functools

@@ -43,11 +43,18 @@ class Telemetry:
 
 @dataclass(frozen=True)
 class Start:
-    """A starting point: settings for a task, and what to listen for when they are then moved."""
+    """A starting point: settings for a task, and what to listen for when they are then moved.
+
+    aims: what some of them reach on the passage as it is applied, one after the other: an aim's name, its target, the setting.
+    Where nothing can be measured, the settings stand as they are. reach: how far an aim moves a setting at most, so that a voice
+    without an s is not turned down for one.
+    """
 
     name: str
     listen: str
     settings: dict[str, Any]
+    aims: tuple[tuple[str, float, str], ...] = ()
+    reach: float = 48.0
 
 
 @dataclass(frozen=True)

@@ -117,31 +117,37 @@ STARTS = (
         "drums: 6 dB of peaks for nothing",
         "Compare matched: the hits should sound as loud as before. Lower the ceiling until they get dull, then go back a little.",
         {"ceiling_db": -8.0, "hardness": 0.9, "oversampling": "16x"},
+        (("peaks_down_db", 6.0, "ceiling_db"),),
     ),
     Start(
         "snare: stray hits in line",
         "Only the loudest hits should be touched; listen to the difference, which should tick and no more.",
         {"ceiling_db": -7.5, "hardness": 0.85, "oversampling": "8x"},
+        (("peaks_down_db", 3.0, "ceiling_db"),),
     ),
     Start(
         "kick: keep the low clear",
         "The click gets shorter and the low note stays round; if it buzzes, raise the clear corner.",
         {"ceiling_db": -10.0, "hardness": 0.7, "keep_clear": "below", "clear_hz": 150.0},
+        (("gr_max_db", 6.0, "ceiling_db"),),
     ),
     Start(
         "bass: round the top of the waves",
         "Notes should get fuller, not fuzzy; lower the drive when single notes start to rasp.",
         {"ceiling_db": -6.0, "drive_db": 4.0, "hardness": 0.1, "compensate_drive": True},
+        (("peaks_down_db", 3.0, "ceiling_db"),),
     ),
     Start(
         "bus: middle only, air untouched",
         "The snare comes down inside the mix while cymbals keep their shine.",
         {"ceiling_db": -4.0, "hardness": 0.75, "window": "on", "window_low_hz": 150.0, "window_high_hz": 5000.0},
+        (("gr_max_db", 4.0, "ceiling_db"),),
     ),
     Start(
         "parallel crunch",
         "Loud and rough alone; mixed in, it should add bite you miss when it is bypassed.",
         {"ceiling_db": -14.0, "drive_db": 12.0, "hardness": 0.4, "compensate_drive": True, "mix": 0.3, "dc_removal": True},
+        (("gr_max_db", 18.0, "ceiling_db"), ("louder_lu", 0.0, "output_db")),
     ),
 )  # fmt: skip
 

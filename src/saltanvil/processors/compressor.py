@@ -149,31 +149,37 @@ STARTS = (
         "snare: tighten, keep the crack",
         "The first 5 ms of each hit should jump out as before; what rings after it should be shorter and even.",
         {"threshold_db": -22.0, "ratio": 4.0, "attack_ms": 8.0, "release_ms": 90.0, "knee_db": 3.0},
+        (("gr_max_db", 6.0, "threshold_db"), ("louder_lu", 0.0, "makeup_db")),
     ),
     Start(
         "bass: even notes",
         "Soft and loud notes should stand at one level; if the low end wobbles, the release is too short.",
-        {"threshold_db": -24.0, "ratio": 4.0, "attack_ms": 20.0, "release_mode": "automatic", "detector": "rms", "rms_ms": 30.0},
+        {"threshold_db": -24.0, "ratio": 4.0, "attack_ms": 10.0, "release_ms": 60.0, "detector": "rms", "rms_ms": 20.0},
+        (("gr_max_db", 8.0, "threshold_db"), ("louder_lu", 0.0, "makeup_db")),
     ),
     Start(
         "voice: hold it in front",
         "Every word should be understood at low volume; breaths should not come up with it.",
         {"threshold_db": -22.0, "ratio": 2.5, "attack_ms": 6.0, "release_mode": "automatic", "detector": "rms", "knee_db": 9.0},
+        (("gr_max_db", 6.0, "threshold_db"), ("louder_lu", 0.0, "makeup_db")),
     ),
     Start(
         "drums: parallel weight",
         "Mix it in until the room and the ghost notes come forward, and stop before the hits get blunt.",
-        {"threshold_db": -34.0, "ratio": 8.0, "attack_ms": 10.0, "release_mode": "note", "release_note": "1/8", "mix": 0.35},
+        {"threshold_db": -34.0, "ratio": 8.0, "attack_ms": 1.0, "release_mode": "note", "release_note": "1/8", "mix": 0.35},
+        (("louder_lu", 0.0, "makeup_db"),),
     ),
     Start(
         "bus: glue",
         "The parts should breathe together; more than 3 dB of gain reduction is no longer glue.",
         {"threshold_db": -18.0, "ratio": 1.5, "attack_ms": 30.0, "release_mode": "automatic", "knee_db": 12.0},
+        (("gr_max_db", 2.5, "threshold_db"), ("louder_lu", 0.0, "makeup_db")),
     ),
     Start(
         "speech: steady narrator",
         "Loud and soft sentences should need the same volume; the ends of words must not sink.",
         {"threshold_db": -26.0, "ratio": 2.0, "attack_ms": 5.0, "release_ms": 200.0, "detector": "rms", "makeup_db": 8.0},
+        (("gr_max_db", 8.0, "threshold_db"), ("louder_lu", 0.0, "makeup_db")),
     ),
 )
 

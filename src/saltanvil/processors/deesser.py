@@ -104,16 +104,23 @@ class DeesserSettings(Settings):
         return np.array(result + [idle] * (deess.SECTIONS - len(result)))
 
 
+#: How far below the whole an s is sought: a threshold that lies lower finds no s but everything.
+RELATIVE_REACH_DB = 6.0
+
 STARTS = (
     Start(
         "voice: soften s and sh",
         "Sibilants should be audible but not stick out; if the singer starts to lisp, reduce the range.",
         {"shape": "high-pass 24", "frequency_hz": 5500.0, "threshold_db": -6.0, "ratio": 4.0, "range_db": 8.0},
+        (("gr_max_db", 6.0, "threshold_db"),),
+        reach=RELATIVE_REACH_DB,
     ),
     Start(
         "voice: one whistling pitch",
         "Drag the band over the spectrum while listening to the difference, until only the whistle is left in it.",
         {"shape": "band narrow", "frequency_hz": 7000.0, "width_oct": 0.5, "threshold_db": -10.0, "ratio": 8.0},
+        (("gr_max_db", 6.0, "threshold_db"),),
+        reach=RELATIVE_REACH_DB,
     ),
     Start(
         "overheads: keep the shine, lose the grain",
@@ -127,6 +134,8 @@ STARTS = (
             "ratio": 2.5,
             "range_db": 6.0,
         },
+        (("gr_max_db", 4.0, "threshold_db"),),
+        reach=24.0,
     ),
     Start(
         "harsh upper middle",
@@ -140,11 +149,15 @@ STARTS = (
             "ratio": 3.0,
             "attack_ms": 3.0,
         },
+        (("gr_max_db", 4.0, "threshold_db"),),
+        reach=24.0,
     ),
     Start(
         "speech: close microphone",
         "The narrator should sound near without spitting; plosives are not its business.",
         {"shape": "high-pass 12", "frequency_hz": 4500.0, "threshold_db": -7.0, "ratio": 3.0, "range_db": 9.0},
+        (("gr_max_db", 6.0, "threshold_db"),),
+        reach=RELATIVE_REACH_DB,
     ),
     Start(
         "hard and fast, everything down",
@@ -157,6 +170,8 @@ STARTS = (
             "attack_ms": 0.5,
             "release_ms": 25.0,
         },
+        (("gr_max_db", 6.0, "threshold_db"),),
+        reach=RELATIVE_REACH_DB,
     ),
 )
 

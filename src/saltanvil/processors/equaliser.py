@@ -120,7 +120,7 @@ STARTS = (
     Start(
         "bus: a little air",
         "The top should open and cymbals not hiss; half a decibel is often enough.",
-        {"band4_kind": "high shelf", "band4_frequency_hz": 10000.0, "band4_gain_db": 1.5},
+        {"band4_kind": "high shelf", "band4_frequency_hz": 8000.0, "band4_gain_db": 2.0},
     ),
 )
 

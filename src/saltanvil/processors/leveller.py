@@ -67,9 +67,9 @@ STARTS = (
         {"target_db": -20.0, "range_db": 6.0, "speed_s": 2.5, "gate_db": -40.0},
     ),
     Start(
-        "bass: every note there",
-        "The low end should stand still on the meter; a note must not change while it rings.",
-        {"measure": "level", "target_db": -18.0, "range_db": 6.0, "speed_s": 0.8, "gate_db": -40.0},
+        "bass: soft and loud phrases nearer",
+        "Phrase by phrase the low end should stand still on the meter; single notes are a compressor's business.",
+        {"measure": "level", "target_db": -18.0, "range_db": 8.0, "speed_s": 0.8, "gate_db": -45.0},
     ),
     Start(
         "speech: far and near speakers",

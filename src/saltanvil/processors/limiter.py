@@ -66,6 +66,7 @@ STARTS = (
         "bus: the last two decibels",
         "It should sound the same, only safer; the warning shows where GR exceeds 2 dB.",
         {"ceiling_db": -1.0, "release_mode": "adaptive", "release_ms": 80.0, "lookahead_ms": 3.0, "warn_above_db": 2.0},
+        (("gr_max_db", 2.0, "gain_db"),),
     ),
     Start(
         "bus: louder, still clean",
@@ -78,6 +79,7 @@ STARTS = (
             "lookahead_ms": 5.0,
             "warn_above_db": 4.0,
         },
+        (("gr_max_db", 4.0, "gain_db"),),
     ),
     Start(
         "kick: weight on the low end",
@@ -90,6 +92,7 @@ STARTS = (
             "release_ms": 150.0,
             "warn_above_db": 6.0,
         },
+        (("gr_max_db", 6.0, "gain_db"),),
     ),
     Start(
         "snare: even hits",
@@ -102,11 +105,13 @@ STARTS = (
             "lookahead_ms": 1.0,
             "warn_above_db": 6.0,
         },
+        (("gr_max_db", 4.0, "ceiling_db"),),
     ),
     Start(
         "voice: catch the shouts",
         "Only single loud words should be held; if whole lines sink, raise the ceiling.",
-        {"ceiling_db": -8.0, "release_mode": "adaptive", "release_ms": 150.0, "lookahead_ms": 5.0, "warn_above_db": 4.0},
+        {"ceiling_db": -8.0, "release_mode": "fixed", "release_ms": 120.0, "lookahead_ms": 5.0, "warn_above_db": 4.0},
+        (("gr_max_db", 3.0, "ceiling_db"),),
     ),
     Start(
         "speech: level after make-up",
@@ -119,6 +124,7 @@ STARTS = (
             "lookahead_ms": 5.0,
             "warn_above_db": 6.0,
         },
+        (("gr_max_db", 6.0, "gain_db"),),
     ),
 )
 

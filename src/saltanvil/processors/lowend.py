@@ -74,26 +74,31 @@ STARTS = (
             "upper_share": 1.0,
             "amount_db": -5.0,
         },
+        (("small_louder_lu", 3.0, "amount_db"),),
     ),
     Start(
         "kick: small speakers",
         "Put it after the gate, so that bleed makes no harmonics. A small speaker should gain pitch, not a separate tone.",
         {"low_hz": 40.0, "high_hz": 120.0, "keep_low_hz": 180.0, "amount_db": -3.0, "odd_share": 0.7, "upper_share": 0.8},
+        (("small_louder_lu", 3.0, "amount_db"),),
     ),
     Start(
-        "weight about 50 Hz",
-        "From the lowest pitches up to where weight is felt. If it booms, take less; a limiter after it holds the peaks.",
-        {"low_hz": 20.0, "high_hz": 32.0, "keep_low_hz": 36.0, "keep_high_hz": 80.0, "odd_share": 0.2, "amount_db": 0.0},
+        "bass: weight about 100 Hz",
+        "An octave above the lowest strings, where weight is felt. If it booms, take less; a limiter after it holds the peaks.",
+        {"low_hz": 38.0, "high_hz": 75.0, "keep_low_hz": 76.0, "keep_high_hz": 160.0, "odd_share": 0.2, "amount_db": 0.0},
+        (("coloured_db", -7.0, "amount_db"),),
     ),
     Start(
         "kick: an octave of body",
         "Second harmonic only, kept low: the drum gets thicker. Put it before the compressor, which then glues both.",
         {"low_hz": 35.0, "high_hz": 70.0, "keep_low_hz": 60.0, "keep_high_hz": 160.0, "odd_share": 0.0, "upper_share": 0.0},
+        (("coloured_db", -10.0, "amount_db"),),
     ),
     Start(
         "low synthetic tone: a pitch to follow",
         "Pure tones vanish on small speakers; here the upper harmonics carry the tune. Set Keep from where yours begin to play.",
         {"low_hz": 25.0, "high_hz": 130.0, "keep_low_hz": 200.0, "keep_high_hz": 1200.0, "upper_share": 1.0, "amount_db": -3.0},
+        (("small_louder_lu", 4.0, "amount_db"),),
     ),
     Start(
         "bus: the low end a little clearer",
@@ -107,6 +112,7 @@ STARTS = (
             "odd_share": 0.6,
             "amount_db": -3.0,
         },
+        (("small_louder_lu", 1.0, "amount_db"),),
     ),
 )
 

@@ -5,16 +5,18 @@ from typing import Any
 from pydantic import BaseModel
 
 from saltanvil.processors.aims import Aim, LevelAim
-from saltanvil.processors.base import Picture, Processor
+from saltanvil.processors.base import Picture, Processor, Start
 from saltanvil.processors.descriptor import Descriptor, SettingValue, descriptors_of
 
 
 class StartReference(BaseModel):
-    """A starting point and what to listen for when its settings are then moved."""
+    """A starting point and what to listen for when its settings are then moved; aims: what it sets by a figure of the passage, in
+    words."""
 
     name: str
     listen: str
     settings: dict[str, SettingValue]
+    aims: list[str]
 
 
 class AimReference(BaseModel):
@@ -61,6 +63,18 @@ class ProcessorReference(BaseModel):
     settings_schema: dict[str, Any]
 
 
+def start_reference(processor: type[Processor], start: Start) -> StartReference:
+    aims = {aim.name: aim for aim in processor.aims}
+    settings = descriptors_of(processor.settings_model)
+    return StartReference(
+        name=start.name, listen=start.listen, settings=start.settings,
+        aims=[
+            f"{settings[setting].label} by {aims[figure].label} {target:g} {aims[figure].unit}"
+            for figure, target, setting in start.aims
+        ],
+    )  # fmt: skip
+
+
 def reference_of(processor: type[Processor]) -> ProcessorReference:
     return ProcessorReference(
         kind=processor.kind, label=processor.label, aliases=list(processor.aliases),
@@ -68,7 +82,7 @@ def reference_of(processor: type[Processor]) -> ProcessorReference:
         pictures=list(processor.pictures), listens=processor.listens, keyed=processor.keyed, matched=processor.matched,
         needs_key=processor.needs_key, shows_gate=processor.shows_gate, level_line=processor.level_line,
         main=list(processor.main),
-        starts=[StartReference(name=start.name, listen=start.listen, settings=start.settings) for start in processor.starts],
+        starts=[start_reference(processor, start) for start in processor.starts],
         aims=[aim_reference(aim) for aim in processor.aims],
         settings=list(descriptors_of(processor.settings_model).values()),
         settings_schema=processor.settings_model.model_json_schema(),

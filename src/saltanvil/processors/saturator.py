@@ -153,31 +153,37 @@ STARTS = (
         "bass: cut through the guitars",
         "Before the compressor, which then evens out what the colour makes of loud notes. Notes should get a growl, not a rasp.",
         {"character": "tube", "drive_db": 9.0, "balance": 0.4, "low_emphasis_db": -6.0, "low_emphasis_hz": 90.0, "mix": 0.7},
+        (("coloured_db", -8.0, "drive_db"),),
     ),
     Start(
         "drums bus: round the hits",
         "After the compressor: it has let the attacks through, and the tape rounds them. Cymbals should not get dull.",
         {"character": "tape", "drive_db": 6.0, "balance": 0.8, "high_emphasis_db": -3.0},
+        (("peaks_down_db", 3.0, "drive_db"),),
     ),
     Start(
         "voice: nearer",
         "After the compressor, so that soft and loud words get the same colour. Consonants should come forward and not spit.",
         {"character": "tube", "drive_db": 8.0, "balance": 0.3, "high_emphasis_db": 3.0, "mix": 0.6, "lift_attacks": 0.2},
+        (("coloured_db", -24.0, "drive_db"),),
     ),
     Start(
         "kick: weight from the core",
         "Put it first in the path. The low note should get thicker and the click stay unchanged.",
         {"character": "transformer", "drive_db": 9.0, "balance": 0.7},
+        (("coloured_db", -12.0, "drive_db"),),
     ),
     Start(
         "just before the limiter: peaks rounded",
         "Last before the limiter, which then has less to do. Only peaks change; if the mix loses its edge, take some drive back.",
         {"character": "plain", "drive_db": 4.0, "balance": 1.0, "output": "not held", "compensate_drive": True},
+        (("peaks_down_db", 2.0, "drive_db"),),
     ),
     Start(
         "organ and keys: even warmth",
         "Before an equaliser, which can then shape what was added. Chords should get fuller; if they growl, less drive.",
         {"character": "plain", "drive_db": 3.0, "balance": 0.0},
+        (("coloured_db", -30.0, "drive_db"),),
     ),
     Start(
         "guitars: attacks and edge back",
@@ -195,6 +201,7 @@ STARTS = (
             "mix": 0.25,
             "oversampling": "16x",
         },
+        (("coloured_db", -14.0, "drive_db"),),
     ),
 )  # fmt: skip
 

@@ -6,8 +6,10 @@ from fastapi import APIRouter, Query, Request
 from pydantic import BaseModel, Field
 
 from saltanvil.session.document.base import Id
+from saltanvil.session.document.session import Session
 from saltanvil.session.slots import SlotOwner
 from saltanvil.studies.aim import AimRequest, AimResult, Search
+from saltanvil.studies.starting import StartResult, starting
 from saltanvil.web.asking import SpanQuestion, study_of
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
@@ -73,6 +75,37 @@ def search_of(services: Services, ticket: Ticket, session_id: int, question: Aim
     return search, revision
 
 
+class StartQuestion(SpanQuestion):
+    """A starting point of a step, by name."""
+
+    step_id: Id
+    start: str = Field(max_length=120)
+
+
+class StartAnswer(BaseModel):
+    revision: int
+    answer: StartResult
+
+
+@router.post("/start")
+async def study_start(services: Served, request: Request, session_id: Number, question: StartQuestion) -> StartAnswer | None:
+    """The settings of a starting point on a passage; nothing is edited. Answers null if the same tab has asked again."""
+    ticket = services.ask(question.tab, "start", question.number)
+    return await answered(services, request, ticket, services.studies, start_answer, session_id, question)
+
+
+def start_answer(services: Services, ticket: Ticket, session_id: int, question: StartQuestion) -> StartAnswer:
+    study, revision = study_of(services, ticket, session_id, question)
+
+    def search(session: Session, request: AimRequest) -> Search:
+        return Search(
+            session, request, study.media, services.cache, study.start, study.stop, ticket.superseded, services.pool,
+            ticket.progress,
+        )  # fmt: skip
+
+    return StartAnswer(revision=revision, answer=starting(study.session, question.step_id, question.start, search))
+
+
 class Progress(BaseModel):
     """seconds_left: None until it can be told; rough: it may still change much."""
 
@@ -86,7 +119,7 @@ def study_progress(
     services: Served,
     session_id: Number,
     tab: Annotated[str, Query(max_length=64)],
-    kind: Literal["bench", "contrast", "aim", "resonances"],
+    kind: Literal["bench", "contrast", "aim", "resonances", "start"],
 ) -> Progress:
     """How much of an answer that a tab waits for is there; 1 if it waits for none."""
     remaining = services.progress_of.get((tab, kind))

@@ -680,6 +680,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/studies/start": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Study Start
+     * @description The settings of a starting point on a passage; nothing is edited. Answers null if the same tab has asked again.
+     */
+    post: operations["study_start_api_sessions__session_id__studies_start_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/sessions/{session_id}/studies/progress": {
     parameters: {
       query?: never;
@@ -5156,9 +5176,34 @@ export interface components {
        */
       target_db?: number;
     };
+    /** StartAnswer */
+    StartAnswer: {
+      /** Revision */
+      revision: number;
+      answer: components["schemas"]["StartResult"];
+    };
+    /**
+     * StartQuestion
+     * @description A starting point of a step, by name.
+     */
+    StartQuestion: {
+      /** Tab */
+      tab: string;
+      /** Number */
+      number?: number | null;
+      /** Start S */
+      start_s: number;
+      /** End S */
+      end_s: number;
+      /** Step Id */
+      step_id: string;
+      /** Start */
+      start: string;
+    };
     /**
      * StartReference
-     * @description A starting point and what to listen for when its settings are then moved.
+     * @description A starting point and what to listen for when its settings are then moved; aims: what it sets by a figure of the passage, in
+     *     words.
      */
     StartReference: {
       /** Name */
@@ -5175,6 +5220,26 @@ export interface components {
           | [number, number][]
           | components["schemas"]["Resonance"][];
       };
+      /** Aims */
+      aims: string[];
+    };
+    /**
+     * StartResult
+     * @description settings: all that are to be set; text: which of them were found, and what they reach.
+     */
+    StartResult: {
+      /** Settings */
+      settings: {
+        [key: string]:
+          | boolean
+          | number
+          | string
+          | number[]
+          | [number, number][]
+          | components["schemas"]["Resonance"][];
+      };
+      /** Text */
+      text: string;
     };
     /**
      * Step
@@ -8939,11 +9004,91 @@ export interface operations {
       };
     };
   };
+  study_start_api_sessions__session_id__studies_start_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["StartQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      200: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["StartAnswer"] | null;
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
   study_progress_api_sessions__session_id__studies_progress_get: {
     parameters: {
       query: {
         tab: string;
-        kind: "bench" | "contrast" | "aim" | "resonances";
+        kind: "bench" | "contrast" | "aim" | "resonances" | "start";
       };
       header?: never;
       path: {

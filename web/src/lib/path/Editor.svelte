@@ -261,7 +261,7 @@
     display: flex;
     flex-wrap: wrap;
     align-items: center;
-    gap: 8px;
+    gap: 4px 5px;
     white-space: nowrap;
   }
   h2 {

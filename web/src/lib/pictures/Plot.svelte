@@ -85,7 +85,9 @@
 
 <figure class="frame {name}" aria-label={label} {...rest}>
   {#if tools}
-    <div class="tools"><span class="title" aria-hidden="true">{title}</span>{@render tools()}</div>
+    <div class="tools">
+      <span class="room" aria-hidden="true"><span class="title">{title}</span></span>{@render tools()}
+    </div>
   {/if}
   <div class="plot" bind:this={area}>
     {#each layers as shapes, n (n)}<Layer {shapes} {shown} />{/each}
@@ -216,11 +218,19 @@
     padding: 2px 12px 0 36px;
     color: var(--ink-soft);
   }
-  .tools .title {
+  /* A title for which there is no room goes into a second line, which is not shown: no title is cut in its middle. */
+  .room {
+    display: flex;
     flex: 1;
+    flex-wrap: wrap;
     min-width: 0;
+    height: 1.25rem;
+    line-height: 1.25rem;
     overflow: hidden;
-    text-overflow: ellipsis;
+  }
+  .room::before {
+    content: '';
+    width: 1px;
   }
   .verdict {
     flex: none;
