@@ -69,7 +69,7 @@ STARTS = (
     Start(
         "bass: soft and loud phrases nearer",
         "Phrase by phrase the low end should stand still on the meter; single notes are a compressor's business.",
-        {"measure": "level", "target_db": -18.0, "range_db": 8.0, "speed_s": 0.8, "gate_db": -45.0},
+        {"measure": "level", "target_db": -20.0, "range_db": 8.0, "speed_s": 0.4, "gate_db": -45.0},
     ),
     Start(
         "speech: far and near speakers",

@@ -53,12 +53,12 @@ def starting(session: Session, step_id: str, name: str, search: Callable[[Sessio
         result = one.run()
         if result.figure is None:
             continue
-        begin, figure = one.present(), result.figure
-        value = result.value
+        begin, value = one.present(), result.value
+        reached: float | None = result.figure
         if abs(value - begin) > start.reach:
             value = one.rounded(min(max(value, begin - start.reach), begin + start.reach), DECIMALS)
-            figure = one.figure(value)
+            reached = one.figure(value)
         settings[setting] = value
         assert one.aim is not None
-        found.append(f"{one.setting.label} {one.shown(value)} for {one.aim.label} {one.said(figure)}")
+        found.append(f"{one.setting.label} {one.shown(value)} for {one.aim.label} {one.said(reached)}")
     return StartResult(settings, "; ".join(found))
