@@ -69,7 +69,7 @@ def start_reference(processor: type[Processor], start: Start) -> StartReference:
     return StartReference(
         name=start.name, listen=start.listen, settings=start.settings,
         aims=[
-            f"{settings[setting].label} by {aims[figure].label} {target:g} {aims[figure].unit}"
+            f"{settings[setting].label} ({aims[figure].label} {target:g} {aims[figure].unit})"
             for figure, target, setting in start.aims
         ],
     )  # fmt: skip

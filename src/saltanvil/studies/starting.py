@@ -60,5 +60,5 @@ def starting(session: Session, step_id: str, name: str, search: Callable[[Sessio
             reached = one.figure(value)
         settings[setting] = value
         assert one.aim is not None
-        found.append(f"{one.setting.label} {one.shown(value)} for {one.aim.label} {one.said(reached)}")
-    return StartResult(settings, "; ".join(found))
+        found.append(f"{one.setting.label} {one.shown(value)} ({one.aim.label} {one.said(reached)})")
+    return StartResult(settings, ", ".join(found))

@@ -216,6 +216,8 @@ export const api = {
   aims: () => ask<Record<'strip' | 'lane', Aim[]>>('GET', '/api/aims'),
   studyAim: (id: number, question: Schemas['AimQuestion'], signal: AbortSignal) =>
     ask<Schemas['AimAnswer'] | null>('POST', `${session(id)}/studies/aim`, question, signal),
+  studyStart: (id: number, question: Schemas['StartQuestion'], signal: AbortSignal) =>
+    ask<Schemas['StartAnswer'] | null>('POST', `${session(id)}/studies/start`, question, signal),
   presentFigure: (id: number, question: Schemas['AimQuestion']) =>
     ask<Schemas['PresentFigure'] | null>('POST', `${session(id)}/studies/aim/now`, question),
   studyResonances: (id: number, question: Schemas['ResonancesQuestion'], signal: AbortSignal) =>
@@ -232,7 +234,7 @@ export const api = {
   bench: (id: number, question: BenchQuestion, signal?: AbortSignal) =>
     ask<{ revision: number; result: BenchResult } | null>('POST', `${session(id)}/bench`, question, signal),
   /** How far the answer to a question of this tab is, from 0 to 1, and how long it still takes. */
-  progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim' | 'resonances') =>
+  progress: (id: number, tab: string, kind: 'bench' | 'contrast' | 'aim' | 'resonances' | 'start') =>
     ask<Required<Schemas['Progress']>>(
       'GET',
       `${session(id)}/studies/progress?tab=${encodeURIComponent(tab)}&kind=${kind}`,

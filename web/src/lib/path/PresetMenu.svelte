@@ -4,13 +4,24 @@
   import type { Edit, Preset } from '../api/client';
   import { format } from '../controls/value';
   import { presets } from '../state/presets.svelte';
+  import { Rest } from '../state/rest';
   import { trying } from '../state/trying.svelte';
   import { workspace } from '../state/workspace.svelte';
 
+  /** What an edit becomes on this passage, and which settings were found in words. */
+  type Found = { edit: Edit; text: string };
+  interface Start {
+    name: string;
+    listen: string;
+    /** What it sets by a figure of the passage, in words, and the search for it. */
+    aims?: string[];
+    edit: () => Edit;
+    find?: () => Promise<Found | null>;
+  }
   interface Props {
     title: string;
     hint: string;
-    starts: { name: string; listen: string; edit: () => Edit }[];
+    starts: Start[];
     /** What one's own are called, and what stands there while there are none. */
     own: string;
     none: string;
@@ -74,32 +85,64 @@
   }
   const focus = (input: HTMLInputElement) => input.focus();
 
+  /** Finding waits until the cursor has rested for so long. */
+  const REST_MS = 120;
   /** What is tried sounds, at the loudness of what is there; only Enter, a double-click or *Use* keeps it. */
   let tried: { name: string; edit: Edit } | null = null;
   let started = false;
+  /** What is being found for the passage, and what was. */
+  let finding = $state.raw<{ name: string; found: Promise<Found | null> } | null>(null);
+  let foundText = $state('');
+  const rest = new Rest();
   $effect(() => () => {
+    rest.stop();
     trying.end();
     if (started) workspace.listening.stop();
   });
-  function hear(name: string, made: () => Edit): void {
+  function hear(name: string, made: () => Edit, find?: Start['find']): void {
     tried = { name, edit: made() };
-    trying.hear(name, tried.edit);
+    finding = null;
+    foundText = '';
+    trying.hear(name, tried.edit, !find);
+    if (find) rest.after(REST_MS, () => void search(name, find));
+    else rest.stop();
     if (workspace.listening.playing) return;
     started = true;
     void workspace.listening.play(workspace.listening.passage.start_s);
   }
-  function come(event: FocusEvent, name: string, made: () => Edit): void {
-    if ((event.currentTarget as HTMLElement).matches(':focus-visible')) hear(name, made);
+  /** Find what a starting point sets on this passage, and hear that. */
+  async function search(name: string, find: NonNullable<Start['find']>): Promise<Found | null> {
+    const here = (finding = { name, found: find() });
+    const found = await here.found;
+    if (finding !== here) return found;
+    finding = null;
+    if (tried?.name !== name) return found;
+    foundText = found?.text ?? '';
+    if (found) tried.edit = found.edit;
+    trying.hear(name, tried.edit);
+    return found;
   }
-  async function keep(name: string, made: () => Edit): Promise<void> {
-    const edit = tried?.name === name ? tried.edit : made();
+  function come(event: FocusEvent, name: string, made: () => Edit, find?: Start['find']): void {
+    if ((event.currentTarget as HTMLElement).matches(':focus-visible')) hear(name, made, find);
+  }
+  async function keep(name: string, made: () => Edit, find?: Start['find']): Promise<void> {
+    rest.stop();
+    // What is still being found is waited for; what was not asked for yet is found now.
+    const ready = !find || (tried?.name === name && foundText);
+    const found = ready ? null : await (finding?.name === name ? finding.found : search(name, find));
+    const edit = found?.edit ?? (tried?.name === name ? tried.edit : made());
     tried = null;
     await take(edit);
     close();
   }
+  function use(): void {
+    if (!tried) return;
+    const { name, edit } = tried;
+    void keep(name, () => edit, starts.find((start) => start.name === name)?.find);
+  }
   /** Enter comes as a press without a pointer. */
-  const press = (event: MouseEvent, name: string, made: () => Edit) =>
-    void (event.detail === 0 ? keep(name, made) : hear(name, made));
+  const press = (event: MouseEvent, name: string, made: () => Edit, find?: Start['find']) =>
+    void (event.detail === 0 ? keep(name, made, find) : hear(name, made, find));
   /** Space plays and stops here as everywhere. */
   function space(event: KeyboardEvent): void {
     if (event.key !== ' ') return;
@@ -122,19 +165,19 @@
   }
 </script>
 
-<Dialog {title} {close} width={30}>
+<Dialog {title} {close} width={38}>
   <p class="soft">{hint}</p>
   <div class="tried">
     <span class="figure" role="status" data-figure="tried"
       >{trying.name === null
         ? ''
-        : `${trying.name}: ${trying.louder_db === null ? 'measuring' : `matched by ${format(-trying.louder_db, 'dB')} to what is there`}`}</span
+        : `${trying.name}: ${foundText ? `${foundText}; ` : ''}${trying.louder_db === null ? 'measuring' : `matched by ${format(-trying.louder_db, 'dB')} to what is there`}`}</span
     >
     <button
       class="button"
       disabled={trying.name === null}
       title="Keep what is tried (Enter, or a double-click)"
-      onclick={() => tried && keep(tried.name, () => tried!.edit)}>Use</button
+      onclick={use}>Use</button
     >
   </div>
   <div
@@ -152,13 +195,14 @@
             class="start"
             data-start={start.name}
             aria-current={trying.name === start.name ? 'true' : undefined}
-            onfocus={(event) => come(event, start.name, start.edit)}
-            onclick={(event) => press(event, start.name, start.edit)}
-            ondblclick={() => keep(start.name, start.edit)}
+            onfocus={(event) => come(event, start.name, start.edit, start.find)}
+            onclick={(event) => press(event, start.name, start.edit, start.find)}
+            ondblclick={() => keep(start.name, start.edit, start.find)}
             onkeydown={space}
             onkeyup={space}
           >
             <b>{start.name}</b><span class="soft">{start.listen}</span>
+            {#if start.aims?.length}<span class="soft">Set on this passage: {start.aims.join(', ')}.</span>{/if}
           </button>
         </li>
       {/each}

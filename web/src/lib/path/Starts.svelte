@@ -1,6 +1,7 @@
 <script lang="ts">
   /** Starting points of a processor, and presets of one's own. */
-  import type { Processor, SettingValue, Step } from '../api/client';
+  import { api, type Processor, type SettingValue, type Step } from '../api/client';
+  import { Asking } from '../state/asking.svelte';
   import { setOf } from '../state/moves';
   import { workspace } from '../state/workspace.svelte';
   import PresetMenu from './PresetMenu.svelte';
@@ -14,9 +15,25 @@
   const edit = (settings: Record<string, SettingValue>) =>
     setOf('step', step.id, { ...defaults, ...settings });
   const starts = $derived([
-    ...processor.starts.map((start) => ({ ...start, edit: () => edit(start.settings) })),
-    { name: 'Default', listen: 'Everything to its default.', edit: () => edit({}) },
+    ...processor.starts.map((start) => ({
+      ...start,
+      edit: () => edit(start.settings),
+      find: start.aims.length ? () => found(start.name) : undefined,
+    })),
+    { name: 'Default', listen: 'Everything to its default.', aims: [], edit: () => edit({}) },
   ]);
+
+  const asking = new Asking(workspace, 'start');
+  /** What a starting point sets by a figure of the passage; null if it was called off. */
+  async function found(start: string) {
+    const { start_s, end_s } = workspace.listening.passage;
+    const question = { tab: workspace.tab, number: workspace.measuring.nextNumber(), start_s, end_s };
+    const answer = await asking.answer(
+      (id, signal) => api.studyStart(id, { ...question, step_id: step.id, start }, signal),
+      true,
+    );
+    return answer && { edit: edit(answer.answer.settings), text: answer.answer.text };
+  }
 </script>
 
 <PresetMenu
@@ -32,5 +49,5 @@
   edit={(preset) => edit(preset.settings as Record<string, SettingValue>)}
   take={(made) => workspace.edit(made)}
   kept={() => step.settings}
-  {close}
+  close={() => (asking.cancel(), close())}
 />

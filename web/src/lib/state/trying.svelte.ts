@@ -14,14 +14,15 @@ class Trying {
   private readonly rest = new Rest();
   private latest = 0;
 
-  /** Hear an edit of the chosen strip. */
-  hear(name: string, edit: Edit): void {
+  /** Hear an edit of the chosen strip. measure: whether it is what will be kept, and not about to be refined. */
+  hear(name: string, edit: Edit, measure = true): void {
     const strip_id = workspace.selection.stripId;
     this.name = name;
     this.louder_db = null;
     workspace.listening.send({ type: 'try', edit });
     const number = (this.latest += 1);
-    this.rest.after(REST_MS, () => this.measure(strip_id, edit, number));
+    if (measure) this.rest.after(REST_MS, () => this.measure(strip_id, edit, number));
+    else this.rest.stop();
   }
 
   /** Hear what is stored again. */
