@@ -272,6 +272,7 @@ def main(names: list[str]) -> None:
                 context = browser.new_context(viewport={"width": width, "height": height})
                 context.add_init_script(f"localStorage.setItem('saltanvil.theme', '{theme}')")
                 page = context.new_page()
+                page.set_default_timeout(180_000)  # the song is drawn first
                 page.goto(address)
                 page.wait_for_selector("[data-figure=matched_db]")
                 prepare(page)

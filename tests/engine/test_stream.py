@@ -301,7 +301,7 @@ class Listener:
         self.room = count
         self.player.nudge()
         last = -1
-        while self.player._behind or (self.room and last != len(self.sent)):
+        while self.room > 0 and (self.player._behind or last != len(self.sent)):
             last = len(self.sent)
             time.sleep(0.05)
         self.room = 0

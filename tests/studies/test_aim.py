@@ -29,7 +29,8 @@ from saltanvil.studies.match.match import with_current_matches
 FITTING = {
     "compressor": ("Snare", "Bass", "Lead voice"), "gate": ("Kick", "Snare"), "expander": ("Snare", "Lead voice"),
     "leveller": ("Lead voice", "Bass"), "ducker": ("Bass", "Organ"), "deesser": ("Lead voice", "Overheads"),
-    "freecurve": ("Snare", "Lead voice"), "saturator": ("Bass", "Guitar left"), "lowend": ("Bass", "Kick"),
+    "freecurve": ("Snare", "Lead voice"), "shaper": ("Snare", "Guitar left"),
+    "saturator": ("Bass", "Guitar left"), "lowend": ("Bass", "Kick"),
     "clipper": ("Snare", "Kick", "Overheads"),
     "limiter": ("Snare", "Overheads", "Bass"), "trim": ("Organ", "Snare"), "split": ("Snare", "Overheads"),
     "tamer": ("Organ", "Overheads"),

@@ -160,11 +160,11 @@ PROMISES = {
     ("saturator", "kick: weight from the core"): ("kick", (same_loudness, rises(100, 300, 0.3))),
     ("saturator", "just before the limiter: peaks rounded"): ("mix", (peaks_down(1.9, 2.1),)),
     ("lowend", "bass: small speakers"): ("bass", (rises(180, 1200, 1.0),)),
-    ("lowend", "bass: weight about 100 Hz"): ("bass", (rises(76, 160, 0.8), rises(1000, 8000, -0.5, 0.5))),
+    ("lowend", "weight about 100 Hz"): ("bass", (rises(76, 160, 0.8), rises(1000, 8000, -0.5, 0.5))),
     ("lowend", "kick: an octave of body"): ("kick", (rises(70, 160, 0.4),)),
     ("equaliser", "bus: a little air"): ("mix", (rises(10000, 18000, 1.2, 2.5), rises(100, 2000, -0.3, 0.3))),
     ("equaliser", "anything: rumble out"): ("bass", (rises(41, 200, -0.4, 0.3),)),
-    ("shaper", "plucked strings: more fingers"): ("guitar", (louder_by(-0.6, 0.6), does_something)),
+    ("shaper", "plucked strings: more fingers"): ("guitar", (same_loudness, does_something)),
     ("gate", "voice: room out between phrases"): ("speech", (costs_at_most(0.3),)),
     ("room", "narrator: a room nobody notices"): ("speech", (louder_by(-1.5, 0.5), does_something)),
 }  # fmt: skip

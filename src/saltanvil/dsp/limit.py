@@ -11,7 +11,7 @@ however short the release: it does not rise between the crests of a low sound.
 
 import numpy as np
 
-from saltanvil.dsp.detector import detectors_of, hold
+from saltanvil.dsp.detector import GROUP_FRAMES, SPACING, detectors_of, hold
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, kernel, share_of
 from saltanvil.dsp.logs import TINY
 from saltanvil.dsp.lookahead import LOOKAHEAD_STATE, lowest_then_mean, rest
@@ -24,7 +24,9 @@ from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, TRUE_PEAK_ROWS, peaks_betwee
     RELEASE, ADAPTIVE, SLOW_ATTACK, SLOW_RELEASE, TRUE_PEAK, WINDOW, GLIDE, LEAN_PASS, LEAN_RELEASE, LONGEST, SETTINGS,
 ) = range(16)  # fmt: skip
 # State: the gliding settings, gains they make, then per channel a row of followers.
-POSITION, RING_AT, PRIMED, DRIVE_FROM, DRIVE_TO, CEILING_GAIN, LEAN_FROM, LEAN_TO, PAST = 5, 6, 7, 8, 9, 10, 11, 12, 16
+POSITION, RING_AT, PRIMED, DRIVE_FROM, DRIVE_TO, CEILING_GAIN, LEAN_FROM, LEAN_TO, RELEASED, PAST = (
+    5, 6, 7, 8, 9, 10, 11, 12, 13, 16,
+)  # fmt: skip
 #: Ceilings of the last ticks: what leaves now was held under the ceiling that was when it came in.
 PAST_TICKS = 32
 HEADER = PAST + PAST_TICKS
@@ -34,6 +36,8 @@ CHUNK_FRAMES = 128
 WORK_ROWS = 13
 #: What the filters and the parabola may still miss of what lies below 0.45 of the rate, and a gain's own movement.
 MARGIN_DB = 0.035
+#: An adaptive release is at least so many spacings of crests long: one that follows the waves of low tones makes others of them.
+LEAST_SPACINGS = 16.0
 #: Leaning begins this far below the ceiling.
 LEAN_FROM_DB = 6.0
 
@@ -63,6 +67,8 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
         state[DRIVE_FROM] = state[DRIVE_TO]
         state[LEAN_FROM] = 1.0
         state[LEAN_TO] = 1.0
+        state[RELEASED] = settings[RELEASE]
+        state[RELEASED + 1] = settings[RELEASE]
         for i in range(PAST_TICKS):
             state[PAST + i] = 10.0 ** (now[CEILING] / 20.0)
         for c in range(2):
@@ -107,7 +113,14 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
             state[PRIMED] = 1.0
         steady = state[DRIVE_TO] == state[DRIVE_FROM]
         plain = settled and steady and now[LEAN] == 0.0
-        count = min((CHUNK_FRAMES if plain else TICK_FRAMES) - phase, frames - start)
+        if int(state[POSITION]) % CHUNK_FRAMES == 0:
+            for d in range(2):
+                state[RELEASED + d] = settings[RELEASE]
+                spacing = memory[min(d, channels - 1), SPACING] * GROUP_FRAMES
+                if settings[ADAPTIVE] != 0.0 and spacing > 0.0:
+                    state[RELEASED + d] = max(settings[RELEASE], np.exp(-1.0 / (LEAST_SPACINGS * spacing)))
+        length = CHUNK_FRAMES if plain else TICK_FRAMES
+        count = min(length - int(state[POSITION]) % length, frames - start)
         ceiling = np.float32(state[CEILING_GAIN] * margin)
         base = int(state[RING_AT])
         for c in range(channels):
@@ -159,7 +172,7 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
                     wanted[i] = min(wanted[i], np.float32(state[LEAN_FROM] + (state[LEAN_TO] - state[LEAN_FROM]) * along))
             follower = state[HEADER + d * FOLLOWERS : HEADER + (d + 1) * FOLLOWERS]
             lowest_then_mean(
-                wanted, follower, lanes[d], window, settings[RELEASE], settings[ADAPTIVE] != 0.0, settings[SLOW_ATTACK],
+                wanted, follower, lanes[d], window, state[RELEASED + d], settings[ADAPTIVE] != 0.0, settings[SLOW_ATTACK],
                 settings[SLOW_RELEASE], count,
             )  # fmt: skip
         if linked:

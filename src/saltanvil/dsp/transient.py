@@ -1,29 +1,31 @@
 """The transient shaper's kernel: gain from how far quick envelopes stand off slow ones, whatever the level.
 
-    attack key --> |x| --> falling peak --+--> quick ----+
-                                          +--> slow -----+--> dB between --> x attack ---+
-                                                                                         +--> gain --(x)--> out
-    sustain key -> |x| --> falling peak --+--> now ------+                               |
-                                          +--> lingering +--> dB between --> x sustain --+
+    attack key --> |x| --> crest hold, falling peak --+--> quick ----+
+                                                      +--> slow -----+--> dB between --> x attack ---+
+                                                                                                     +--> gain --(x)--> out
+    sustain key -> |x| --> crest hold, falling peak --+--> now ------+                               |
+                                                      +--> lingering +--> dB between --> x sustain --+
 
+Crests are held as every detector's are (`saltanvil.dsp.detector`), so that the gain stands still between those of a low note.
 Envelope differences in decibels do not change with level, so neither does the gain. A gain that moves within a wave leaves
 an offset; what it adds or takes is freed of what lies below 5 Hz, and only that. (The design is ours; no source.)
 """
 
 import numpy as np
 
+from saltanvil.dsp.detector import hold
 from saltanvil.dsp.kernel import DENORMAL, TICK_FRAMES, after_tick, copy, inline, kernel, share_of
 from saltanvil.dsp.logs import ONE, exp2_block, log2_block
 
 # Target settings; those before GLIDING glide from tick to tick. Gains in dB.
-(ATTACK, SUSTAIN, OUTPUT, MIX, LINK, GLIDING, FALL, QUICK, SLOW, LINGER, GLIDE, DC_PART, SETTINGS) = range(13)
+(ATTACK, SUSTAIN, OUTPUT, MIX, LINK, GLIDING, FALL, QUICK, SLOW, LINGER, GLIDE, DC_PART, LONGEST, SETTINGS) = range(14)
 # State: the gliding settings, those they glide from, then per channel a row of followers.
 POSITION, PRIMED, HEADER = 10, 11, 12
 (PEAK, QUICK_AT, SLOW_AT, SUSTAIN_PEAK, NOW_AT, LINGER_AT, OFFSET, FOLLOWERS) = range(8)
 STATE = HEADER + 2 * FOLLOWERS
 WORK_ROWS = 10
 #: The distance between the envelopes at which attack and sustain act in full.
-ATTACK_SPAN_DB, SUSTAIN_SPAN_DB = 9.0, 12.0
+ATTACK_SPAN_DB, SUSTAIN_SPAN_DB = 4.0, 12.0
 #: Far below any sound; it keeps the distance between two silences at nothing.
 QUIET = 1e-9
 DB_PER_OCTAVE = np.float32(20.0 * np.log10(2.0))
@@ -53,13 +55,14 @@ def envelopes(attack, sustain, follower, settings, quick, slow, now, linger, cou
 
 
 @kernel(
-    "void(float32[:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1],float32[:,::1])"
+    "void(float32[:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float64[:,::1],float32[:,::1],"
+    "float32[:,::1])"
 )
-def shape(x, attack_key, sustain_key, y, settings, state, trace, work):  # type: ignore[no-untyped-def]
+def shape(x, attack_key, sustain_key, y, settings, state, memory, trace, work):  # type: ignore[no-untyped-def]
     """Shape a block of any length.
 
-    x, attack_key, sustain_key, y: (channels, frames). trace: (TRACE_ROWS, a column for every tick touched), zeros.
-    work: (WORK_ROWS, TICK_FRAMES), scratch.
+    x, attack_key, sustain_key, y: (channels, frames). memory: from `detector_memory`, for twice the channels.
+    trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, TICK_FRAMES), scratch.
     """
     channels, frames = x.shape
     now = state[:GLIDING]
@@ -99,6 +102,9 @@ def shape(x, attack_key, sustain_key, y, settings, state, trace, work):  # type:
                 for i in range(count):
                     attack[i] += link * (max(abs(other_attack[i]), attack[i]) - attack[i])
                     sustain[i] += link * (max(abs(other_sustain[i]), sustain[i]) - sustain[i])
+            position = int(state[POSITION])
+            hold(attack, memory[c], position, True, settings[LONGEST], 0, work[6:8], count)
+            hold(sustain, memory[channels + c], position, True, settings[LONGEST], 0, work[6:8], count)
             envelopes(attack, sustain, follower, settings, quick, slow, here, linger, count)
             for i in range(count):
                 ratio[i] = max(quick[i] / slow[i], ONE)

@@ -40,8 +40,8 @@ class LimiterSettings(Settings):
     )  # fmt: skip
     release_mode: Literal["fixed", "adaptive", "low-end weighted"] = choice(
         "adaptive", "Release mode", "Timing",
-        "A fixed time; adaptive, quick after short peaks and slow after long passages; or low-end weighted, where loud "
-        "lows push everything down and it breathes with them.",
+        "A fixed time; adaptive, quick after short peaks and slow after long passages and under low notes; or low-end weighted, "
+        "where loud lows push everything down and it breathes with them.",
     )  # fmt: skip
     release_ms: float = rule(
         80.0, "Release", "ms", 1.0, 2000.0, "Timing", "Time to release 63 %; after short peaks, if adaptive.",

@@ -83,7 +83,7 @@ STARTS = (
         (("small_louder_lu", 3.0, "amount_db"),),
     ),
     Start(
-        "bass: weight about 100 Hz",
+        "weight about 100 Hz",
         "An octave above the lowest strings, where weight is felt. If it booms, take less; a limiter after it holds the peaks.",
         {"low_hz": 38.0, "high_hz": 75.0, "keep_low_hz": 76.0, "keep_high_hz": 160.0, "odd_share": 0.2, "amount_db": 0.0},
         (("coloured_db", -7.0, "amount_db"),),

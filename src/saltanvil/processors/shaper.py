@@ -8,8 +8,10 @@ from numpy.typing import NDArray
 
 from saltanvil.dsp import transient as dsp
 from saltanvil.dsp.biquad import cookbook, response_db
+from saltanvil.dsp.detector import detector_memory, longest_groups
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import time_constant
+from saltanvil.processors.aims import level_aims, louder_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, mixed_db, signed
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.filters import FLANK, Filter, flanks
@@ -106,6 +108,7 @@ STARTS = (
         "plucked strings: more fingers",
         "Every note should begin more clearly, at the same loudness; compare matched.",
         {"attack_db": 5.0, "sustain_db": 0.0, "attack_hz": 800.0, "level_safe": True},
+        (("louder_lu", 0.0, "output_db"),),
     ),
     Start(
         "two shelves: tilt it brighter",
@@ -142,13 +145,14 @@ class Shaper(Processor):
     listens = True
     keyed = True
     starts = STARTS
+    aims = (louder_aim("output_db"), *level_aims("output_db"))
 
     @classmethod
     def summary(cls, settings: Settings) -> str:
         assert isinstance(settings, ShaperSettings)
         return f"{signed(settings.attack_db)} / {signed(settings.sustain_db)} dB"
 
-    state = ("_attack", "_sustain", "_shelves", "_state", "_safe")
+    state = ("_attack", "_sustain", "_shelves", "_state", "_memory", "_safe")
     scratch = ("_work",)
 
     def __init__(self, settings: Settings, channels: int, context: Context) -> None:
@@ -156,6 +160,7 @@ class Shaper(Processor):
         self._sustain = Filter(2 * FLANK, channels)
         self._shelves = Filter(2, channels)
         self._state = np.zeros(dsp.STATE)
+        self._memory = detector_memory(2 * channels)
         self._work = np.empty((dsp.WORK_ROWS, TICK_FRAMES), np.float32)
         self._safe = Limiter(SAFE, channels, context)
         super().__init__(settings, channels, context)
@@ -175,6 +180,7 @@ class Shaper(Processor):
         target[dsp.QUICK] = time_constant(QUICK_MS / settings.speed, rate)
         target[dsp.SLOW] = time_constant(SLOW_MS / settings.speed, rate)
         target[dsp.LINGER] = time_constant(LINGER_MS / settings.speed, rate)
+        target[dsp.LONGEST] = longest_groups(rate)
         target[dsp.DC_PART] = 1.0 - math.exp(-2.0 * math.pi * DC_HZ / rate)
         self._target = target
         self._attack.set(flanks(settings.attack_hz, None, DETECTOR_SLOPE_DB, rate) if filtered else None)
@@ -197,7 +203,17 @@ class Shaper(Processor):
         trace = self.trace(dsp.TRACE_ROWS, x.shape[1])
         source = x if key is None else key
         self.detector_input = self._attack(source, self.glide)
-        dsp.shape(x, self.detector_input, self._sustain(source, self.glide), y, self._target, self._state, trace, self._work)
+        dsp.shape(
+            x,
+            self.detector_input,
+            self._sustain(source, self.glide),
+            y,
+            self._target,
+            self._state,
+            self._memory,
+            trace,
+            self._work,
+        )
         y = self._shelves(y, self.glide)
         if self._level_safe:
             y = self._safe.process(y)
