@@ -6,6 +6,7 @@ import re
 import numpy as np
 import pytest
 
+from tests.browser.conftest import measured
 from tests.browser.test_page import figure, heard, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_steps import saved
 
@@ -331,3 +332,17 @@ def test_ready_made_splits_and_own_paths_are_dropped_on_other_strips(page, tmp_p
     page.wait_for_selector(".editor h2:has-text('2 bands')")
     assert plates(page)[-3:] == ["2 bands", "Compressor", "Trim"]
     assert re.fullmatch(r"77 Hz", page.input_value("[aria-label='Divider 1, typed']"))
+
+
+def test_a_ready_made_split_kept_by_a_double_click_is_made_once_and_nothing_is_refused(page):
+    """What was tried has the steps' ids already: it is neither made nor measured again."""
+    page.click("nav.tree >> text='Drums'")
+    page.wait_for_selector(".path[aria-label='Path of Drums']")
+    page.click(".path .plate[data-step=strip] button")
+    page.click("text=Ready-made")
+    page.dblclick("dialog >> text=four-band compressor")
+    page.wait_for_selector("dialog", state="detached")
+    page.wait_for_selector(".path .plate:has-text('4 bands')")
+    measured(page)
+    assert page.locator(".path .plate:has-text('4 bands')").count() == 1
+    assert "same id" not in page.inner_text("body")

@@ -132,6 +132,7 @@
     const found = ready ? null : await (finding?.name === name ? finding.found : search(name, find));
     const edit = found?.edit ?? (tried?.name === name ? tried.edit : made());
     tried = null;
+    trying.settle();
     await take(edit);
     close();
   }
@@ -202,7 +203,8 @@
             onkeyup={space}
           >
             <b>{start.name}</b><span class="soft">{start.listen}</span>
-            {#if start.aims?.length}<span class="soft">Set on this passage: {start.aims.join(', ')}.</span>{/if}
+            {#if start.aims?.length}<span class="soft">Set on this passage: {start.aims.join(', ')}.</span
+              >{/if}
           </button>
         </li>
       {/each}

@@ -25,11 +25,16 @@ class Trying {
     else this.rest.stop();
   }
 
+  /** What is tried is about to be kept: nothing is measured of it any more. */
+  settle(): void {
+    this.rest.stop();
+    this.latest += 1;
+  }
+
   /** Hear what is stored again. */
   end(): void {
     if (this.name === null) return;
-    this.rest.stop();
-    this.latest += 1;
+    this.settle();
     this.name = this.louder_db = null;
     workspace.listening.send({ type: 'try', edit: null });
     workspace.listening.send({ type: 'order', strip_id: workspace.selection.stripId, gain_db: 0 });
@@ -39,18 +44,22 @@ class Trying {
     const { version } = workspace;
     if (!version) return;
     const { start_s, end_s } = workspace.listening.passage;
-    const answer = await workspace.attempt(
-      () =>
-        api.studyOrder(version.id, {
-          tab: workspace.tab,
-          number: workspace.measuring.nextNumber(),
-          start_s,
-          end_s,
-          strip_id,
-          edit,
-        }),
-      true,
-    );
+    const question = {
+      tab: workspace.tab,
+      number: workspace.measuring.nextNumber(),
+      start_s,
+      end_s,
+      strip_id,
+      edit,
+    };
+    const answer = await workspace.attempt(async () => {
+      try {
+        return await api.studyOrder(version.id, question);
+      } catch (error) {
+        if (number !== this.latest) return null; // kept meanwhile: it cannot be made twice
+        throw error;
+      }
+    }, true);
     if (!answer || number !== this.latest) return;
     this.louder_db = answer.louder_db;
     workspace.listening.send({ type: 'order', strip_id, gain_db: -answer.louder_db });
