@@ -24,7 +24,7 @@ RING_FRAMES = 8192
 DRIVEN_FALL_MS = 10.0
 HELD_MS = 0.5
 #: The swing's gain comes back so slowly that it stands still between the crests of a wave; where only samples count, louder.
-HELD_RELEASE_MS = {"true peak": 10.0, "samples": 4.0, "left": 0.0}
+HELD_RELEASE_MS = {"true peak": 5.0, "samples": 2.5, "left": 0.0}
 
 _WINDOW = {"window": ["on"]}
 
