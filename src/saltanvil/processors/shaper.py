@@ -204,16 +204,9 @@ class Shaper(Processor):
         source = x if key is None else key
         self.detector_input = self._attack(source, self.glide)
         dsp.shape(
-            x,
-            self.detector_input,
-            self._sustain(source, self.glide),
-            y,
-            self._target,
-            self._state,
-            self._memory,
-            trace,
+            x, self.detector_input, self._sustain(source, self.glide), y, self._target, self._state, self._memory, trace,
             self._work,
-        )
+        )  # fmt: skip
         y = self._shelves(y, self.glide)
         if self._level_safe:
             y = self._safe.process(y)
