@@ -35,8 +35,14 @@ def until(page, test):
     return result
 
 
+def saved(page):
+    """Wait until all that the page shows is stored."""
+    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+
+
 def version(page):
-    """The session as the server has it, with its revision."""
+    """The session as the server has it, with its revision, once what the page has sent is answered: the page shows it before."""
+    saved(page)
     number = page.url.rsplit("#/", 1)[1].split("/")[0]
     return page.evaluate(f"fetch('/api/sessions/{number}').then((answer) => answer.json())")
 
@@ -49,7 +55,6 @@ def measured(page, place="aside.ledger"):
         shown = held.get_attribute("aria-busy"), held.get_attribute("data-revision")
         return shown == ("false", str(version(page)["revision"]))
 
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
     until(page, current)
 
 

@@ -2,10 +2,10 @@
 
 import pytest
 
-from tests.browser.conftest import until, version
+from tests.browser.conftest import saved, until, version
 from tests.browser.test_own_material import document
 from tests.browser.test_page import heard, mean_energy, setting, sound_follows, type_setting, wait_heard
-from tests.browser.test_steps import add, saved
+from tests.browser.test_steps import add
 
 SLIDER = "[role=slider][data-setting='{}']"
 

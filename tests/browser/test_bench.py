@@ -5,9 +5,10 @@ import json
 import httpx
 import pytest
 
+from tests.browser.conftest import saved
 from tests.browser.test_page import figure, type_setting
 from tests.browser.test_splits import strip
-from tests.browser.test_steps import choose, saved
+from tests.browser.test_steps import choose
 
 
 def to_bench(page):

@@ -2,10 +2,11 @@
 
 import pytest
 
+from tests.browser.conftest import saved
 from tests.browser.test_bench import measured, to_bench
 from tests.browser.test_page import figure, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_splits import strip
-from tests.browser.test_steps import add, choose, saved
+from tests.browser.test_steps import add, choose
 
 
 def plate(page, name):

@@ -9,10 +9,10 @@ import pytest
 import soundfile
 
 from saltanvil.demo import low_water
+from tests.browser.conftest import saved
 from tests.browser.test_access import violations
 from tests.browser.test_page import energy, heard, mean_energy, sound_follows, wait_heard, wav
 from tests.browser.test_settings import document
-from tests.browser.test_steps import saved
 from tests.signals import noise
 
 JOB_MS = 240_000

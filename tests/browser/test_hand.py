@@ -1,6 +1,6 @@
 """A hand means one thing: what scrolls, what is chosen and what is pressed, and nothing that no hand did."""
 
-from tests.browser.conftest import until, version
+from tests.browser.conftest import saved, until, version
 from tests.browser.test_page import setting
 
 
@@ -150,7 +150,7 @@ def test_a_start_is_typed_nudged_and_dragged_and_what_stays_is_no_edit(page):
     for typed, at_s in (("-0.25 s", -0.25), ("24000 samples", 0.5), ("2.1", None)):
         field.fill(typed)
         page.keyboard.press("Enter")
-        page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+        saved(page)
         tempo, beats = (version(page)["session"][name] for name in ("tempo_bpm", "beats_in_bar"))
         assert abs(start() - (60.0 / tempo * beats if at_s is None else at_s)) < 1e-4
     assert version(page)["revision"] >= before + 3
@@ -163,14 +163,14 @@ def test_a_start_is_typed_nudged_and_dragged_and_what_stays_is_no_edit(page):
     handle = page.locator("[data-picture=start]")
     handle.focus()
     page.keyboard.press("ArrowRight")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     assert abs(start() - at_s - 0.001) < 1e-4 and version(page)["revision"] == revision + 1
     box = handle.bounding_box()
     page.mouse.move(box["x"] + 4, box["y"] + 8)
     page.mouse.down()
     page.mouse.move(box["x"] + 44, box["y"] + 8, steps=4)
     page.mouse.up()
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     moved = start()
     assert moved > at_s + 0.2
     page.keyboard.press("Control+z")
@@ -184,7 +184,7 @@ def test_the_history_is_searched_and_help_says_what_words_and_steps_are(page):
     page.click("nav.tree >> text='Organ'")
     page.keyboard.press("s")
     page.wait_for_selector("[aria-label='Solo Organ'][aria-pressed=true]")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     page.keyboard.press("h")
     edits = page.locator("dialog [data-position]")
     page.wait_for_selector("dialog [data-position='2']")
@@ -213,7 +213,7 @@ def test_make_up_asked_for_on_two_bands_at_once_sets_both(page):
     page.keyboard.type("four-band")
     page.keyboard.press("Enter")
     page.wait_for_selector("[role=table]")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     buttons = page.locator("[role=table] button:has-text('Make up')")
     names = page.evaluate(
         "[...document.querySelectorAll('[role=table] [data-setting^=\"level \"]')].map((e) => e.dataset.setting)"
@@ -251,18 +251,17 @@ def test_what_is_pressed_while_a_step_is_on_its_way_is_about_that_step(page):
 
 
 def test_undo_in_deliver_is_of_the_delivery_and_elsewhere_of_the_sound(page):
-    saved = "document.querySelector('.saved').textContent === 'Saved'"
     muted = lambda: next(s["mute"] for s in version(page)["session"]["strips"] if s["name"] == "Snare")  # noqa: E731
     dither = lambda: version(page)["session"]["delivery"]["dither"]  # noqa: E731
     page.click("nav.tree >> text='Snare'")
     page.click("nav[aria-label=Views] >> text=Deliver")
     before = dither()
     page.select_option("[aria-label=Dither]", next(value for value in ("shaped", "tpdf") if value != before))
-    page.wait_for_function(saved)
+    saved(page)
     page.click("nav[aria-label=Views] >> text=Shape")
     page.keyboard.press("m")
     page.wait_for_selector("[aria-label='Mute Snare'][aria-pressed=true]")
-    page.wait_for_function(saved)
+    saved(page)
     page.click("nav[aria-label=Views] >> text=Deliver")
     page.keyboard.press("Control+z")
     page.wait_for_function(f"document.querySelector('[aria-label=Dither]').value === '{before}'")

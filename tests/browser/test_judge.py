@@ -6,10 +6,10 @@ import json
 
 import pytest
 
-from tests.browser.conftest import measured, version
+from tests.browser.conftest import measured, saved, version
 from tests.browser.test_own_material import document
 from tests.browser.test_page import mean_energy, setting, sound_follows, wait_heard
-from tests.browser.test_steps import add, saved, type_setting
+from tests.browser.test_steps import add, type_setting
 
 THRESHOLD = "[role=slider][data-setting=threshold_db]"
 
@@ -180,7 +180,7 @@ def test_the_history_names_edits_goes_back_and_fills_a_slot(page):
     before = setting(page, "threshold_db")
     type_setting(page, "threshold_db", "-31")
     type_setting(page, "ratio", "9")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     page.keyboard.press("h")
     page.wait_for_selector("dialog [data-position='2']")
     texts = page.locator("dialog .edit").all_inner_texts()
@@ -422,4 +422,4 @@ def test_an_aim_that_cannot_be_reached_changes_nothing_and_a_strip_is_aimed_by_m
     page.wait_for_selector("text=/Integrated loudness -30.0 LUFS: Level/")
     assert version(page)["revision"] == revision + 1
     page.click("text=Undo >> nth=-1")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)

@@ -10,11 +10,10 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tests.browser.conftest import opened, serving
+from tests.browser.conftest import opened, saved, serving
 from tests.browser.test_page import energy, heard, mean_energy, setting, wait_heard
 
 THRESHOLD = "[role=slider][data-setting=threshold_db]"
-SAVED = "document.querySelector('.saved').textContent === 'Saved'"
 
 
 def slowed(page, what, seconds):
@@ -48,7 +47,7 @@ def test_ten_quick_steps_are_ten_steps_on_a_slow_server(page, how):
                 f"Math.abs(document.querySelector('{THRESHOLD}').ariaValueNow - {began - (step + 1) / 2}) < 0.01"
             )
         assert setting(page, "threshold_db") == pytest.approx(began - 0.5 * (step + 1))  # at once, whatever the server does
-    page.wait_for_function(SAVED)
+    saved(page)
     assert setting(page, "threshold_db") == pytest.approx(began - 5.0)
     assert len(sent) < 10  # what was overtaken on its way is not sent
     assert sent[-1]["edit"]["values"][0]["value"] == pytest.approx(began - 5.0)
@@ -152,7 +151,7 @@ def test_the_page_finds_a_server_again_that_was_away(browser, demo_folder, tmp_p
     page.wait_for_selector("text=Not connected, 2 to send")
     with serving(data, port):
         page.wait_for_selector("text=Not connected", state="detached")
-        page.wait_for_function(SAVED)
+        saved(page)
         page.wait_for_selector("[aria-label=Stop]")
         first = heard(page)
         page.wait_for_function(f"Number(document.querySelector('footer.transport').dataset.heard) != {first}")

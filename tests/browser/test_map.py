@@ -4,10 +4,9 @@ import json
 
 import pytest
 
-from tests.browser.conftest import version
+from tests.browser.conftest import saved, version
 from tests.browser.test_page import figure, heard, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_splits import plates, strip
-from tests.browser.test_steps import saved
 
 
 def to_map(page):

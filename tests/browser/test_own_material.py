@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.browser.conftest import serving, version
+from tests.browser.conftest import saved, serving, version
 from tests.browser.test_page import energy, wait_heard
 from tests.signals import noise
 
@@ -211,7 +211,7 @@ def test_sections_are_resized_split_merged_renamed_and_removed(page):
     page.mouse.down()
     page.mouse.move(x(before[1][2] - 1.9 * bar), edge["y"] + 8, steps=4)
     page.mouse.up()
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     assert sections()[1][2] == pytest.approx(before[1][2] - 2 * bar, abs=0.4)  # on a beat
     assert (sections()[1][2] * 84 / 60) % 1 == pytest.approx(0, abs=0.02) or (sections()[1][2] * 84 / 60) % 1 > 0.98
     page.keyboard.press("n")  # without snapping
@@ -288,7 +288,7 @@ def test_several_strips_are_one_thing(page):
     assert page.locator("[role=treeitem][aria-selected=true]").count() == 3
     page.fill("[aria-label='Level of Snare, dB']", str(before["Snare"] - 2))
     page.keyboard.press("Enter")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     after = levels()
     assert [round(after[name] - before[name], 1) for name in ("Kick", "Snare", "Overheads", "Bass")] == [-2, -2, -2, 0]
     page.focus("[role=treeitem].chosen")
@@ -326,7 +326,7 @@ def test_stage_gain_sets_the_trims_in_one_edit(page):
     page.wait_for_selector("[role=status] >> text=/Trims of .* set/")
     assert trims() != before
     page.click("[role=status] >> text=Undo")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     page.wait_for_timeout(300)
     assert trims() == before
 

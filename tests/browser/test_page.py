@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.browser.conftest import PATIENCE_S
+from tests.browser.conftest import PATIENCE_S, saved
 from tests.edits import moved_json
 from tests.signals import noise
 
@@ -326,7 +326,7 @@ def test_import_several_with_a_broken_one_then_export_and_read_back(page, tmp_pa
     page.click("header >> text=Shape")
     page.click("nav.tree >> text=oars")
     type_setting(page, "trim_db", "24")
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+    saved(page)
     page.click("header >> text=Deliver")
     assert out.get_by_label("Include tail").is_checked() and not out.get_by_role("checkbox", name="Main").is_checked()
     chosen_format(page, "wav16")

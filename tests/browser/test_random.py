@@ -5,7 +5,7 @@ import random
 
 import pytest
 
-from tests.browser.conftest import until, version
+from tests.browser.conftest import saved, until, version
 
 #: Presses in a run of the tests; `RANDOM_PRESSES=2000` looks for two minutes and longer.
 PRESSES = int(os.environ.get("RANDOM_PRESSES", "160"))
@@ -76,7 +76,7 @@ class Pending:
     def settled(self):
         """Once what was pressed has been taken up, a frame later, and answered."""
         self.page.evaluate("new Promise((done) => requestAnimationFrame(() => setTimeout(done)))")
-        self.page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+        saved(self.page)
         until(self.page, lambda: not [one for one in self.requests if "/studies/" not in one.url])
 
 
@@ -124,7 +124,7 @@ def test_the_document_is_what_the_history_says_and_looking_edits_nothing(page, s
                 page.mouse.click(x, y)
             looked = True
         if looked:
-            assert place(page, pending) == at, log[-6:]
+            assert place(page, pending) == at, f"{log[-20:]}: {history(page)['edits'][0]['words']}"
     page.keyboard.press("Escape")
     pending.settled()
     # Everything undone is where it began, and done again where it was.

@@ -5,12 +5,8 @@ import re
 import httpx
 import pytest
 
-from tests.browser.conftest import opened, serving
+from tests.browser.conftest import opened, saved, serving
 from tests.browser.test_page import figure, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
-
-
-def saved(page):
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
 
 
 def choose_step(page, strip, step):
@@ -60,7 +56,7 @@ def test_arrow_keys_on_two_steps_within_a_moment_are_two_edits(page):
     ):
         revision = document(page)["revision"]
         page.keyboard.press("Control+z")
-        page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
+        saved(page)
         while document(page)["revision"] == revision:
             page.wait_for_timeout(20)
         if value is not None:

@@ -6,9 +6,8 @@ import re
 import numpy as np
 import pytest
 
-from tests.browser.conftest import measured
+from tests.browser.conftest import measured, saved
 from tests.browser.test_page import figure, heard, mean_energy, setting, sound_follows, type_setting, wait_figure, wait_heard
-from tests.browser.test_steps import saved
 
 
 def strip(page, name):

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from saltanvil.demo import low_water as demo
-from tests.browser.conftest import measured
+from tests.browser.conftest import measured, saved
 from tests.browser.test_page import (
     energy,
     figure,
@@ -63,10 +63,6 @@ def study(page, start_s, end_s, kind="scope"):
 def change(page, name, start_s, end_s):
     ledger = study(page, start_s, end_s)["ledger"]
     return ledger["after"][name] - ledger["before"][name]
-
-
-def saved(page):
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
 
 
 def choose(page, name, option):

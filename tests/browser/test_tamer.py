@@ -5,11 +5,12 @@ import re
 import pytest
 
 from saltanvil.demo.low_water import FAULTS
+from tests.browser.conftest import saved
 from tests.browser.test_colour import plate
 from tests.browser.test_page import energy, heard, mean_energy, sound_follows, type_setting, wait_figure, wait_heard
 from tests.browser.test_settings import document
 from tests.browser.test_splits import strip
-from tests.browser.test_steps import add, choose, saved
+from tests.browser.test_steps import add, choose
 
 
 def tamer_of(page, name="Overheads"):

@@ -6,7 +6,7 @@ import re
 import numpy as np
 import pytest
 
-from tests.browser.conftest import measured, until, version
+from tests.browser.conftest import measured, saved, until, version
 from tests.browser.test_page import figure, mean_energy, setting, type_setting, wait_figure, wait_heard, wav
 from tests.signals import noise
 
@@ -65,10 +65,6 @@ class Hand:
         self.press("a")
         self.type(words)
         self.page.wait_for_selector(f".editor h2:has-text('{label}')")
-
-
-def saved(page):
-    page.wait_for_function("document.querySelector('.saved').textContent === 'Saved'")
 
 
 def strip_named(page, name):

@@ -46,12 +46,25 @@ def render_nodes(
     told after each block. Raises
     Cancelled when `cancelled` says so, and NotFound for a node that the session does not have.
     """
-    keep_freed_memory()
     plan = compile_plan(session, media, Rack(), RENDERED, wanted)
     missing = [node for node in wanted if node not in plan.nodes]
     if missing:
         raise NotFound(f"there is no {missing[0].kind} {missing[0].id!r} in this session")
-    nodes = [plan.nodes[node] for node in wanted]
+    yield from run_plan(plan, [plan.nodes[node] for node in wanted], start, stop, cancelled, pool, watch, begin)
+
+
+def run_plan(
+    plan: Plan,
+    nodes: Sequence[Node],
+    start: int,
+    stop: int,
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: Executor | None = None,
+    watch: Callable[[Plan], None] = lambda plan: None,
+    begin: int | None = None,
+) -> Iterator[list[Audio]]:
+    """As `render_nodes`, of a plan that nothing has run yet."""
+    keep_freed_memory()
     kept = {id(node) for node in nodes}
 
     def spent(node: Node) -> None:
@@ -59,7 +72,7 @@ def render_nodes(
             node.out = NOTHING
 
     if begin is None:
-        begin = preroll_start(floor_tick(start), session.rate_hz)
+        begin = preroll_start(floor_tick(start), plan.session.rate_hz)
     end = ceil_tick(stop + max(node.latency_frames for node in nodes))
     waiting = [[np.zeros((node.channels, 0), np.float32)] for node in nodes]
     delivered = start

@@ -52,6 +52,54 @@ class ScopeAudio:
     key_peak_db: float | None = None
 
 
+@dataclass(frozen=True)
+class ScopeNodes:
+    """Where a scope begins and ends in a plan, and the steps whose gain reduction is its own."""
+
+    before: Node
+    after: Node
+    tracing: list[StepNode]
+    placed: PlacedNode | None = None
+
+    def sides(self, entering: Audio, leaving: Audio, at: int) -> tuple[Audio, Audio]:
+        """Both of one shape, from what came in and went out from the session's frame `at` on."""
+        entering = widened(entering, self.after.channels)
+        if self.placed is None:
+            return entering, leaving
+        # A lane is measured by itself, wherever the blend stands.
+        return self.placed.entering(entering), self.placed.leaving(leaving, at)
+
+
+def points_of(scope: Scope) -> list[NodeId]:
+    """What a plan must hold for a scope: what its strip needs, and the scope, even where a bypass makes it idle."""
+    inside = [NodeId("step", scope.step_id)] if scope.step_id is not None else []
+    if scope.lane_id is not None:
+        inside.append(NodeId("placed", scope.lane_id))
+    return [NodeId("out", scope.strip_id), *inside]
+
+
+def scope_nodes(plan: Plan, scope: Scope) -> ScopeNodes:
+    """Raises NotFound if the scope is not there."""
+    session = plan.session
+    strip = plan.node(session.strip(scope.strip_id).id)
+    before: Node = strip.entry
+    after: Node = strip.end
+    placed: PlacedNode | None = None
+    tracing = list(strip.walk())
+    if scope.step_id is not None:
+        step = plan.nodes[NodeId("step", session.step(scope.step_id).step.id)]
+        assert isinstance(step, StepNode)
+        before, after, tracing = step.sources[0], step, [step]
+    elif scope.lane_id is not None:
+        session.lane(scope.lane_id)
+        lane = plan.nodes[NodeId("placed", scope.lane_id)]
+        assert isinstance(lane, PlacedNode)
+        placed = lane
+        after, before = lane.sources
+        tracing = [step for node in placed_steps(plan, scope.lane_id) for step in node.walk()]
+    return ScopeNodes(before, after, [step for step in tracing if not isinstance(step, SplitNode)], placed)
+
+
 class ScopeRenderer:
     """Renders scopes of one version of a session over frames start..stop.
 
@@ -74,31 +122,18 @@ class ScopeRenderer:
 
     def compare(self, scope: Scope) -> ScopeAudio:
         """Raises NotFound if the scope is not there."""
-        session = self.session
-        strip_id = session.strip(scope.strip_id).id
-        plan = self._compiled(strip_id, scope)
+        strip_id = self.session.strip(scope.strip_id).id
+        plan = self._compiled(scope)
         strip = plan.node(strip_id)
-        placed = plan.nodes.get(NodeId("placed", scope.lane_id or ""))
-        before: Node = strip.entry
-        after: Node = strip.end
-        tracing = list(strip.walk())
-        if scope.step_id is not None:
-            step = plan.nodes[NodeId("step", session.step(scope.step_id).step.id)]
-            assert isinstance(step, StepNode)
-            before, after, tracing = step.sources[0], step, [step]
-        elif scope.lane_id is not None:
-            session.lane(scope.lane_id)
-            assert isinstance(placed, PlacedNode)
-            after, before = placed.sources
-            tracing = [step for node in placed_steps(plan, scope.lane_id) for step in node.walk()]
-        tracing = [step for step in tracing if not isinstance(step, SplitNode)]
+        nodes = scope_nodes(plan, scope)
+        before, after, tracing = nodes.before, nodes.after, nodes.tracing
         keyed = after if isinstance(after, StepNode) and after.key is not None else None
         stretches = self._stretches(plan, [before, after, *tracing, *(keyed.sources[1:] if keyed is not None else ())])
-        entering = widened(self._cut(stretches[id(before)].audio, before.latency_frames), after.channels)
-        leaving = self._cut(stretches[id(after)].audio, after.latency_frames)
-        if isinstance(placed, PlacedNode):
-            # A lane is measured by itself, wherever the blend stands.
-            entering, leaving = placed.entering(entering), placed.leaving(leaving, self.start)
+        entering, leaving = nodes.sides(
+            self._cut(stretches[id(before)].audio, before.latency_frames),
+            self._cut(stretches[id(after)].audio, after.latency_frames),
+            self.start,
+        )
         traces = [(stretches[id(step)], step.latency_frames) for step in tracing if len(stretches[id(step)].reduction_db)]
         reduction, detector = np.empty(0, np.float32), np.empty(0, np.float32)
         rows: dict[str, NDArray[np.float32]] = {}
@@ -118,12 +153,8 @@ class ScopeRenderer:
             entering, leaving, reduction, detector, after.latency_frames - before.latency_frames, strip.latency, rows, key_peak_db
         )
 
-    def _compiled(self, strip_id: str, scope: Scope) -> Plan:
-        """What the strip needs, and the scope, even where a bypass makes it idle."""
-        inside = [NodeId("step", scope.step_id)] if scope.step_id is not None else []
-        if scope.lane_id is not None:
-            inside.append(NodeId("placed", scope.lane_id))
-        plan = compile_plan(self.session, self.media, Rack(), RENDERED, [NodeId("out", strip_id), *inside])
+    def _compiled(self, scope: Scope) -> Plan:
+        plan = compile_plan(self.session, self.media, Rack(), RENDERED, points_of(scope))
         latest = max(node.latency_frames for node in plan.nodes.values())
         self.end = ceil_tick(self.stop) + -(-max(latest, 1) // ROOM_FRAMES) * ROOM_FRAMES
         return plan

@@ -7,26 +7,33 @@ a meter reads of that section of an export.
 import csv
 import io
 import math
-from collections.abc import Callable
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Sequence
+from concurrent.futures import Executor
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.engine.audition import Scope
+from saltanvil.engine.cache import fingerprint
+from saltanvil.engine.media import Media
+from saltanvil.engine.scopes import NO_TICKS, ScopesRender
+from saltanvil.engine.time import session_frames
 from saltanvil.measure.figures import FIGURES, Figures, FiguresMeter
 from saltanvil.measure.loudness import OFFSET_LUFS, SHORT_TERM_HOPS, LoudnessMeter, windowed
 from saltanvil.measure.reduction import Reduction, reduction_of
 from saltanvil.media.table import guarded
 from saltanvil.processors.evidence import Hint
-from saltanvil.session.document.session import Section
-from saltanvil.studies.scope.passage import Render, windows
+from saltanvil.session.document.session import Section, Session
 
 #: Points of the short-term lines at most, and how close they lie at best, in hops of 10 ms.
 MAX_POINTS, POINT_HOPS = 1200, 10
 #: Below this a line of loudness has nothing to show.
 FLOOR_LUFS = -70.0
+#: Contrasts that are remembered.
+MAX_KNOWN = 128
 #: Less contrast than this is none to speak of, and losing so much of it is a lot (common practice, no source).
 FLAT_LU, LOST_LU = 2.0, 3.0
 
@@ -74,6 +81,26 @@ class Contrast:
     hints: list[Hint]
 
 
+class KnownContrasts:
+    """What was measured, by the fingerprint of all it depends on: it is as good for another tab, and after an undo."""
+
+    def __init__(self) -> None:
+        self._known: OrderedDict[str, Contrast] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: str) -> Contrast | None:
+        with self._lock:
+            if key in self._known:
+                self._known.move_to_end(key)
+            return self._known.get(key)
+
+    def put(self, key: str, contrast: Contrast) -> None:
+        with self._lock:
+            self._known[key] = contrast
+            while len(self._known) > MAX_KNOWN:
+                self._known.popitem(last=False)
+
+
 class SectionMeter:
     """A section as it is worked through: figures of both sides, and the gain reduction of each tick."""
 
@@ -83,10 +110,11 @@ class SectionMeter:
         self.stop = min(round(section.end_s * rate), stop)
         self._before: FiguresMeter | None = None
         self._after: FiguresMeter | None = None
-        self._reduction: list[NDArray[np.float32]] = []
+        #: Per tick, once it is known.
+        self.reduction_db: NDArray[np.float32] = NO_TICKS
 
-    def add(self, start: int, before: Audio, after: Audio, reduction_db: NDArray[np.float32]) -> None:
-        """One window of sound that begins at frame `start`; what lies outside the section does not count."""
+    def add(self, start: int, before: Audio, after: Audio) -> None:
+        """A block of sound that begins at frame `start`; what lies outside the section does not count."""
         first, last = max(self.start - start, 0), min(self.stop - start, before.shape[1])
         if last <= first:
             return
@@ -94,15 +122,13 @@ class SectionMeter:
             self._before, self._after = FiguresMeter(len(before), self.rate), FiguresMeter(len(after), self.rate)
         self._before.add(before[:, first:last])
         self._after.add(after[:, first:last])
-        self._reduction.append(reduction_db[first // TICK_FRAMES : -(-last // TICK_FRAMES)])
 
     def measured(self) -> SectionContrast | None:
         """None for a section behind the end."""
         if self._before is None or self._after is None:
             return None
         before, after = self._before.figures(), self._after.figures()
-        ticks = np.concatenate(self._reduction)
-        section = self.section
+        ticks, section = self.reduction_db, self.section
         return SectionContrast(
             section.id, section.name, section.start_s, section.end_s, before, after,
             difference(after.integrated_lufs, before.integrated_lufs), None, reduction_of(ticks) if len(ticks) else None,
@@ -114,34 +140,54 @@ def difference(a: float | None, b: float | None) -> float | None:
 
 
 def contrast_of(
-    render: Render,
-    scope: Scope,
-    frames: int,
-    window: int,
-    wish_lu: float = 0.0,
+    session: Session,
+    media: Media,
+    scopes: Sequence[Scope],
     progress: Callable[[float], None] = lambda share: None,
-) -> Contrast:
-    """A scope over the whole session of `frames`, window by window. render: makes a renderer of a window.
+    cancelled: Callable[[], bool] = lambda: False,
+    pool: Executor | None = None,
+    known: "KnownContrasts | None" = None,
+) -> list[Contrast]:
+    """Scopes over the whole session, in one render. Raises NotFound, Cancelled."""
+    frames, known = session_frames(session, media), known or KnownContrasts()
+    render = ScopesRender(session, media, scopes, frames)
+    keys = [fingerprint(name, session.sections, session.keep_contrast_lu) for name in render.names()]
+    found = {index: contrast for index, key in enumerate(keys) if (contrast := known.get(key)) is not None}
+    missing = [index for index in range(len(scopes)) if index not in found]
+    if not missing:
+        return [found[index] for index in range(len(scopes))]
+    if found:
+        render = ScopesRender(session, media, [scopes[index] for index in missing], frames)
+    for index, contrast in zip(missing, _measured(render, len(missing), progress, cancelled, pool), strict=True):
+        found[index] = contrast
+        known.put(keys[index], contrast)
+    return [found[index] for index in range(len(scopes))]
 
-    wish_lu: the contrast to be kept; 0 for none. Raises NotFound, Cancelled.
-    """
-    meters: list[SectionMeter] = []
-    lines: tuple[LoudnessMeter, LoudnessMeter] | None = None
-    rate = 48000
-    for start, stop in windows(0, frames, window):
-        renderer = render(start, stop)
-        rate = renderer.session.rate_hz
-        if lines is None:
-            sections = sorted(renderer.session.sections, key=lambda section: section.start_s)
-            meters = [SectionMeter(section, rate, frames) for section in sections]
-        sound = renderer.compare(scope)
-        if lines is None:
-            lines = LoudnessMeter(rate, len(sound.before)), LoudnessMeter(rate, len(sound.after))
-        lines[0].add(sound.before)
-        lines[1].add(sound.after)
-        for meter in meters:
-            meter.add(start, sound.before, sound.after, sound.reduction_db)
-        progress(stop / frames)
+
+def _measured(
+    render: ScopesRender, count: int, progress: Callable[[float], None], cancelled: Callable[[], bool], pool: Executor | None
+) -> list[Contrast]:
+    session, frames, rate = render.session, render.frames, render.session.rate_hz
+    sections = sorted(session.sections, key=lambda section: section.start_s)
+    meters = [[SectionMeter(section, rate, frames) for section in sections] for _ in range(count)]
+    lines: list[tuple[LoudnessMeter, LoudnessMeter]] = []
+    at = 0
+    for blocks in render.blocks(cancelled, pool):
+        lines = lines or [(LoudnessMeter(rate, len(before)), LoudnessMeter(rate, len(after))) for before, after in blocks]
+        for scope, (before, after) in enumerate(blocks):
+            lines[scope][0].add(before)
+            lines[scope][1].add(after)
+            for meter in meters[scope]:
+                meter.add(at, before, after)
+        at += blocks[0][0].shape[1]
+        progress(at / frames)
+    for scope, own in enumerate(meters):
+        for meter in own:
+            meter.reduction_db = render.reduction_db(scope, meter.start, meter.stop)
+    return [_contrast(own, line, session.keep_contrast_lu) for own, line in zip(meters, lines, strict=True)]
+
+
+def _contrast(meters: list[SectionMeter], lines: tuple[LoudnessMeter, LoudnessMeter], wish_lu: float) -> Contrast:
     measured = [result for meter in meters if (result := meter.measured()) is not None]
     step_hops, before, after = short_term(lines)
     sections_measured = with_losses(measured)
@@ -183,10 +229,8 @@ def spread(lufs: list[float | None]) -> float | None:
     return max(known) - min(known) if len(known) > 1 else None
 
 
-def short_term(lines: tuple[LoudnessMeter, LoudnessMeter] | None) -> tuple[int, list[float | None], list[float | None]]:
+def short_term(lines: tuple[LoudnessMeter, LoudnessMeter]) -> tuple[int, list[float | None], list[float | None]]:
     """Short-term loudness of both sides, and how many hops its points lie apart."""
-    if lines is None:
-        return POINT_HOPS, [], []
     count = max(len(lines[0].energies) - SHORT_TERM_HOPS + 1, 0)
     step = max(POINT_HOPS, -(-count // MAX_POINTS))
     return step, *(line(np.array(meter.energies), step) for meter in lines)  # type: ignore[return-value]

@@ -7,13 +7,11 @@ from fastapi import APIRouter, HTTPException, Request
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.audition import Scope
-from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
 from saltanvil.session.document.base import Id
 from saltanvil.session.document.session import Session
 from saltanvil.session.wording import scope_name
 from saltanvil.studies.contrast import Contrast, contrast_of, csv_of
-from saltanvil.studies.scope.passage import window_frames
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 from saltanvil.web.table import CsvResponse
 
@@ -71,29 +69,19 @@ async def contrast_csv(services: Served, request: Request, session_id: Number, q
 
 def contrast_answer(services: Services, ticket: Ticket, session_id: int, question: ContrastQuestion) -> ContrastAnswer:
     version = services.sessions.version(session_id)
-    session, rate = version.session, version.session.rate_hz
-    media = services.media.at_rate(rate)
-    frames = session_frames(session, media)
-    rows: list[ContrastRow] = []
-    for scope in question.scopes:
-
-        def progress(fraction: float, done: int = len(rows)) -> None:
-            ticket.progress((done + fraction) / len(question.scopes))
-
-        contrast = contrast_of(
-            lambda start, stop: ScopeRenderer(
-                session, media, services.cache, start, stop, ticket.superseded, services.pool
-            ),
-            Scope(scope.strip_id, scope.step_id, scope.lane_id),
-            frames,
-            window_frames(len(session.strips), rate),
-            session.keep_contrast_lu,
-            progress,
-        )  # fmt: skip
-        if rows:
-            contrast = replace(contrast, times_s=[], before_lufs=[], after_lufs=[])
-        rows.append(ContrastRow(scope=scope, name=name_of(session, scope), contrast=contrast))
-    return ContrastAnswer(revision=version.revision, length_s=frames / rate, wish_lu=session.keep_contrast_lu, rows=rows)
+    session, media = version.session, services.media.at_rate(version.session.rate_hz)
+    scopes = [Scope(scope.strip_id, scope.step_id, scope.lane_id) for scope in question.scopes]
+    contrasts = contrast_of(session, media, scopes, ticket.progress, ticket.superseded, services.pool, services.contrasts)
+    rows = [
+        ContrastRow(
+            scope=scope,
+            name=name_of(session, scope),
+            contrast=replace(contrast, times_s=[], before_lufs=[], after_lufs=[]) if index else contrast,
+        )
+        for index, (scope, contrast) in enumerate(zip(question.scopes, contrasts, strict=True))
+    ]
+    length_s = session_frames(session, media) / session.rate_hz
+    return ContrastAnswer(revision=version.revision, length_s=length_s, wish_lu=session.keep_contrast_lu, rows=rows)
 
 
 def name_of(session: Session, scope: ContrastScope) -> str:

@@ -14,8 +14,6 @@ from fastapi.responses import FileResponse, StreamingResponse
 from pydantic import BaseModel, Field
 
 from saltanvil.engine.audition import Scope
-from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.time import session_frames
 from saltanvil.media.formats import FormatName
 from saltanvil.session.delivery import Delivery
 from saltanvil.session.document.base import MAIN_ID, Id, NotFound
@@ -34,7 +32,6 @@ from saltanvil.studies.delivery.files import (
 )
 from saltanvil.studies.delivery.master import playback, resolve_delivery
 from saltanvil.studies.delivery.report import Report
-from saltanvil.studies.scope.passage import window_frames
 from saltanvil.web.asking import TabQuestion
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
@@ -178,14 +175,8 @@ def add_report(report: Report, folder: Path, job: Job) -> None:
 def contrast_over(services: Services, session: Session, job: Job, progress: Callable[[float], None]) -> Contrast:
     """Of the main, over the whole song."""
     media = services.media.at_rate(session.rate_hz)
-    return contrast_of(
-        lambda start, stop: ScopeRenderer(session, media, services.cache, start, stop, job.cancelled, services.pool),
-        Scope(MAIN_ID),
-        session_frames(session, media),
-        window_frames(len(session.strips), session.rate_hz),
-        session.keep_contrast_lu,
-        progress,
-    )
+    [contrast] = contrast_of(session, media, [Scope(MAIN_ID)], progress, job.cancelled, services.pool, services.contrasts)
+    return contrast
 
 
 @router.get("/exports/{number}/zip", response_class=StreamingResponse)

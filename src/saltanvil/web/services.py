@@ -32,6 +32,7 @@ from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaRow, MediaStore
 from saltanvil.store.presets import PresetStore
 from saltanvil.store.sessions import SessionStore, Version
+from saltanvil.studies.contrast import KnownContrasts
 from saltanvil.studies.moving import MovingValue, moving_values
 from saltanvil.studies.routing import Routing, routing_after
 from saltanvil.web.audition import TabAudition
@@ -89,6 +90,7 @@ class Services:
         self.media = MediaStore(self.database, MEDIA_BYTES)
         self.media.clear_unfinished()
         self.cache = SegmentCache()
+        self.contrasts = KnownContrasts()
         self.jobs = JobRunner()
         self.imports = Imports()
         self.pool = ThreadPoolExecutor(2, thread_name_prefix="strips", initializer=lower_priority)

@@ -11,6 +11,8 @@ interface Around {
   attempt: (work: () => Promise<void>) => Promise<void>;
   /** Says what was undone or redone, or what would be. */
   say: (text: string) => void;
+  /** One more, or one less, is on its way to the server. */
+  going: (change: 1 | -1) => void;
 }
 
 /** For so long a second press means what was said after the first. */
@@ -85,14 +87,19 @@ export class History {
 
   /** The version that it led to; null if it was refused. */
   private async go(way: typeof api.undo): Promise<VersionAnswer | null> {
-    await this.around.settled();
-    const stored = this.around.stored();
     let answer: VersionAnswer | null = null;
-    if (stored)
-      await this.around.attempt(async () => {
-        answer = await way(stored.id, this.around.tab, stored.revision);
-        await this.around.take(answer);
-      });
+    this.around.going(1);
+    try {
+      await this.around.settled();
+      const stored = this.around.stored();
+      if (stored)
+        await this.around.attempt(async () => {
+          answer = await way(stored.id, this.around.tab, stored.revision);
+          await this.around.take(answer);
+        });
+    } finally {
+      this.around.going(-1);
+    }
     return answer;
   }
 }

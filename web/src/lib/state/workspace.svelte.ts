@@ -59,6 +59,7 @@ export class Workspace {
     study: (detail) => this.askStudy(detail),
     overview: (columns) => this.askOverview(columns),
   });
+  /** Edits, and ways through the history, that have no answer yet. */
   saving = $state(0);
   /** The steps whose loudness is being measured; until then the last match sounds. */
   matching = $state.raw<string[]>([]);
@@ -72,6 +73,10 @@ export class Workspace {
     take: (answer) => this.changed(answer),
     attempt: async (work) => void (await this.attempt(work)),
     say: (text) => this.note(text, 'note', undefined, 'undo'),
+    going: (change) => {
+      this.going += change;
+      this.saving = this.queue.left + this.going;
+    },
   });
   readonly jobs = new Jobs({ ...api, sendFile }, this.notices);
   /** What is proposed after an import, until it is answered. */
@@ -108,6 +113,8 @@ export class Workspace {
   /** Whether edits are being sent that waited for the server. */
   private away = false;
   private ordering = false;
+  /** Ways back and forth in the history that have no answer yet. */
+  private going = 0;
 
   // ---- what is open ----------------------------------------------------------------------------------------------
 
@@ -192,7 +199,7 @@ export class Workspace {
 
   /** Show what is on its way to the server as if it were there. */
   private preview(): void {
-    this.saving = this.queue.left;
+    this.saving = this.queue.left + this.going;
     if (!this.stored) return;
     this.version = previewed(this.stored, this.queue.edits);
     this.selection.settle();
