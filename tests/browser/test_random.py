@@ -68,16 +68,21 @@ class Pending:
     """What the page has asked for that may change the session, and has no answer yet."""
 
     def __init__(self, page):
-        self.page, self.requests = page, set()
-        page.on("request", lambda request: self.requests.add(request) if request.method != "GET" else None)
+        self.page, self.requests, self.sent = page, set(), []
+        page.on("request", self._begun)
         for name in ("requestfinished", "requestfailed"):
             page.on(name, lambda request: self.requests.discard(request))
+
+    def _begun(self, request):
+        if request.method != "GET" and "/studies/" not in request.url:
+            self.requests.add(request)
+            self.sent.append(f"{request.url.split('/api/')[1]} {request.post_data}"[:300])
 
     def settled(self):
         """Once what was pressed has been taken up, a frame later, and answered."""
         self.page.evaluate("new Promise((done) => requestAnimationFrame(() => setTimeout(done)))")
         saved(self.page)
-        until(self.page, lambda: not [one for one in self.requests if "/studies/" not in one.url])
+        until(self.page, lambda: not self.requests)
 
 
 def place(page, pending):
@@ -124,7 +129,7 @@ def test_the_document_is_what_the_history_says_and_looking_edits_nothing(page, s
                 page.mouse.click(x, y)
             looked = True
         if looked:
-            assert place(page, pending) == at, f"{log[-20:]}: {history(page)['edits'][0]['words']}"
+            assert place(page, pending) == at, f"{log[-8:]} sent {pending.sent[-2:]}"
     page.keyboard.press("Escape")
     pending.settled()
     # Everything undone is where it began, and done again where it was.

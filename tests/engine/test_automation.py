@@ -293,7 +293,7 @@ def test_live_offline_and_export_are_the_same(tmp_path):
         live.append(block.audio)
     np.testing.assert_array_equal(np.concatenate(live, axis=1)[:, :stop], offline)
     path = tmp_path / "main.wav"
-    export_strips(session, MEDIA, start, stop, [FileTarget("main", path, Writing("wav32f"))])
+    export_strips(session, MEDIA, [FileTarget("main", path, Writing("wav32f"), start, stop)])
     np.testing.assert_array_equal(soundfile.read(path, dtype="float32", always_2d=True)[0].T, offline)
     # What is measured of a scope is what sounds.
     compared = ScopeRenderer(session, MEDIA, SegmentCache(1 << 28), RATE // 2, RATE).compare(Scope("main"))

@@ -3,15 +3,17 @@
 import errno
 import threading
 import time
+from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 import pytest
 import soundfile
 
 from saltanvil.engine import export
-from saltanvil.engine.export import MAX_OPEN_FILES, FileTarget, export_strips
+from saltanvil.engine.export import MAX_OPEN_FILES, FileTarget, export_strips, passes_of
 from saltanvil.engine.media import Arrays
-from saltanvil.engine.render import Cancelled
+from saltanvil.engine.render import Cancelled, render_strips
 from saltanvil.media import encode
 from saltanvil.media.encode import Writing
 from saltanvil.session.document.session import Session
@@ -81,8 +83,8 @@ def ended(work, within_s=20.0):
 def test_a_disk_that_fills_up_ends_the_export(monkeypatch, tmp_path, faults, formats):
     """With two or more files the others failed while closing, and the export waited for them for ever."""
     faulty(monkeypatch, **faults)
-    targets = [FileTarget("main", tmp_path / str(n), Writing(name)) for n, name in enumerate(formats)]
-    error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets))
+    targets = [FileTarget("main", tmp_path / str(n), Writing(name), 0, FRAMES) for n, name in enumerate(formats)]
+    error = ended(lambda: export_strips(song(), media(), targets))
     assert isinstance(error, OSError) and error.errno == errno.ENOSPC and str(tmp_path) not in str(error)
 
 
@@ -94,20 +96,20 @@ def test_one_file_that_fails_is_named_by_its_reason_and_the_others_are_closed(mo
         return Faulty(inner, close=OSError("no frame was complete")) if path.name == "1" else inner
 
     monkeypatch.setattr(encode, "container_of", container)
-    targets = [FileTarget("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
-    error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets))
+    targets = [FileTarget("main", tmp_path / str(n), Writing("wav24"), 0, FRAMES) for n in range(3)]
+    error = ended(lambda: export_strips(song(), media(), targets))
     assert isinstance(error, OSError) and "no frame was complete" in str(error)
 
 
 def test_a_cancelled_export_ends_though_the_disk_stands_still(monkeypatch, tmp_path):
     release = threading.Event()
     faulty(monkeypatch, delay=release.wait)
-    targets = [FileTarget("main", tmp_path / str(n), Writing("wav24")) for n in range(3)]
+    targets = [FileTarget("main", tmp_path / str(n), Writing("wav24"), 0, FRAMES) for n in range(3)]
     began = time.monotonic()
     stop = threading.Timer(0.3, lambda: None)
     stop.start()
     try:
-        error = ended(lambda: export_strips(song(), media(), 0, FRAMES, targets, cancelled=lambda: not stop.is_alive()))
+        error = ended(lambda: export_strips(song(), media(), targets, cancelled=lambda: not stop.is_alive()))
         assert isinstance(error, Cancelled) and time.monotonic() - began < 10.0
     finally:
         release.set()
@@ -140,14 +142,57 @@ def test_many_files_are_made_in_passes_with_few_threads_and_equal_lengths(monkey
     monkeypatch.setattr(encode, "container_of", container)
     monkeypatch.setattr(export.os, "cpu_count", lambda: 2)
     targets = [
-        FileTarget(f"t{n}", tmp_path / f"{n}.{suffix}", Writing(kind))
+        FileTarget(f"t{n}", tmp_path / f"{n}.{suffix}", Writing(kind), 0, frames, tail=True)
         for n in range(tracks)
         for suffix, kind in (("wav", "wav32f"), ("flac", "flac24"))
     ]
     shares = []
-    written = export_strips(session, media(tracks, frames), 0, frames, targets, shares.append, tail=True)
+    written = export_strips(session, media(tracks, frames), targets, shares.append)
     assert len(targets) == 2 * tracks and most[0] <= MAX_OPEN_FILES and len(threads) <= 2 * 3  # two in each of three passes
     assert len({one.frames for one in written}) == 1 and written[0].frames > frames
     assert shares == sorted(shares) and shares[-1] == 1.0
     sound, _ = soundfile.read(tmp_path / "3.wav")
     assert np.abs(sound[:frames]).max() > 0.01 and not np.any(sound[frames:])
+
+
+def test_sections_are_stretches_of_the_song_and_come_from_one_render(monkeypatch, tmp_path):
+    """Slow gains and long echoes reach far beyond any pre-roll; section files joined are the song's file to the bit."""
+    document = song(2).model_dump(mode="json")
+    document["strips"][0]["path"]["steps"] = [
+        {"kind": "leveller", "settings": {}},
+        {"kind": "compressor", "settings": {"threshold_db": -30.0, "release_ms": 3000.0}},
+        {"kind": "echo", "settings": {"mix": 0.3, "feedback": 0.9}},
+    ]
+    session = Session.model_validate(document)
+    frames = 12 * RATE
+    sounds = media(2, frames)
+    edges = [0, RATE // 3, 5 * RATE + 7, 9 * RATE, frames]
+    targets = [
+        FileTarget("main", tmp_path / f"{number}.wav", Writing("wav32f"), start, stop)
+        for number, (start, stop) in enumerate(zip(edges, edges[1:], strict=False))
+    ] + [FileTarget("main", tmp_path / "whole.wav", Writing("wav32f"), 0, frames)]
+    renders = []
+    render = export.render_strips
+    monkeypatch.setattr(export, "render_strips", lambda *rest, **more: renders.append(rest) or render(*rest, **more))
+    written = export_strips(session, sounds, targets)
+    assert [one.frames for one in written] == [*np.diff(edges), frames] and len(renders) == 1
+    joined = np.concatenate([soundfile.read(tmp_path / f"{n}.wav", dtype="float32")[0] for n in range(4)])
+    whole = soundfile.read(tmp_path / "whole.wav", dtype="float32")[0]
+    np.testing.assert_array_equal(joined, whole)
+    # Alone, the third section is the same; two seconds of pre-roll would not have made it so.
+    export_strips(session, sounds, [replace(targets[2], path=tmp_path / "alone.wav")])
+    np.testing.assert_array_equal(soundfile.read(tmp_path / "alone.wav", dtype="float32")[0], whole[edges[2] : edges[3]])
+    settled = np.concatenate([b["main"] for b in render_strips(session, sounds, edges[2], edges[3])], axis=1).T
+    assert np.abs(settled - whole[edges[2] : edges[3]]).max() > 1e-4
+
+
+def test_passes_keep_few_files_open():
+    def target(start, stop):
+        return FileTarget("main", Path("x"), Writing("wav24"), start, stop)
+
+    sections = [target(n, n + 1) for n in range(100)]
+    assert passes_of(sections) == [list(range(100))]  # each is closed when the next one opens
+    both = [*(target(0, 100) for _ in range(MAX_OPEN_FILES - 1)), *sections]
+    assert len(passes_of(both)) == 1
+    several = passes_of([*both, target(50, 60)])
+    assert sorted(index for part in several for index in part) == list(range(len(both) + 1)) and len(several) == 2

@@ -6,7 +6,6 @@ import os
 import sys
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import replace
 
 from saltanvil.cli.errors import Refused
 from saltanvil.cli.files import warn_of_clipping, writing_of
@@ -40,7 +39,7 @@ def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
     writing = writing_of(request, request.format)
     names = iter(file_names([text.replace("/", "_") for text in titles], [format_named(writing.format).suffix] * len(titles)))
     work = [
-        (session, [FileTarget(strip_id, request.output / next(names), writing) for strip_id in ids_of(session, request.strips)])
+        (session, [(strip_id, request.output / next(names)) for strip_id in ids_of(session, request.strips)])
         for session in numbers
     ]
     try:
@@ -57,19 +56,20 @@ def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
         session = with_current_matches(session, media)
         end = session_frames(session, media)
         with contextlib.ExitStack() as whole:
-            parts = [replace(target, path=whole.enter_context(whole_or_none(target.path))) for target in targets]
-            written = export_strips(
-                session, media, 0, end, parts, lambda fraction: progress(number, fraction), tail=not request.no_tail
-            )
+            parts = [
+                FileTarget(strip_id, whole.enter_context(whole_or_none(path)), writing, 0, end, tail=not request.no_tail)
+                for strip_id, path in targets
+            ]
+            written = export_strips(session, media, parts, lambda fraction: progress(number, fraction))
             for part in parts if writing.format.startswith("bwf") else []:  # which get their loudness fields
                 facts_of_file(part.path, part.path.name, writing.format)
-        files.extend((target.path.name, file) for target, file in zip(targets, written, strict=True))
+        files.extend((path.name, file) for (_, path), file in zip(targets, written, strict=True))
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:  # the kernels release the interpreter
         list(pool.map(export, range(len(work))))
     for _, targets in work:
-        for target in targets:
-            print(target.path)
+        for _, path in targets:
+            print(path)
     return warn_of_clipping(sorted(files, key=lambda file: file[0]))
 
 

@@ -24,6 +24,8 @@ Lookahead lets the level rise early; the last hold keeps it up until the delayed
 Power is never below TINY, so that its logarithm is defined.
 """
 
+import math
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -48,14 +50,16 @@ MIN_SIN_SQUARED = np.float32(0.02)
 HISTORY = 4
 # Memory of one detector, float64: samples, mean square, this group's highest, holds, then the lookahead's window.
 MEAN_SQUARE, SHARED, GROUP, FELL, SINCE, SPACING, AHEAD, WINDOW, WINDOW_AT, WINDOW_HIGHEST = range(HISTORY, HISTORY + 10)
-HELD, REFERENCE, TURNED = HISTORY + 10, HISTORY + 14, HISTORY + 18  # four each: see `followed`
+HELD, REFERENCE, TURNED = HISTORY + 10, HISTORY + 12, HISTORY + 16  # a level and its age; the reference's: see `followed`
 #: All-passes that turn low sound: in Hz, the even ones a chain and the odd ones the other; a pole's frequency is so many times
 #: that of the one before.
 LOWEST_POLE_HZ, POLE_RATIO, POLES = 8.0, 2.0**1.1, 6
-HEADER = TURNED + POLES
+RECENT_AT = TURNED + POLES
+HEADER = RECENT_AT + 1
 #: Lookahead of at most this many groups: 20 ms at 96 kHz.
 MAX_WINDOW = 121
-MEMORY = HEADER + MAX_WINDOW + 1
+#: Behind it lie the highest of recent groups, in a ring (see `detector_memory`).
+RECENT = HEADER + MAX_WINDOW + 1
 #: Rows of scratch that `detect` needs, each of a chunk and HISTORY frames.
 SCRATCH_ROWS = 2
 
@@ -109,12 +113,25 @@ def followed(highest, groups, held, age, following, following_age):  # type: ign
 
 
 @inline
+def highest_recent(recent, at, groups):  # type: ignore[no-untyped-def]
+    """The highest of the last `groups` places of a ring up to place `at`, the latest of equals, and its age."""
+    mask = recent.shape[0] - 1
+    highest, age = recent[at & mask], 0
+    for back in range(1, groups):
+        value = recent[(at - back) & mask]
+        if value > highest:
+            highest, age = value, back
+    return highest, np.float64(age)
+
+
+@inline
 def hold_crests(memory, highest, held, groups, longest):  # type: ignore[no-untyped-def]
     """Go on by some groups. highest: of each; held: into it, the level held over the group after each."""
     back, back_age, back_next, back_next_age = (
         memory[REFERENCE], memory[REFERENCE + 1], memory[REFERENCE + 2], memory[REFERENCE + 3],
     )  # fmt: skip
-    level, age, following, following_age = memory[HELD], memory[HELD + 1], memory[HELD + 2], memory[HELD + 3]
+    level, age = memory[HELD], memory[HELD + 1]
+    recent, recent_at = memory[RECENT:], int(memory[RECENT_AT])
     fell, since, spacing = memory[FELL], memory[SINCE], memory[SPACING]
     for g in range(groups):
         most = np.float64(highest[g])
@@ -133,12 +150,18 @@ def hold_crests(memory, highest, held, groups, longest):  # type: ignore[no-unty
             since = 0.0
         back, back_age, back_next, back_next_age = followed(most, longest, back, back_age, back_next, back_next_age)
         hold = spacing + 0.125 * spacing + 1.0
-        level, age, following, following_age = followed(most, hold, level, age, following, following_age)
+        recent_at += 1
+        recent[recent_at & (recent.shape[0] - 1)] = most
+        age += 1.0
+        if most >= level:
+            level, age = most, 0.0
+        elif age > hold:
+            level, age = highest_recent(recent, recent_at, int(hold) + 1)
         held[g] = np.float32(level)
     memory[REFERENCE], memory[REFERENCE + 1], memory[REFERENCE + 2], memory[REFERENCE + 3] = (
         back, back_age, back_next, back_next_age,
     )  # fmt: skip
-    memory[HELD], memory[HELD + 1], memory[HELD + 2], memory[HELD + 3] = level, age, following, following_age
+    memory[HELD], memory[HELD + 1], memory[RECENT_AT] = level, age, recent_at & (recent.shape[0] - 1)
     memory[FELL], memory[SINCE], memory[SPACING] = fell, since, spacing
 
 
@@ -146,7 +169,7 @@ def hold_crests(memory, highest, held, groups, longest):  # type: ignore[no-unty
 def highest_of_window(memory, level, groups):  # type: ignore[no-untyped-def]
     """The highest level of the last `groups` ends of groups: running maxima over two stretches, as the limiter's lowest."""
     if memory[WINDOW] != groups:
-        memory[HEADER:] = 0.0
+        memory[HEADER:RECENT] = 0.0
         memory[WINDOW] = groups
         memory[WINDOW_AT] = 0.0
         memory[WINDOW_HIGHEST] = 0.0
@@ -294,10 +317,10 @@ def all_passes(longest):  # type: ignore[no-untyped-def]
 def detect(key, start, first, sides, averaging, memory, position, longest, groups, scratch, power, count):  # type: ignore[no-untyped-def]
     """The power of `count` frames of a key from `start` on, the louder of `sides` channels from `first` on, into power.
 
-    key: (channels, frames). averaging: the coefficient of the running mean, or PEAK, or GIVEN. memory: (channels,
-    MEMORY), of which row `first` keeps the holds. position: frames since the session's zero. longest: `longest_groups`.
-    groups: the lookahead in groups, rounded up. scratch: (SCRATCH_ROWS, at least count + HISTORY). power: (at least count,),
-    the result. Returns whether each group's power is one value.
+    key: (channels, frames). averaging: the coefficient of the running mean, or PEAK, or GIVEN. memory: of
+    `detector_memory`; row `first` keeps the holds. position: frames since the session's zero. longest: `longest_groups`.
+    groups: the lookahead in groups, rounded up. scratch: (SCRATCH_ROWS, at least count + HISTORY). power: (at least
+    count,), the result. Returns whether each group's power is one value.
     """
     peak = averaging == PEAK
     part = max(averaging, 0.0)
@@ -360,6 +383,7 @@ def lookahead_groups(frames: int) -> float:
     return float(-(-frames // GROUP_FRAMES))
 
 
-def detector_memory(channels: int) -> NDArray[np.float64]:
-    """What the detectors of one processor remember, (channels, MEMORY)."""
-    return np.zeros((channels, MEMORY))
+def detector_memory(channels: int, rate: int) -> NDArray[np.float64]:
+    """What the detectors of one processor remember, (channels, RECENT and a ring of as many groups as a crest is ever held for,
+    rounded up to a power of two)."""
+    return np.zeros((channels, RECENT + (1 << math.ceil(1.125 * longest_groups(rate) + 2.0).bit_length())))

@@ -108,14 +108,16 @@ def render_strips(
     strip_ids: Sequence[str] = (MAIN_ID,),
     cancelled: Callable[[], bool] = lambda: False,
     tail: bool = False,
+    begin: int | None = None,
+    watch: Callable[[Plan], None] = lambda plan: None,
 ) -> Iterator[dict[str, Audio]]:
-    """Frames start..stop of the outputs of strips, (2, frames), block by block; see `render_nodes`.
+    """Frames start..stop of the outputs of strips, (2, frames), block by block; see `render_nodes` also for begin and watch.
 
     tail: and then what still sounds in any of them, until all have decayed or for MAX_TAIL_S at most.
     """
     nodes = [NodeId("out", name) for name in strip_ids]
     last = stop + round(MAX_TAIL_S * session.rate_hz) if tail else stop
     with ThreadPoolExecutor(THREADS) as pool:
-        rendered = render_nodes(session, media, nodes, start, last, cancelled, pool)
+        rendered = render_nodes(session, media, nodes, start, last, cancelled, pool, watch, begin)
         for blocks in with_tail(rendered, stop - start, quiet_frames(session)) if tail else rendered:
             yield dict(zip(strip_ids, blocks, strict=True))

@@ -261,7 +261,7 @@ class Compressor(KeyedProcessor):
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)
-        self._memory = detector_memory(channels)
+        self._memory = detector_memory(channels, context.rate)
         self._colour: Stage | None = None
         self._finish = Finish(channels, context.rate)
         self._curve = np.zeros((1, dsp.BEND))

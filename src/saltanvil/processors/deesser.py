@@ -246,7 +246,7 @@ class Deesser(Processor):
         self._state = np.zeros(compress.STATE)
         self._ring = np.zeros((channels, 2 * compress.CHUNK_FRAMES), np.float32)
         self._work = np.empty((compress.WORK_ROWS, compress.WORK_FRAMES), np.float32)
-        self._detector = detector_memory(channels)
+        self._detector = detector_memory(channels, context.rate)
         self._moving = np.zeros((deess.SECTIONS, deess.SECTION))
         self._now = np.zeros(deess.GLIDING)
         self._memory = np.zeros((channels, deess.SECTIONS, 2))

@@ -170,7 +170,7 @@ class Ducker(KeyedProcessor):
         self._key = KeyFilter(channels)
         self._ring = lookahead_ring(channels, context.rate, TICK_FRAMES)
         self._state = np.zeros(dsp.STATE)
-        self._memory = detector_memory(channels)
+        self._memory = detector_memory(channels, context.rate)
         self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)
         super().__init__(settings, channels, context)
 

@@ -217,7 +217,7 @@ class FreeCurve(KeyedProcessor):
         self._ring = lookahead_ring(channels, context.rate, dsp.CHUNK_FRAMES)
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.WORK_FRAMES), np.float32)
-        self._memory = detector_memory(channels)
+        self._memory = detector_memory(channels, context.rate)
         self._bends = np.zeros((0, dsp.BEND))
         super().__init__(settings, channels, context)
 

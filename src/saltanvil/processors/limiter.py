@@ -197,7 +197,7 @@ class Limiter(Processor):
         self._lanes = np.zeros((2, 3, most + 2))
         self._state = np.zeros(dsp.STATE)
         self._work = np.empty((dsp.WORK_ROWS, dsp.CHUNK_FRAMES + TRUE_PEAK_ROOM), np.float32)
-        self._memory = detector_memory(channels)
+        self._memory = detector_memory(channels, context.rate)
         self._filters = true_peak_filters()
         self._target = np.zeros(dsp.SETTINGS)
         super().__init__(settings, channels, context)

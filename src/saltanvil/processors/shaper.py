@@ -160,7 +160,7 @@ class Shaper(Processor):
         self._sustain = Filter(2 * FLANK, channels)
         self._shelves = Filter(2, channels)
         self._state = np.zeros(dsp.STATE)
-        self._memory = detector_memory(2 * channels)
+        self._memory = detector_memory(2 * channels, context.rate)
         self._work = np.empty((dsp.WORK_ROWS, TICK_FRAMES), np.float32)
         self._safe = Limiter(SAFE, channels, context)
         super().__init__(settings, channels, context)

@@ -103,7 +103,7 @@ def expected_seconds(
         else:
             done += outputs[delivery.strip_ids[0]].shape[1]
     spent = time.perf_counter() - began
-    return spent / max(done, 1) * sum(span.stop - span.start for span in spans) / RENDER_SHARE
+    return spent / max(done, 1) * max(span.stop for span in spans) / RENDER_SHARE
 
 
 def writing_of(delivery: Delivery, form: str, start_s: float = 0.0) -> Writing:
@@ -120,36 +120,25 @@ def deliver(
     cancelled: Callable[[], bool] = lambda: False,
     pool: Executor | None = None,
 ) -> list[DeliveredFile]:
-    """Write the files to paths, spans one after the other and the strips of each in one pass.
+    """Write the files to paths, all from one render of the song.
 
     Solo is not rendered, mute is. A passage or a section ends where it ends; what ends with the song may decay. Raises Cancelled,
     OSError; what was written until then is the caller's to remove.
     """
     session = with_current_matches(session, media, cancelled, pool)
     length, rate = session_frames(session, media), session.rate_hz
-    spans = list(dict.fromkeys(file.span for file in files))
-    whole = sum(span.stop - span.start for span in spans)
-    result: dict[int, DeliveredFile] = {}
-    done = 0.0
-    for span in spans:
-        own = [number for number, file in enumerate(files) if file.span == span]
-        targets = [
-            FileTarget(files[number].strip_id, paths[number], writing_of(delivery, files[number].format, span.start / rate))
-            for number in own
-        ]
-        share = RENDER_SHARE * (span.stop - span.start) / whole
-
-        def rendered(part: float, done: float = done, share: float = share) -> None:
-            progress(done + part * share)
-
-        tail = delivery.tail and span.stop == length
-        written = export_strips(session, media, span.start, span.stop, targets, rendered, cancelled, tail)
-        done += share
-        for number, what in zip(own, written, strict=True):
-            file = files[number]
-            facts = facts_of_file(paths[number], file.name, file.format, cancelled)
-            strip = session.strip(file.strip_id).name
-            result[number] = DeliveredFile(strip, span.section, span.start / rate, facts, what.warning(file.name))
-            done += (1.0 - RENDER_SHARE) / len(files)
-            progress(min(1.0, done))
-    return [result[number] for number in range(len(files))]
+    targets = [
+        FileTarget(
+            file.strip_id, path, writing_of(delivery, file.format, file.span.start / rate),
+            file.span.start, file.span.stop, delivery.tail and file.span.stop == length,
+        )
+        for file, path in zip(files, paths, strict=True)
+    ]  # fmt: skip
+    written = export_strips(session, media, targets, lambda fraction: progress(RENDER_SHARE * fraction), cancelled)
+    result: list[DeliveredFile] = []
+    for file, path, what in zip(files, paths, written, strict=True):
+        facts = facts_of_file(path, file.name, file.format, cancelled)
+        strip = session.strip(file.strip_id).name
+        result.append(DeliveredFile(strip, file.span.section, file.span.start / rate, facts, what.warning(file.name)))
+        progress(RENDER_SHARE + (1.0 - RENDER_SHARE) * len(result) / len(files))
+    return result

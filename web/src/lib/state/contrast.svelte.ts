@@ -8,7 +8,7 @@ import { workspace } from './workspace.svelte';
 /** It takes the whole song: it waits until an edit has settled; for a hint alone, until the hands rest, and long while it
  * plays. */
 const REST_MS = 600;
-const HINT_REST_MS = 3000;
+const HINT_REST_MS = 8000;
 const HINT_REST_PLAYING_MS = 20_000;
 const MAIN: ContrastScope = { strip_id: 'main', step_id: null, lane_id: null };
 /** Strips in one table at most. */

@@ -11,8 +11,8 @@ interface Around {
   attempt: (work: () => Promise<void>) => Promise<void>;
   /** Says what was undone or redone, or what would be. */
   say: (text: string) => void;
-  /** One more, or one less, is on its way to the server. */
-  going: (change: 1 | -1) => void;
+  /** What is under way is said to be so. */
+  storing: <T>(work: () => Promise<T>) => Promise<T>;
 }
 
 /** For so long a second press means what was said after the first. */
@@ -88,8 +88,7 @@ export class History {
   /** The version that it led to; null if it was refused. */
   private async go(way: typeof api.undo): Promise<VersionAnswer | null> {
     let answer: VersionAnswer | null = null;
-    this.around.going(1);
-    try {
+    await this.around.storing(async () => {
       await this.around.settled();
       const stored = this.around.stored();
       if (stored)
@@ -97,9 +96,7 @@ export class History {
           answer = await way(stored.id, this.around.tab, stored.revision);
           await this.around.take(answer);
         });
-    } finally {
-      this.around.going(-1);
-    }
+    });
     return answer;
   }
 }

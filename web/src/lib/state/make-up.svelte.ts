@@ -15,7 +15,8 @@ class MakeUp {
     const { start_s, end_s } = workspace.listening.passage;
     const asked = { strip_id: workspace.selection.stripId, lane_id: lane.id, start_s, end_s };
     this.waiting = [...this.waiting, lane.id];
-    this.last = this.last.then(() => this.measure(lane, asked));
+    const before = this.last;
+    this.last = workspace.storing(() => before.then(() => this.measure(lane, asked)));
     return this.last;
   }
 

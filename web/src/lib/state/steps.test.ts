@@ -1,6 +1,8 @@
-import { beforeEach, expect, test } from 'vitest';
+import { beforeEach, expect, test, vi } from 'vitest';
+import { api } from '../api/client';
 import {
   addStep, bypassSteps, chosenSteps, copySteps, duplicateSteps, moveSteps, pasteSteps, pathInsertion, removeStep, removeSteps,
+  swapOrder,
 } from './steps'; // prettier-ignore
 import { emptyStorage, lane, noting, session, split, step, strip } from './testing';
 
@@ -106,4 +108,22 @@ test('a step is moved by one place, and not beyond the ends', () => {
   expect(edits[0]).toMatchObject({ op: 'move_step', step_id: 'x', index: 1 });
   moveSteps(workspace, -1);
   expect(edits).toHaveLength(1);
+});
+
+test('a swap that was measured is of the steps where they are then, and is called off where they are no neighbours', async () => {
+  const { workspace, edits, notes } = made();
+  const steps = workspace.session!.strips[1]!.path.steps;
+  const measured = (meanwhile: () => void) =>
+    vi.spyOn(api, 'studyOrder').mockImplementation(() => {
+      meanwhile();
+      return Promise.resolve({ louder_db: 1 } as never);
+    });
+  measured(() => steps.unshift(step('new')));
+  await swapOrder(workspace);
+  expect(edits[0]).toMatchObject({ op: 'move_step', step_id: 'x', index: 2 });
+  measured(() => steps.splice(2, 0, step('between')));
+  await swapOrder(workspace);
+  expect(edits).toHaveLength(1);
+  expect(notes.at(-1)).toContain('no neighbours any more');
+  vi.restoreAllMocks();
 });

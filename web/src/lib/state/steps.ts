@@ -204,7 +204,11 @@ export function swapPartner(workspace: Workspace): Step | null {
 }
 
 /** Swap the chosen step with its partner, and hear both orders equally loud; once more swaps back. */
-export async function swapOrder(workspace: Workspace): Promise<void> {
+export function swapOrder(workspace: Workspace): Promise<void> {
+  return workspace.storing(() => swapMeasured(workspace));
+}
+
+async function swapMeasured(workspace: Workspace): Promise<void> {
   const { context: result, step } = workspace.selection;
   const { order } = workspace.listening;
   const { version } = workspace;
@@ -212,10 +216,11 @@ export async function swapOrder(workspace: Workspace): Promise<void> {
   if (!result || !step || !version || !partner)
     return workspace.note('Two steps in one path can be swapped: choose one that has a neighbour.');
   const { start_s, end_s } = workspace.listening.passage;
+  const strip_id = workspace.selection.stripId;
   const move = {
     op: 'move_step' as const,
     step_id: step.id,
-    strip_id: workspace.selection.stripId,
+    strip_id,
     lane_id: result.lane?.id ?? null,
     index: result.siblings.indexOf(partner),
   };
@@ -225,17 +230,21 @@ export async function swapOrder(workspace: Workspace): Promise<void> {
       number: workspace.measuring.nextNumber(),
       start_s,
       end_s,
-      strip_id: workspace.selection.stripId,
+      strip_id,
       edit: move,
     }),
   );
   if (!answer) return;
+  // Whoever edited meanwhile may have moved what it was measured of.
+  const path = workspace.session?.strips.find((strip) => strip.id === strip_id)?.path;
+  const now = path && find(path.steps, { stepId: step.id, laneId: null });
+  const index = now ? now.siblings.findIndex((other) => other.id === partner.id) : -1;
+  if (!now || index < 0 || Math.abs(index - now.index) !== 1)
+    return workspace.note('The two steps are no neighbours any more, so their order stays.');
   const again = order && [order.step_id, order.other_id].includes(partner.id);
   const gain_db = (again ? order.gain_db : 0) - answer.louder_db;
-  await workspace.reorder(move, {
-    strip_id: workspace.selection.stripId,
-    step_id: step.id,
-    other_id: partner.id,
-    gain_db: Math.abs(gain_db) < 0.01 ? 0 : gain_db,
-  });
+  await workspace.reorder(
+    { ...move, lane_id: now.lane?.id ?? null, index },
+    { strip_id, step_id: step.id, other_id: partner.id, gain_db: Math.abs(gain_db) < 0.01 ? 0 : gain_db },
+  );
 }

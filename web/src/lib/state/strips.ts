@@ -119,7 +119,16 @@ export async function removeStrips(workspace: Workspace, strips: Strip[]): Promi
 }
 
 /** Trims that bring tracks to a working level, as one edit; says what could not be measured. */
-export async function stageGain(
+export function stageGain(
+  workspace: Workspace,
+  strips: Strip[],
+  level: 'rms' | 'short-term' | 'peak',
+  target_db: number,
+): Promise<void> {
+  return workspace.storing(() => stagedGain(workspace, strips, level, target_db));
+}
+
+async function stagedGain(
   workspace: Workspace,
   strips: Strip[],
   level: 'rms' | 'short-term' | 'peak',

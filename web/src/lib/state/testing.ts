@@ -69,6 +69,11 @@ export function noting(of: Session) {
     move: (owner: string, id: string, values: object) =>
       edits.push({ op: 'move', of: owner, id, values } as never),
     note: (text: string) => void notes.push(text),
+    attempt: <T>(work: () => Promise<T>) => work(),
+    storing: <T>(work: () => Promise<T>) => work(),
+    reorder: (edit: Edit) => (edits.push(edit), Promise.resolve()),
+    listening: { passage: { start_s: 0, end_s: 1 }, order: null },
+    measuring: { nextNumber: () => 1 },
     history: { undo, offer: () => ({ label: 'Undo', run: undo }) },
   } as unknown as Workspace;
   return { workspace, edits, notes, undo };

@@ -59,7 +59,7 @@ export class Workspace {
     study: (detail) => this.askStudy(detail),
     overview: (columns) => this.askOverview(columns),
   });
-  /** Edits, and ways through the history, that have no answer yet. */
+  /** Edits and whatever else changes the session, on their way. */
   saving = $state(0);
   /** The steps whose loudness is being measured; until then the last match sounds. */
   matching = $state.raw<string[]>([]);
@@ -73,10 +73,7 @@ export class Workspace {
     take: (answer) => this.changed(answer),
     attempt: async (work) => void (await this.attempt(work)),
     say: (text) => this.note(text, 'note', undefined, 'undo'),
-    going: (change) => {
-      this.going += change;
-      this.saving = this.queue.left + this.going;
-    },
+    storing: (work) => this.storing(work),
   });
   readonly jobs = new Jobs({ ...api, sendFile }, this.notices);
   /** What is proposed after an import, until it is answered. */
@@ -113,8 +110,8 @@ export class Workspace {
   /** Whether edits are being sent that waited for the server. */
   private away = false;
   private ordering = false;
-  /** Ways back and forth in the history that have no answer yet. */
-  private going = 0;
+  /** Ways through the history, and what is measured to be stored, under way. */
+  private others = 0;
 
   // ---- what is open ----------------------------------------------------------------------------------------------
 
@@ -199,7 +196,7 @@ export class Workspace {
 
   /** Show what is on its way to the server as if it were there. */
   private preview(): void {
-    this.saving = this.queue.left + this.going;
+    this.saving = this.queue.left + this.others;
     if (!this.stored) return;
     this.version = previewed(this.stored, this.queue.edits);
     this.selection.settle();
@@ -236,6 +233,18 @@ export class Workspace {
     const done = this.queue.add(edit, gesture, heard);
     if (edit.op !== 'set_delivery') this.measuring.edited(true); // of which no figure depends
     return done;
+  }
+
+  /** What changes the session in the end, such as what is measured first and set then: the page says so all the while. */
+  async storing<T>(work: () => Promise<T>): Promise<T> {
+    this.others += 1;
+    this.saving = this.queue.left + this.others;
+    try {
+      return await work();
+    } finally {
+      this.others -= 1;
+      this.saving = this.queue.left + this.others;
+    }
   }
 
   /** Hear values that are stored later, by the edit of this gesture. Returns whether it plays. */
