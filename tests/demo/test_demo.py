@@ -93,10 +93,7 @@ def test_chorus_over_verse(tracks):
     session = with_current_matches(
         demo.build_session({name: index for index, name in enumerate(tracks)}), Arrays(*tracks.values())
     )
-    contrast = contrast_of(
-        lambda start, stop: ScopeRenderer(session, Arrays(*tracks.values()), SegmentCache(), start, stop), Scope("main"),
-        demo.FRAMES, demo.FRAMES, session.keep_contrast_lu,
-    )  # fmt: skip
+    [contrast] = contrast_of(session, Arrays(*tracks.values()), [Scope("main")])
     result = {section.name: section for section in contrast.sections}
     before = result["Chorus"].before.integrated_lufs - result["Verse"].before.integrated_lufs
     assert before == pytest.approx(FAULTS.chorus_over_verse_lu, abs=0.7)

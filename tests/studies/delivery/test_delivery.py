@@ -12,11 +12,8 @@ import soundfile
 
 from saltanvil.demo import low_water
 from saltanvil.engine.audition import Scope
-from saltanvil.engine.cache import SegmentCache
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import Cancelled, render_strips
-from saltanvil.engine.scope import ScopeRenderer
-from saltanvil.engine.time import session_frames
 from saltanvil.measure.figures import Figures, figures_of
 from saltanvil.media.encode import Writing
 from saltanvil.media.recording import recorded
@@ -347,10 +344,7 @@ def test_the_report_holds_the_figures_of_the_files(tmp_path):
     session = session.model_copy(update={"name": "Quay <script>alert(1)</script>"})
     delivery = Delivery(formats=["wav24", "mp3-128"])
     paths, files = delivered(session, media, delivery, tmp_path)
-    contrast = contrast_of(
-        lambda start, stop: ScopeRenderer(session, media, SegmentCache(), start, stop), Scope("main"),
-        session_frames(session, media), 3 * RATE,
-    )  # fmt: skip
+    [contrast] = contrast_of(session, media, [Scope("main")])
     master = recorded(tmp_path / "m", (held["main"] for held in render_strips(session, media, 0, 3 * RATE)), RATE, 2)
     checked = measured_master(master, "main", "Main", 0.0, -1.0)
     checked.formats = [one.checked for one in check_formats(master, checked, [Writing("opus-128")], tmp_path)]

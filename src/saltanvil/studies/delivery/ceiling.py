@@ -186,7 +186,9 @@ class CeilingSearch:
             blocks = self.behind(session, self.limiter, self.entering)
         else:
             session = with_current_matches(session, self.media, self.cancelled, self.pool)
-            strips = render_strips(session, self.media, self.start, self.stop, [self.strip_id], self.cancelled, self.tail)
+            strips = render_strips(
+                session, self.media, self.start, self.stop, [self.strip_id], self.cancelled, self.tail, begin=0
+            )
             blocks = (outputs[self.strip_id] for outputs in strips)
         recording = recorded(self.folder / "trial", heard(blocks), session.rate_hz, 2)
         return recording, peak.read_dbtp()
@@ -211,7 +213,7 @@ class CeilingSearch:
         self.latency_frames = Latencies(Graph(session), listening=False).latency_frames[node]
         begin = self.begin(session.rate_hz)
         last = self.stop + round(MAX_TAIL_S * session.rate_hz) if self.tail else self.stop
-        rendered = render_nodes(session, self.media, [node], begin, last, self.cancelled, self.pool, begin=begin)
+        rendered = render_nodes(session, self.media, [node], begin, last, self.cancelled, self.pool, begin=0)
         whole = with_tail(rendered, self.stop - begin, quiet_frames(session)) if self.tail else rendered
 
         def told() -> Iterator[Audio]:
@@ -222,7 +224,7 @@ class CeilingSearch:
         return recorded(self.folder / "entering", told(), session.rate_hz, 2)
 
     def begin(self, rate: int) -> int:
-        """Where what enters the limiter is recorded from, so that it has settled."""
+        """Where what enters the limiter is recorded from, so that the limiter has settled; the song before it is heard in it."""
         return preroll_start(floor_tick(self.start), rate)
 
     def behind(self, session: Session, limiter: Step, entering: Recording) -> Iterator[Audio]:

@@ -129,7 +129,8 @@ class MasterRenderer:
 
         def blocks() -> Iterator[np.ndarray]:
             nonlocal done
-            strips = render_strips(whole, self.media, span.start, span.stop, [self.strip_id], self.cancelled, self.tail)
+            # As a file: with all that comes before it in the song.
+            strips = render_strips(whole, self.media, span.start, span.stop, [self.strip_id], self.cancelled, self.tail, begin=0)
             for block in interruptible((outputs[self.strip_id] for outputs in strips), self.cancelled):
                 done += block.shape[1]
                 progress(min(1.0, done / (span.stop - span.start)))
