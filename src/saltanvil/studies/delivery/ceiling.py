@@ -20,7 +20,6 @@ from saltanvil.engine.latency import Latencies
 from saltanvil.engine.media import Audio, Media
 from saltanvil.engine.render import render_nodes, render_strips
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
-from saltanvil.engine.time import floor_tick, preroll_start
 from saltanvil.measure.loudness import TruePeakMeter
 from saltanvil.media.encode import Writing
 from saltanvil.media.formats import FORMATS
@@ -211,10 +210,10 @@ class CeilingSearch:
         node = NodeId("in", strip.id) if place == 0 else NodeId("step", steps[place - 1].id)
         # As late as it is there, so that detectors meet it at the same ticks.
         self.latency_frames = Latencies(Graph(session), listening=False).latency_frames[node]
-        begin = self.begin(session.rate_hz)
         last = self.stop + round(MAX_TAIL_S * session.rate_hz) if self.tail else self.stop
-        rendered = render_nodes(session, self.media, [node], begin, last, self.cancelled, self.pool, begin=0)
-        whole = with_tail(rendered, self.stop - begin, quiet_frames(session)) if self.tail else rendered
+        # From the song's start, as a file is made: an encoder's peaks follow the smallest difference.
+        rendered = render_nodes(session, self.media, [node], 0, last, self.cancelled, self.pool)
+        whole = with_tail(rendered, self.stop, quiet_frames(session)) if self.tail else rendered
 
         def told() -> Iterator[Audio]:
             for (block,) in whole:
@@ -223,26 +222,21 @@ class CeilingSearch:
 
         return recorded(self.folder / "entering", told(), session.rate_hz, 2)
 
-    def begin(self, rate: int) -> int:
-        """Where what enters the limiter is recorded from, so that the limiter has settled; the song before it is heard in it."""
-        return preroll_start(floor_tick(self.start), rate)
-
     def behind(self, session: Session, limiter: Step, entering: Recording) -> Iterator[Audio]:
         """The limiter and what follows it, at the strip's level and pan."""
         strip, rate = session.strip(self.strip_id), session.rate_hz
         place = next(number for number, step in enumerate(strip.path.steps) if step.id == limiter.id)
-        begin = self.begin(rate)
         track = Strip(
-            id="sound", name="Sound", kind="track", media_id=0, start_s=(begin + self.latency_frames) / rate,
+            id="sound", name="Sound", kind="track", media_id=0, start_s=self.latency_frames / rate,
             path=Path(steps=strip.path.steps[place:]), level_db=strip.level_db, pan=strip.pan, mute=strip.mute,
         )  # fmt: skip
         main = Strip(id="main", name="Main", kind="main", output=None)
         around = Session(name="Behind", rate_hz=rate, tempo_bpm=session.tempo_bpm, strips=[main, track])
-        stop = max(self.stop, begin + entering.frames) if self.tail else self.stop
+        stop = max(self.stop, entering.frames) if self.tail else self.stop
         nodes = render_nodes(
             around, FileMedia(entering), [NodeId("out", track.id)], self.start + self.latency_frames, stop + self.latency_frames,
             self.cancelled,
-            begin=begin,
+            begin=0,
         )  # fmt: skip
         return (block for (block,) in nodes)
 
