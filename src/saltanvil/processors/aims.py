@@ -46,6 +46,10 @@ class LevelAim:
     tolerance: float = 0.05
 
 
+#: What a starting point finds on the passage where a gain at the output keeps the loudness.
+KEEP_LOUDNESS = (("louder_lu", 0.0, "output_db"),)
+
+
 # ---- figures that several kinds of step are asked for --------------------------------------------------------------------
 
 

@@ -118,7 +118,7 @@ STARTS = (
     Start(
         "voice: one whistling pitch",
         "Drag the band over the spectrum while listening to the difference, until only the whistle is left in it.",
-        {"shape": "band narrow", "frequency_hz": 7000.0, "width_oct": 0.5, "threshold_db": -10.0, "ratio": 8.0},
+        {"shape": "band narrow", "frequency_hz": 7000.0, "width_oct": 0.5, "threshold_db": -15.0, "ratio": 8.0},
         (("gr_max_db", 6.0, "threshold_db"),),
         reach=RELATIVE_REACH_DB,
     ),

@@ -7,7 +7,8 @@ import numpy as np
 
 from saltanvil.dsp import space as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
-from saltanvil.dsp.units import ms_to_frames, note_to_ms
+from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames, note_to_ms
+from saltanvil.processors.aims import KEEP_LOUDNESS, level_aims, louder_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, number
 from saltanvil.processors.descriptor import Note, choice, rule
 
@@ -47,6 +48,16 @@ class EchoSettings(Settings):
     mix: float = rule(
         0.3, "Mix", "%", 0.0, 1.0, "Output", "Untreated at one end, repeats alone at the other.", ticks=(0, 0.25, 0.5, 0.75, 1)
     )
+    output_db: float = rule(
+        0.0,
+        "Output",
+        "dB",
+        -24.0,
+        24.0,
+        "Output",
+        "Gain after the mix, which takes from what is untreated.",
+        ticks=(-12, 0, 12),
+    )
 
     def delay_frames(self, context: Context) -> int:
         ms = note_to_ms(self.note, context.tempo_bpm) if self.time_mode == "note" else self.time_ms
@@ -58,26 +69,31 @@ STARTS = (
         "voice: dotted eighths",
         "The repeats should answer in the gaps; if they blur the words, duck them by the dry voice.",
         {"note": "1/8d", "feedback": 0.35, "low_hz": 250.0, "high_hz": 3500.0, "mix": 0.25},
+        KEEP_LOUDNESS,
     ),
     Start(
         "one short repeat for width",
-        "It should sound bigger, not repeated; below 30 ms the two melt into one.",
-        {"time_mode": "ms", "time_ms": 90.0, "feedback": 0.0, "mix": 0.2},
+        "It should sound bigger, not repeated; from about 30 ms on the two come apart.",
+        {"time_mode": "ms", "time_ms": 24.0, "feedback": 0.0, "mix": 0.2},
+        KEEP_LOUDNESS,
     ),
     Start(
         "guitar: eighths from side to side",
         "The repeats should walk across the picture; with a cross of half they come from both sides at once.",
         {"note": "1/8", "feedback": 0.5, "cross": 1.0, "low_hz": 200.0, "high_hz": 4500.0, "mix": 0.3},
+        KEEP_LOUDNESS,
     ),
     Start(
         "snare: a sixteenth behind it",
         "It should drive the groove without being counted; lower the highs until the repeat hides.",
         {"note": "1/16", "feedback": 0.15, "low_hz": 300.0, "high_hz": 2500.0, "mix": 0.18},
+        KEEP_LOUDNESS,
     ),
     Start(
         "long tail of quarters",
         "It should fade behind the song for bars; watch the low end, it gathers first.",
         {"note": "1/4", "feedback": 0.75, "low_hz": 350.0, "high_hz": 3000.0, "mix": 0.3},
+        KEEP_LOUDNESS,
     ),
     Start(
         "wet lane: repeats alone",
@@ -110,11 +126,17 @@ class Echo(Processor):
     settings_model: ClassVar[Any] = EchoSettings
     main = ("note", "feedback", "mix")
     starts = STARTS
+    aims = (louder_aim("output_db"), *level_aims("output_db"))
 
     @classmethod
     def summary(cls, settings: Settings) -> str:
         assert isinstance(settings, EchoSettings)
         return settings.note if settings.time_mode == "note" else f"{number(settings.time_ms)} ms"
+
+    @classmethod
+    def linear_gain_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, EchoSettings)
+        return settings.output_db + (gain_to_db(1.0 - settings.mix) if settings.mix < 1.0 else 0.0)
 
     @classmethod
     def returns_after(cls, settings: Settings, context: Context) -> int:
@@ -142,8 +164,8 @@ class Echo(Processor):
         target[dsp.FEEDBACK] = settings.feedback
         target[dsp.CROSS] = settings.cross
         target[dsp.SPREAD] = settings.width
-        target[dsp.DRY] = 1.0 - settings.mix
-        target[dsp.WET] = settings.mix
+        target[dsp.DRY] = (1.0 - settings.mix) * db_to_gain(settings.output_db)
+        target[dsp.WET] = settings.mix * db_to_gain(settings.output_db)
         target[dsp.LOW] = follower(settings.low_hz, rate)
         target[dsp.HIGH] = follower(settings.high_hz, rate)
         target[dsp.DELAY] = settings.delay_frames(context)

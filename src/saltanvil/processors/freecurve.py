@@ -12,7 +12,7 @@ from pydantic import Field, TypeAdapter, ValidationError, field_validator
 from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.aims import level_aims, louder_aim
+from saltanvil.processors.aims import KEEP_LOUDNESS, level_aims, louder_aim
 from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, mixed_db
 from saltanvil.processors.compressor import MIN_KNEE_DB
 from saltanvil.processors.descriptor import choice, described, rule
@@ -143,19 +143,19 @@ STARTS = (
         "gate and compressor in one",
         "Pauses should be silent and loud words held; move the two lower points until no word end is lost.",
         {"points": ((-60.0, -90.0), (-45.0, -45.0), (-14.0, -14.0), (0.0, -8.0)), "rounding_db": 6.0},
-        (("louder_lu", 0.0, "output_db"),),
+        KEEP_LOUDNESS,
     ),
     Start(
         "soft sounds up, loud sounds as they are",
         "Detail should come up without the hits changing; noise comes up too, so listen to the pauses.",
         {"points": ((-60.0, -60.0), (-45.0, -33.0), (-15.0, -12.0), (0.0, 0.0)), "rounding_db": 10.0, "detector": "rms"},
-        (("louder_lu", 0.0, "output_db"),),
+        KEEP_LOUDNESS,
     ),
     Start(
         "two thresholds: gentle, then firm",
         "Only shouts should meet the second corner.",
         {"points": ((-60.0, -60.0), (-18.0, -18.0), (-8.0, -12.0), (0.0, -10.5)), "rounding_db": 8.0},
-        (("louder_lu", 0.0, "output_db"),),
+        KEEP_LOUDNESS,
     ),
     Start(
         "hold everything at one level",
@@ -165,13 +165,13 @@ STARTS = (
     Start(
         "expand the middle, keep the peaks",
         "More contrast between soft and loud strokes, and a roof above.",
-        {"points": ((-60.0, -72.0), (-18.0, -18.0), (-8.0, -5.0), (0.0, -3.0)), "rounding_db": 6.0},
+        {"points": ((-60.0, -76.0), (-14.0, -18.0), (-4.0, -4.0), (0.0, -1.0)), "rounding_db": 6.0},
     ),
     Start(
         "duck the loud parts under the rest",
         "The louder it is played, the softer it comes out: an effect.",
         {"points": ((-60.0, -60.0), (-24.0, -24.0), (-8.0, -28.0), (0.0, -36.0)), "rounding_db": 4.0},
-        (("louder_lu", 0.0, "output_db"),),
+        KEEP_LOUDNESS,
     ),
 )  # fmt: skip
 

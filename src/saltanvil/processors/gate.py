@@ -207,7 +207,7 @@ STARTS = (
         "kick: keep the hats out",
         "The hats should be gone between the hits; if the low ring is cut short, lengthen hold before release.",
         {
-            "threshold_db": -24.0, "attack_ms": 0.2, "hold_ms": 120.0, "release_ms": 80.0, "lookahead_ms": 2.0,
+            "threshold_db": -14.0, "attack_ms": 0.2, "hold_ms": 60.0, "release_ms": 60.0, "lookahead_ms": 2.0,
             "key_filter": "low-pass", "key_high_hz": 150.0,
         },
     ),

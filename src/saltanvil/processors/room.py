@@ -7,7 +7,8 @@ import numpy as np
 
 from saltanvil.dsp import space as dsp
 from saltanvil.dsp.kernel import TICK_FRAMES
-from saltanvil.dsp.units import ms_to_frames
+from saltanvil.dsp.units import db_to_gain, gain_to_db, ms_to_frames
+from saltanvil.processors.aims import KEEP_LOUDNESS, level_aims, louder_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, number
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.echo import FADE_MS, follower
@@ -62,6 +63,16 @@ class RoomSettings(Settings):
     mix: float = rule(
         0.25, "Mix", "%", 0.0, 1.0, "Output", "Untreated at one end, the room alone at the other.", ticks=(0, 0.25, 0.5, 0.75, 1)
     )
+    output_db: float = rule(
+        0.0,
+        "Output",
+        "dB",
+        -24.0,
+        24.0,
+        "Output",
+        "Gain after the mix, which takes from what is untreated.",
+        ticks=(-12, 0, 12),
+    )
 
 
 STARTS = (
@@ -69,26 +80,31 @@ STARTS = (
         "voice: a small room around it",
         "It should sound placed, not like a bathroom; if you notice the room, use a little less.",
         {"size": "chamber", "decay_s": 0.6, "predelay_ms": 5.0, "damping_hz": 4000.0, "mix": 0.15},
+        KEEP_LOUDNESS,
     ),
     Start(
         "snare: a second behind it",
         "The tail should end before the next hit; shorten the decay until it does.",
         {"size": "room", "decay_s": 0.9, "predelay_ms": 0.0, "damping_hz": 7000.0, "mix": 0.2},
+        KEEP_LOUDNESS,
     ),
     Start(
         "drums: short and bright",
         "The kit should stand in one place; too much and the kick loses its edge.",
         {"size": "room", "decay_s": 0.5, "predelay_ms": 2.0, "damping_hz": 9000.0, "low_hz": 200.0, "mix": 0.15},
+        KEEP_LOUDNESS,
     ),
     Start(
         "organ and strings: a church",
         "Chords may run into each other; the pre-delay keeps each new one clear.",
         {"size": "church", "decay_s": 3.2, "predelay_ms": 35.0, "damping_hz": 4000.0, "mix": 0.3},
+        KEEP_LOUDNESS,
     ),
     Start(
         "narrator: a room nobody notices",
         "Bypass it: only then it should be missed.",
         {"size": "chamber", "decay_s": 0.35, "predelay_ms": 3.0, "damping_hz": 3500.0, "low_hz": 200.0, "mix": 0.1},
+        KEEP_LOUDNESS,
     ),
     Start(
         "wet lane: the hall alone",
@@ -123,11 +139,17 @@ class Room(Processor):
     settings_model: ClassVar[Any] = RoomSettings
     main = ("decay_s", "mix")
     starts = STARTS
+    aims = (louder_aim("output_db"), *level_aims("output_db"))
 
     @classmethod
     def summary(cls, settings: Settings) -> str:
         assert isinstance(settings, RoomSettings)
         return f"{settings.size}, {number(settings.decay_s)} s"
+
+    @classmethod
+    def linear_gain_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, RoomSettings)
+        return settings.output_db + (gain_to_db(1.0 - settings.mix) if settings.mix < 1.0 else 0.0)
 
     @classmethod
     def returns_after(cls, settings: Settings, context: Context) -> int:
@@ -163,8 +185,8 @@ class Room(Processor):
         assert isinstance(settings, RoomSettings)
         rate = context.rate
         target = np.zeros(dsp.ROOM_SETTINGS)
-        target[dsp.ROOM_DRY] = 1.0 - settings.mix
-        target[dsp.ROOM_WET] = settings.mix
+        target[dsp.ROOM_DRY] = (1.0 - settings.mix) * db_to_gain(settings.output_db)
+        target[dsp.ROOM_WET] = settings.mix * db_to_gain(settings.output_db)
         target[dsp.ROOM_LOW] = follower(settings.low_hz, rate)
         target[dsp.WIDTH] = settings.width
         # Each line loses in its own length what 60 dB in the decay time make of it.

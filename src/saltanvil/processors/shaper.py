@@ -11,7 +11,7 @@ from saltanvil.dsp.biquad import cookbook, response_db
 from saltanvil.dsp.detector import detector_memory, longest_groups
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import time_constant
-from saltanvil.processors.aims import level_aims, louder_aim
+from saltanvil.processors.aims import KEEP_LOUDNESS, level_aims, louder_aim
 from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, mixed_db, signed
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.filters import FLANK, Filter, flanks
@@ -108,7 +108,7 @@ STARTS = (
         "plucked strings: more fingers",
         "Every note should begin more clearly, at the same loudness; compare matched.",
         {"attack_db": 5.0, "sustain_db": 0.0, "attack_hz": 800.0, "level_safe": True},
-        (("louder_lu", 0.0, "output_db"),),
+        KEEP_LOUDNESS,
     ),
     Start(
         "two shelves: tilt it brighter",
