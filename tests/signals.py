@@ -75,13 +75,14 @@ def keys(seconds: float, every_s: float, decay_s: float, rate: int = 48000, seed
     rng, frames, at = np.random.default_rng(seed), round(seconds * rate), 0.0
     x = np.zeros(frames)
     while at < seconds - 0.1:
-        t = np.arange(frames - round(at * rate)) / rate
+        start = round(at * rate)
+        t = np.arange(min(frames - start, round(16.0 * rate / (1 / decay_s + 0.8)))) / rate  # until it is 139 dB down
         hz, strength = rng.choice([220, 262, 330, 392, 440, 523]), 10 ** (rng.uniform(-9, 0) / 20)
         note = sum(
             np.exp(-t * (1 / decay_s + 0.8 * n)) * np.sin(2 * np.pi * hz * n * t + rng.uniform(0, 6)) / n**1.5
             for n in range(1, 7)
         )
-        x[round(at * rate) :] += strength * np.minimum(t / 0.003, 1) * note
+        x[start : start + len(t)] += strength * np.minimum(t / 0.003, 1) * note
         at += every_s * rng.choice([0.5, 1, 1, 2])
     return np.asarray(0.5 * x / np.abs(x).max())
 

@@ -46,7 +46,7 @@ def quay(client):
         {"id": "f", "name": "Flood", "start_s": 2.0, "end_s": 4.0},
     ]
     edit(client, number, op="set_sections", sections=sections)
-    step = {"id": "l", "kind": "limiter", "settings": {"gain_db": 6.0}}
+    step = {"id": "l", "kind": "limiter", "settings": {"gain_db": 6.0, "release_mode": "fixed"}}
     edit(client, number, op="add_step", strip_id="main", step=step)
     return number
 
@@ -152,8 +152,8 @@ def test_a_cancelled_and_a_failed_delivery_leave_nothing(client, quay, monkeypat
 
 
 def slowly(render):
-    def slow(*arguments):
-        for blocks in render(*arguments):
+    def slow(*arguments, **more):
+        for blocks in render(*arguments, **more):
             time.sleep(0.2)
             yield blocks
 

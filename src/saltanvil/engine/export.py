@@ -221,6 +221,7 @@ def export_pass(
                 for thread in threads:
                     thread.put((at, blocks), given_up)
                 at += next(iter(blocks.values())).shape[1]
+                progress(min(at / stop, 1.0))
         except Cancelled:
             pass  # what it was for is looked at below
         for thread in threads:

@@ -105,8 +105,8 @@
     else if (value !== workspace.session?.[name]) await set({ [name]: value });
     field.value = String(workspace.session?.[name] ?? '');
   }
-  function tap(): void {
-    taps = [...taps.slice(-15), performance.now()];
+  function tap(event: MouseEvent): void {
+    taps = [...taps.slice(-15), event.timeStamp]; // when it was pressed, however busy the page is
     const bpm = tapTempo(taps);
     if (bpm !== null) void set({ tempo_bpm: bpm });
   }
