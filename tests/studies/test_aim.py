@@ -33,7 +33,7 @@ FITTING = {
     "saturator": ("Bass", "Guitar left"), "lowend": ("Bass", "Kick"),
     "clipper": ("Snare", "Kick", "Overheads"),
     "limiter": ("Snare", "Overheads", "Bass"), "trim": ("Organ", "Snare"), "split": ("Snare", "Overheads"),
-    "tamer": ("Organ", "Overheads"),
+    "tamer": ("Organ", "Overheads"), "echo": ("Lead voice", "Guitar left"), "room": ("Snare", "Lead voice"),
 }  # fmt: skip
 START, STOP = demo.frames_of("Chorus")[0], demo.frames_of("Chorus")[0] + 4 * RATE
 OFFERS = [(kind, aim, setting) for kind, one in REGISTRY.items() for aim in one.aims for setting in aim.settings]
