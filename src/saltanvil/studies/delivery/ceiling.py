@@ -161,8 +161,9 @@ class CeilingSearch:
         """Some of a trial is done: a render, and each encoder both ways; what enters the limiter is one more trial."""
         with self._working:
             self._worked_s += seconds
-            passes = 1 + 2 * len(self.writings) if self._recorded else 1
-            trial_s = passes * (self.stop - self.start) / self.session.rate_hz
+            # What enters is recorded from the song's start; a trial is the passage, rendered and through each encoder both ways.
+            frames = (1 + 2 * len(self.writings)) * (self.stop - self.start) if self._recorded else self.stop
+            trial_s = frames / self.session.rate_hz
             trial = min(self._worked_s / max(trial_s, 1e-9), 1.0)
             done = self._recorded + len(self.rows) + trial
             self._fraction = max(self._fraction, min(done / (1 + EXPECTED_TRIALS), 0.98))
