@@ -112,7 +112,10 @@ def module_name(path):
 #: Imports within functions: what need not be there, and what would cost every start half a second.
 LATE = {
     ("studies.delivery.batch_pool", "distributed"),
+    ("measure.spectrum", "scipy.fft"),
+    ("studies.aim", "scipy.optimize"),
     ("studies.resonances", "scipy.optimize"),
+    ("web.resonances", "saltanvil.studies.resonances"),
     ("web.sessions", "saltanvil.demo.make"),
     ("cli.serving", "saltanvil.demo.make"),
 }
@@ -161,6 +164,17 @@ def test_a_class_has_a_name_of_its_own():
                 assert node.name not in found, f"{node.name}: {path} and {found[node.name]}"
                 found[node.name] = path
     assert len(found) > 300
+
+
+#: Participles that hide what they stand for (the nouns of the field say it).
+NO_NOUNS = {"held", "made", "found", "told", "asked", "given"}
+
+
+def test_a_variable_is_called_by_a_noun():
+    for path in (ROOT / "src/saltanvil").rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            name = node.arg if isinstance(node, ast.arg) else node.id if isinstance(node, ast.Name) else ""
+            assert name.strip("_") not in NO_NOUNS, f"{name}: {path}:{node.lineno}"
 
 
 #: Made by a tool; and the scores of the demo, which are read as tables.

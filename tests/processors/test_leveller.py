@@ -2,9 +2,11 @@
 
 import numpy as np
 import pyloudnorm
+import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from tests.material import sound
 from tests.processors.test_processors import RATE, run
 from tests.signals import keys, kick, noise, plucked_bass, snare
 
@@ -59,3 +61,19 @@ def test_keys_stand_within_1_lu_of_the_target_at_the_defaults():
         for most in (9.0, 12.0):
             y, _ = run("leveller", x, range_db=most)
             assert abs(METER.integrated_loudness(y[0].astype(np.float64)) + 20.0) <= 1.0
+
+
+@pytest.mark.parametrize("softer_db", [6.0, 12.0, 18.0])
+@pytest.mark.parametrize("variant", range(5))
+def test_after_a_loud_phrase_a_soft_one_is_raised_and_not_taken_down(variant, softer_db):
+    """The mean of powers falls more slowly than that of decibels: what the one stands over the other then is no property of the
+    sound, and the gain once stayed 12 dB too low for ten seconds. Sounds of `tests.material`; the bound is ours."""
+    voice = np.concatenate([sound("voice", variant)] * 2).astype(np.float32)
+    x = np.concatenate((voice, voice * np.float32(10 ** (-softer_db / 20))))[None]
+    y, _ = run("leveller", x, target_db=-20.0, range_db=12.0, speed_s=2.0, gate_db=-60.0)
+    half = x.shape[1] // 2
+    level = lambda sound, at: 10 * np.log10((sound[:, at : at + 8 * RATE].astype(float) ** 2).mean())  # noqa: E731
+    for at in (half + 4 * RATE, half + 8 * RATE):
+        gain = level(y, at) - level(x, at)
+        present = level(y, half - 8 * RATE) - level(x, half - 8 * RATE)
+        assert gain > present + 0.3 * min(softer_db, 12.0 - present)

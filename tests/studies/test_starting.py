@@ -27,9 +27,9 @@ START, STOP = RATE, 5 * RATE
 class Tried:
     """A starting point applied to a sound: what goes in and comes out over the passage."""
 
-    def __init__(self, kind, name, x, start=START, stop=STOP, key=None):
-        """key: what an outside key hears, (frames,)."""
-        step = {"id": "s", "kind": kind, "settings": {}}
+    def __init__(self, kind, name, x, start=START, stop=STOP, key=None, **more):
+        """key: what an outside key hears, (frames,); more: settings that the step has before."""
+        step = {"id": "s", "kind": kind, "settings": more}
         if key is not None:
             step["key"] = {"strip_id": "k"}
         if REGISTRY[kind].matched:

@@ -174,7 +174,7 @@ def test_a_match_reaches_every_tab_and_says_that_it_is_being_measured(client, tm
             ("measuring", []),
         ]
     view = client.get(f"/api/sessions/{number}").json()
-    assert view["measuring"] == [] and view["held"] == ["s"] and view["can_undo"]
+    assert view["measuring"] == [] and view["compensated"] == ["s"] and view["can_undo"]
 
 
 def test_an_edit_of_something_else_does_not_stop_a_measurement(client, tmp_path):

@@ -13,8 +13,8 @@ def main(arguments: list[str] | None = None) -> int:
     """Returns the exit status: 0; 1 with one line on standard error for what the user can mend; 3 for a fault of the program,
     with where it was; 4 with --strict if samples were clipped, which is a line on standard error in any case; 5 if some files
     of a batch failed. Without a word it serves."""
-    given = sys.argv[1:] if arguments is None else arguments
-    request = build_parser().parse_args(given or ["serve"])
+    words = sys.argv[1:] if arguments is None else arguments
+    request = build_parser().parse_args(words or ["serve"])
     try:
         module = importlib.import_module(f"saltanvil.cli.{request.module}")
         warned = getattr(module, f"run_{request.command}")(request)

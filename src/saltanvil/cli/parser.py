@@ -19,6 +19,10 @@ def build_parser() -> argparse.ArgumentParser:
     serve.add_argument("--host", default="127.0.0.1", help="other than loopback needs the token that is printed")
     add_data(serve)
     serve.add_argument("--empty", action="store_true", help="make no demo sessions")
+    serve.add_argument(
+        "--cache", type=size, default=None, metavar="SIZE",
+        help="what rendered sound may take on the disk, as 8G or 500M; 0 keeps none (a tenth of what is free, 8G at most)",
+    )  # fmt: skip
     serve.add_argument("--until-stdin-closes", action="store_true", help="stop when standard input ends")
     serve.set_defaults(module="serve")
 
@@ -158,3 +162,14 @@ def number(text: str) -> float:
     if not math.isfinite(result):
         raise argparse.ArgumentTypeError(f"{text}: give a finite number")
     return result
+
+
+UNITS = {"K": 1 << 10, "M": 1 << 20, "G": 1 << 30, "T": 1 << 40}
+
+
+def size(text: str) -> int:
+    """Bytes, of an argument such as 8G."""
+    digits, unit = (text[:-1], UNITS[text[-1].upper()]) if text[-1:].upper() in UNITS else (text, 1)
+    if not digits.isascii() or not digits.isdigit():
+        raise argparse.ArgumentTypeError(f"{text}: give a size, as 8G or 500M")
+    return int(digits) * unit

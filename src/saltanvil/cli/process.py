@@ -69,8 +69,8 @@ def run_process(request: argparse.Namespace) -> bool:
         blocks = work.blocks(not request.no_tail, watch)
         written = write_audio(target, blocks, sound.rate, work.channels, writing, sound.frames, seed)
         # What the file holds, for the report and the loudness fields of a Broadcast WAV.
-        wanted = request.report or writing.format.startswith("bwf")
-        facts = facts_of_file(target, request.output.name, writing.format) if wanted else None
+        measures = request.report or writing.format.startswith("bwf")
+        facts = facts_of_file(target, request.output.name, writing.format) if measures else None
     if facts is not None and request.report:
         clipped = {"clipped_samples": written.clipped, "clipped_by_db": round(written.over_db, 2)}
         steps = [

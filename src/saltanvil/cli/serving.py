@@ -48,7 +48,7 @@ def serve(request: argparse.Namespace) -> None:
         ensure_demo(request.data)
     token = None if loopback else secrets.token_urlsafe(18)
     hosts = LOOPBACK if loopback else {*LOOPBACK, *names_of_machine(request.host)}
-    services = Services(request.data)
+    services = Services(request.data, request.cache)
     app = create_app(services, hosts, token)
     config = uvicorn.Config(
         app, log_level="warning", ws_per_message_deflate=False, ws_max_size=MAX_MESSAGE, timeout_graceful_shutdown=2

@@ -420,12 +420,12 @@ def path_of(name: str) -> Path:
             ("saturator", {"character": "tape", "drive_db": 7.0, "balance": 0.8, "high_emphasis_db": -3.0, "oversampling": "4x"}),
         ],
     }
-    made = [
+    parts = [
         Step.model_validate({"id": f"{name}-{index}".lower().replace(" ", "-"), "kind": kind, "settings": settings})
         for index, (kind, settings) in enumerate(steps.get(name, []))
     ]
     first, last = AROUND.get(name, ([], []))
-    steps_of = [Step.model_validate(step) for step in [*first, *(step.model_dump() for step in made), *last]]
+    steps_of = [Step.model_validate(step) for step in [*first, *(step.model_dump() for step in parts), *last]]
     return Path(steps=steps_of, levers=LEVERS.get(name, []))
 
 

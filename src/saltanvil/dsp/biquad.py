@@ -112,9 +112,9 @@ def cascade(x, y, target, now, memory, state):  # type: ignore[no-untyped-def]
         length = TICK_FRAMES if settled else STEP_FRAMES
         count = min(length - phase % length, frames - start)
         for c in range(channels):
-            given = x[c, start : start + count]
+            signal = x[c, start : start + count]
             for i in range(count):
-                work[c, i] = given[i]
+                work[c, i] = signal[i]
         # Flushed where a tick ends, never where a block ends: the result must not depend on the division.
         flush = phase + count == TICK_FRAMES
         for s in range(sections):

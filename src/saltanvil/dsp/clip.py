@@ -35,8 +35,8 @@ from saltanvil.dsp.ring import through_ring
 from saltanvil.dsp.true_peak import TRUE_PEAK_LATE, peaks_between
 
 # Target settings; those before GLIDING glide from tick to tick. Gains are linear.
-(DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, HELD,
- TRUE_PEAK, HELD_RELEASE, SETTINGS) = range(18)  # fmt: skip
+(DRIVE, CEILING, HARDNESS, OUTPUT, MIX, GLIDING, STEPS, LINEAR, LATENCY, PAD, BLOCK_DC, GLIDE, DC_POLE, DRIVEN_FALL, AHEAD,
+ TRUE_PEAK, AHEAD_RELEASE, SETTINGS) = range(18)  # fmt: skip
 # State: the gliding settings, those they glide from, then per channel a row of followers.
 POSITION, PRIMED, RING_AT, HEADER = 10, 11, 12, 16
 LAST_IN, LAST_TAKEN, DC_IN, DC_OUT, DRIVEN, BETWEEN, FOLLOWERS = range(LOOKAHEAD_STATE, LOOKAHEAD_STATE + 7)  # the window's first
@@ -111,15 +111,15 @@ def taken_block(v, knee, follower, smooth, in_knee, beyond, point, mean, out, co
     "float32[:,:,::1],float32[:,:,:,::1],float32[:,::1],float32[:,::1],float32[:,::1],float64[:,::1],float32[:,::1],"
     "float32[:,::1],float32[:,::1],float32[:,::1])"
 )
-def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held_ring, lanes, history, filters, trace, work):  # type: ignore[no-untyped-def]
+def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, ahead_ring, lanes, history, filters, trace, work):  # type: ignore[no-untyped-def]
     """Clip a block of any length.
 
     x, band, y: (channels, frames); band is what reaches the clip stage. ladder: (2, stages, 2,
     taps), filters up and down; taps: (2, stages), how many of each half. ups: (channels,
     stages, room); downs: (2 channels, stages, 2, room); pads: (2 channels, room at the highest rate); rows from
     channels on belong to the unshaped sound. ring: (2 channels, size), size a power of two of at least latency +
-    CHUNK_FRAMES, for x and the band. held_ring: (3 channels, size), of at least
-    HELD + TRUE_PEAK_LATE + CHUNK_FRAMES; lanes: (3, HELD + 2 or more); both for what holds the ceiling HELD frames ahead, 0
+    CHUNK_FRAMES, for x and the band. ahead_ring: (3 channels, size), of at least
+    AHEAD + TRUE_PEAK_LATE + CHUNK_FRAMES; lanes: (3, AHEAD + 2 or more); both for what holds the ceiling AHEAD frames ahead, 0
     for not at all. history: (channels, TRUE_PEAK_HISTORY + CHUNK_FRAMES) and filters: from `true_peak_filters`, where the
     peak between samples counts.
     trace: (TRACE_ROWS, a column for every tick touched), zeros. work: (WORK_ROWS, room).
@@ -130,13 +130,13 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
     if state[PRIMED] == 0.0:
         copy(settings[:GLIDING], now)
         copy(settings[:GLIDING], before)
-        at_rest(state[HEADER : HEADER + FOLLOWERS], lanes, int(settings[HELD]))
+        at_rest(state[HEADER : HEADER + FOLLOWERS], lanes, int(settings[AHEAD]))
         state[PRIMED] = 1.0
-    held = int(settings[HELD])
+    ahead = int(settings[AHEAD])
     true_peak = settings[TRUE_PEAK] != 0.0
     margin = np.float32(10.0 ** (-MARGIN_DB / 20.0))
-    held_late = held + (TRUE_PEAK_LATE if true_peak else 0)
-    held_mask = held_ring.shape[1] - 1
+    ahead_latency = ahead + (TRUE_PEAK_LATE if true_peak else 0)
+    ahead_mask = ahead_ring.shape[1] - 1
     steps = int(settings[STEPS])
     factor = 1 << steps
     linear = settings[LINEAR] != 0.0
@@ -250,11 +250,11 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
             # In float64, so that what was not shaped comes out as it went in.
             if linear:
                 for i in range(count):
-                    given, reached_late = np.float64(sound[i]), np.float64(even[i])
+                    value, reached_late = np.float64(sound[i]), np.float64(even[i])
                     drive64, ceiling64 = np.float64(drive[i]), np.float64(ceiling[i])
                     left_out = drive64 * reached_late - ceiling64 * high[i]
-                    low[i] = np.float32(drive64 * (given - reached_late) + ceiling64 * shaped[i] + spare[i] * left_out)
-                    beside[i] = np.float32(drive64 * (given - reached_late))
+                    low[i] = np.float32(drive64 * (value - reached_late) + ceiling64 * shaped[i] + spare[i] * left_out)
+                    beside[i] = np.float32(drive64 * (value - reached_late))
             else:
                 for i in range(count):
                     rest = sound[i] - even[i]
@@ -268,7 +268,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
                     last_in = np.float64(low[i])
                     low[i] = np.float32(last_out)
                 follower[DC_IN], follower[DC_OUT] = last_in, last_out
-            if held > 0:
+            if ahead > 0:
                 clipped, base_row, dry = parts[3 * c], parts[3 * c + 1], parts[3 * c + 2]
                 for i in range(count):
                     clipped[i] = low[i] - beside[i]  # what is to stay under the ceiling
@@ -281,7 +281,7 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
                 for i in (DC_OUT, DRIVEN):
                     if abs(follower[i]) < DENORMAL:
                         follower[i] = 0.0
-        if held > 0:
+        if ahead > 0:
             # One gain for both sides, so that the image stays.
             for c in range(channels):
                 clipped = parts[3 * c]
@@ -299,14 +299,14 @@ def clip(x, band, y, settings, state, ladder, taps, ups, downs, pads, ring, held
                         ratio = ceiling[i] / max(abs(clipped[i]), ceiling[i])
                         gain[i] = min(gain[i], ratio) if c == 1 else ratio
             lowest_then_mean(
-                gain, state[HEADER : HEADER + FOLLOWERS], lanes, held, settings[HELD_RELEASE], False, 0.0, 0.0, count
+                gain, state[HEADER : HEADER + FOLLOWERS], lanes, ahead, settings[AHEAD_RELEASE], False, 0.0, 0.0, count
             )
-            held_at = int(state[POSITION]) & held_mask
+            ahead_at = int(state[POSITION]) & ahead_mask
             for c in range(channels):
                 clipped, base_row, dry = parts[3 * c], parts[3 * c + 1], parts[3 * c + 2]
-                through_ring(clipped, 0, held_ring[3 * c], held_at, held_late, even, count)
-                through_ring(base_row, 0, held_ring[3 * c + 1], held_at, held_late, shaped, count)
-                through_ring(dry, 0, held_ring[3 * c + 2], held_at, held_late, sound, count)
+                through_ring(clipped, 0, ahead_ring[3 * c], ahead_at, ahead_latency, even, count)
+                through_ring(base_row, 0, ahead_ring[3 * c + 1], ahead_at, ahead_latency, shaped, count)
+                through_ring(dry, 0, ahead_ring[3 * c + 2], ahead_at, ahead_latency, sound, count)
                 out = y[c, start : start + count]
                 for i in range(count):
                     wet = (shaped[i] + (gain[i] - np.float32(1.0)) * even[i]) * output[i]

@@ -33,7 +33,7 @@ POSITION, RING_AT, PRIMED, GAIN_FROM, MIX_FROM, GAIN, HEADER = 16, 17, 18, 19, 2
 #: While nothing glides, several ticks are worked through at once: longer runs vectorise better.
 CHUNK_FRAMES = 256
 WORK_ROWS, WORK_FRAMES = 12, CHUNK_FRAMES + HISTORY
-(MEAN_SQUARE, REDUCTION, SLOW, HELD, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, APPLIED, LEVEL_DB, FOLLOWERS) = range(10)
+(MEAN_SQUARE, REDUCTION, SLOW, HOLD_LEFT, FAST_ENVELOPE, SLOW_ENVELOPE, FED_BACK, APPLIED, LEVEL_DB, FOLLOWERS) = range(10)
 STATE = HEADER + 2 * FOLLOWERS
 
 OCTAVES_PER_DB = np.float32(1.0 / (20.0 * np.log10(2.0)))
@@ -67,9 +67,9 @@ def smoothed(target, follower, settings, quickening):  # type: ignore[no-untyped
     reduction = follower[REDUCTION]
     if target > reduction:
         reduction = target + (reduction - target) * (1.0 - (1.0 - settings[ATTACK]) / quickening)
-        follower[HELD] = settings[HOLD]
-    elif follower[HELD] > 0.0:
-        follower[HELD] -= 1.0
+        follower[HOLD_LEFT] = settings[HOLD]
+    elif follower[HOLD_LEFT] > 0.0:
+        follower[HOLD_LEFT] -= 1.0
     else:
         reduction = target + (reduction - target) * (1.0 - (1.0 - settings[RELEASE]) / quickening)
     follower[REDUCTION] = reduction
@@ -89,7 +89,7 @@ def smooth_block(reduction, follower, settings, count):  # type: ignore[no-untyp
         for i in range(count):
             reduction[i] = np.float32(smoothed(np.float64(reduction[i]), follower, settings, 1.0))
         return
-    held = follower[REDUCTION]
+    current = follower[REDUCTION]
     attack = settings[ATTACK]
     release = settings[RELEASE]
     up = 1.0 - attack
@@ -97,12 +97,12 @@ def smooth_block(reduction, follower, settings, count):  # type: ignore[no-untyp
     for i in range(count):
         # Both outcomes are prepared, so that the recursion waits for one multiply-add and one choice only.
         target = np.float64(reduction[i])
-        rising = target * up + held * attack
-        falling = target * down + held * release
-        held = rising if target > held else falling
-        reduction[i] = np.float32(held)
-    follower[REDUCTION] = held
-    follower[HELD] = 0.0
+        rising = target * up + current * attack
+        falling = target * down + current * release
+        current = rising if target > current else falling
+        reduction[i] = np.float32(current)
+    follower[REDUCTION] = current
+    follower[HOLD_LEFT] = 0.0
 
 
 @inline
@@ -113,7 +113,7 @@ def follow_block(level, reduction, follower, settings, count):  # type: ignore[n
     times are those of the gain.
     """
     smooth = follower[LEVEL_DB]
-    held = follower[REDUCTION]
+    current = follower[REDUCTION]
     attack = settings[ATTACK]
     release = settings[RELEASE]
     for i in range(count):
@@ -121,10 +121,10 @@ def follow_block(level, reduction, follower, settings, count):  # type: ignore[n
         target = np.float64(reduction[i])
         coefficient = attack if seen > smooth else release
         smooth = seen + (smooth - seen) * coefficient
-        held = target + (held - target) * coefficient
-        reduction[i] = np.float32(held)
+        current = target + (current - target) * coefficient
+        reduction[i] = np.float32(current)
     follower[LEVEL_DB] = smooth
-    follower[REDUCTION] = held
+    follower[REDUCTION] = current
 
 
 @inline
@@ -302,8 +302,8 @@ def compress(x, key, y, settings, curve, bends, state, memory, ring, trace, work
                 applied = follower[APPLIED]
                 for i in range(count):
                     seen = np.float64(levels[d, i]) - applied
-                    wanted, quickening = feedback_reduction(seen, bends[0, AT], bends[0, SLOPE], bends[0, KNEE], now[RANGE])
-                    applied = smoothed(wanted, follower, settings, quickening)
+                    target, quickening = feedback_reduction(seen, bends[0, AT], bends[0, SLOPE], bends[0, KNEE], now[RANGE])
+                    applied = smoothed(target, follower, settings, quickening)
                     reduction[d, i] = np.float32(applied)
                 follower[APPLIED] = applied
         else:
@@ -321,8 +321,8 @@ def compress(x, key, y, settings, curve, bends, state, memory, ring, trace, work
                 for d in range(channels):
                     follower = first if d == 0 else second
                     seen = np.float64(levels[d, i])
-                    wanted, quickening = feedback_reduction(seen, bends[0, AT], bends[0, SLOPE], bends[0, KNEE], now[RANGE])
-                    applied = smoothed(wanted, follower, settings, quickening)
+                    target, quickening = feedback_reduction(seen, bends[0, AT], bends[0, SLOPE], bends[0, KNEE], now[RANGE])
+                    applied = smoothed(target, follower, settings, quickening)
                     reduction[d, i] = np.float32(applied)
                     follower[FED_BACK] = late[d, i] * 10.0 ** (-applied / 20.0)
             detectors = channels

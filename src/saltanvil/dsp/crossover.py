@@ -133,7 +133,7 @@ def all_pass(row, low, g, k, of_in, of_low, memory, count):  # type: ignore[no-u
     "void(float32[:,::1],float32[:,:,::1],int64[:,::1],float64[::1],float64[::1],float64[::1],int64,float64,float64,"
     "float64[:,:,::1],float64[::1],float64[:,:,::1])"
 )
-def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, state, work):  # type: ignore[no-untyped-def]
+def divide(x, bands, operations, targets, now, before, slope, k1, k2, memory, state, work):  # type: ignore[no-untyped-def]
     """Cut a block of any length into bands.
 
     x: (channels, frames); bands: (dividers + 1, channels, frames), the lowest first. operations: from `program`.
@@ -142,11 +142,11 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
     state: [position, share of the way a glide covers each tick, primed]. work: (WORK_ROWS, 2, WORK_FRAMES).
     """
     channels, frames = x.shape
-    dividers = wanted.shape[0]
+    dividers = targets.shape[0]
     of_in, of_low = (-1.0, 2.0) if slope == 12 else (1.0, 0.0)
     if state[PRIMED] == 0.0:
-        copy(wanted, now)
-        copy(wanted, before)
+        copy(targets, now)
+        copy(targets, before)
         state[PRIMED] = 1.0
     spare = work[MAX_BANDS]
     glide = state[PART]
@@ -158,20 +158,20 @@ def divide(x, bands, operations, wanted, now, before, slope, k1, k2, memory, sta
             glide = after_tick(glide)
             for d in range(dividers):
                 before[d] = now[d]
-                gap = np.log(wanted[d] / now[d])
-                now[d] = wanted[d] if abs(gap) < 1e-6 else now[d] * np.exp(gap * share)
+                gap = np.log(targets[d] / now[d])
+                now[d] = targets[d] if abs(gap) < 1e-6 else now[d] * np.exp(gap * share)
         moving = False
         for d in range(dividers):
-            moving = moving or before[d] != now[d] or now[d] != wanted[d]
+            moving = moving or before[d] != now[d] or now[d] != targets[d]
         # Stretches end on multiples of their length, counted from the beginning, and never in the middle of a flush.
         length = STEP_FRAMES if moving else CHUNK_FRAMES
         count = min(length - int(state[POSITION]) % length, frames - start)
         along = np.float64(phase - phase % STEP_FRAMES + STEP_FRAMES) / TICK_FRAMES
         for c in range(2):
-            given = x[min(c, channels - 1), start : start + count]
+            signal = x[min(c, channels - 1), start : start + count]
             whole = work[dividers, c]
             for i in range(count):
-                whole[i] = given[i]
+                whole[i] = signal[i]
         for o in range(operations.shape[0]):
             d = operations[o, AT]
             row = work[operations[o, ROW]]

@@ -50,7 +50,7 @@ MIN_SIN_SQUARED = np.float32(0.02)
 HISTORY = 4
 # Memory of one detector, float64: samples, mean square, this group's highest, holds, then the lookahead's window.
 MEAN_SQUARE, SHARED, GROUP, FELL, SINCE, SPACING, AHEAD, WINDOW, WINDOW_AT, WINDOW_HIGHEST = range(HISTORY, HISTORY + 10)
-HELD, REFERENCE, TURNED = HISTORY + 10, HISTORY + 12, HISTORY + 16  # a level and its age; the reference's: see `followed`
+CREST, REFERENCE, TURNED = HISTORY + 10, HISTORY + 12, HISTORY + 16  # a level and its age; the reference's: see `followed`
 #: All-passes that turn low sound: in Hz, the even ones a chain and the odd ones the other; a pole's frequency is so many times
 #: that of the one before.
 LOWEST_POLE_HZ, POLE_RATIO, POLES = 8.0, 2.0**1.1, 6
@@ -99,9 +99,9 @@ def crests(x, memory, padded, estimate, power, louder, count):  # type: ignore[n
 
 
 @inline
-def followed(highest, groups, held, age, following, following_age):  # type: ignore[no-untyped-def]
+def followed(highest, groups, crest, age, following, following_age):  # type: ignore[no-untyped-def]
     """The highest of about the last `groups` groups with its age in groups, and the highest since with its age."""
-    if highest >= held:
+    if highest >= crest:
         return highest, 0.0, 0.0, 0.0
     age += 1.0
     following_age += 1.0
@@ -109,7 +109,7 @@ def followed(highest, groups, held, age, following, following_age):  # type: ign
         following, following_age = highest, 0.0
     if age > groups:
         return following, following_age, highest, 0.0
-    return held, age, following, following_age
+    return crest, age, following, following_age
 
 
 @inline
@@ -125,12 +125,12 @@ def highest_recent(recent, at, groups):  # type: ignore[no-untyped-def]
 
 
 @inline
-def hold_crests(memory, highest, held, groups, longest):  # type: ignore[no-untyped-def]
-    """Go on by some groups. highest: of each; held: into it, the level held over the group after each."""
+def hold_crests(memory, highest, levels, groups, longest):  # type: ignore[no-untyped-def]
+    """Go on by some groups. highest: of each; levels: into it, the level held over the group after each."""
     back, back_age, back_next, back_next_age = (
         memory[REFERENCE], memory[REFERENCE + 1], memory[REFERENCE + 2], memory[REFERENCE + 3],
     )  # fmt: skip
-    level, age = memory[HELD], memory[HELD + 1]
+    level, age = memory[CREST], memory[CREST + 1]
     recent, recent_at = memory[RECENT:], int(memory[RECENT_AT])
     fell, since, spacing = memory[FELL], memory[SINCE], memory[SPACING]
     for g in range(groups):
@@ -157,11 +157,11 @@ def hold_crests(memory, highest, held, groups, longest):  # type: ignore[no-unty
             level, age = most, 0.0
         elif age > hold:
             level, age = highest_recent(recent, recent_at, int(hold) + 1)
-        held[g] = np.float32(level)
+        levels[g] = np.float32(level)
     memory[REFERENCE], memory[REFERENCE + 1], memory[REFERENCE + 2], memory[REFERENCE + 3] = (
         back, back_age, back_next, back_next_age,
     )  # fmt: skip
-    memory[HELD], memory[HELD + 1], memory[RECENT_AT] = level, age, recent_at & (recent.shape[0] - 1)
+    memory[CREST], memory[CREST + 1], memory[RECENT_AT] = level, age, recent_at & (recent.shape[0] - 1)
     memory[FELL], memory[SINCE], memory[SPACING] = fell, since, spacing
 
 
@@ -191,28 +191,28 @@ def highest_of_window(memory, level, groups):  # type: ignore[no-untyped-def]
 
 
 @inline
-def end_groups(memory, highest, held, count, peak, longest, groups):  # type: ignore[no-untyped-def]
-    """Take the highest level of each of some groups; into held, what is held over the group after each."""
+def end_groups(memory, highest, levels, count, peak, longest, groups):  # type: ignore[no-untyped-def]
+    """Take the highest level of each of some groups; into levels, what stands over the group after each."""
     if peak:
-        hold_crests(memory, highest, held, count, longest)
+        hold_crests(memory, highest, levels, count, longest)
     else:
         for g in range(count):
-            held[g] = highest[g]
+            levels[g] = highest[g]
     if groups > 0:
         for g in range(count):
-            held[g] = np.float32(highest_of_window(memory, np.float64(held[g]), groups))
-    memory[AHEAD] = np.float64(held[count - 1])
+            levels[g] = np.float32(highest_of_window(memory, np.float64(levels[g]), groups))
+    memory[AHEAD] = np.float64(levels[count - 1])
     memory[GROUP] = 0.0
 
 
 @inline
 def hold_part(level, memory, first, end):  # type: ignore[no-untyped-def]
     """Hold a part of a group; returns the highest that there was."""
-    held = np.float32(memory[AHEAD])
+    crest = np.float32(memory[AHEAD])
     highest = np.float32(0.0)
     for i in range(first, end):
         highest = max(highest, level[i])
-        level[i] = max(level[i], held)
+        level[i] = max(level[i], crest)
     memory[GROUP] = max(memory[GROUP], np.float64(highest))
     return highest
 
@@ -225,14 +225,14 @@ def hold(level, memory, position, peak, longest, groups, scratch, count):  # typ
     but what is held.
     """
     steady = True
-    highest, held = scratch[0], scratch[1]
+    highest, levels = scratch[0], scratch[1]
     phase = position % GROUP_FRAMES
     first = min(GROUP_FRAMES - phase, count) if phase > 0 else 0
     if first > 0:
         steady = hold_part(level, memory, 0, first) <= memory[AHEAD]
         if phase + first == GROUP_FRAMES:
             highest[0] = np.float32(memory[GROUP])
-            end_groups(memory, highest, held, 1, peak, longest, groups)
+            end_groups(memory, highest, levels, 1, peak, longest, groups)
     whole = (count - first) // GROUP_FRAMES
     if whole > 0:
         # Two-dimensional, so that the inner loops are of a known length and vectorise; levels are not negative, so
@@ -245,10 +245,10 @@ def hold(level, memory, position, peak, longest, groups, scratch, count):  # typ
             for j in range(GROUP_FRAMES):
                 most = max(most, bits[g, j])
             highest_bits[g] = most
-        held[0] = np.float32(memory[AHEAD])
-        end_groups(memory, highest, held[1:], whole, peak, longest, groups)
+        levels[0] = np.float32(memory[AHEAD])
+        end_groups(memory, highest, levels[1:], whole, peak, longest, groups)
         for g in range(whole):
-            value = held[g]
+            value = levels[g]
             steady = steady and highest[g] <= value
             for j in range(GROUP_FRAMES):
                 grid[g, j] = max(grid[g, j], value)
@@ -336,18 +336,18 @@ def detect(key, start, first, sides, averaging, memory, position, longest, group
             for i in range(count):
                 squares[i] = x[i] * x[i]
         else:
-            held = memory[side, TURNED : TURNED + POLES]
-            h0, k0, h1, k1, h2, k2 = held[0], held[1], held[2], held[3], held[4], held[5]
+            z = memory[side, TURNED : TURNED + POLES]
+            h0, k0, h1, k1, h2, k2 = z[0], z[1], z[2], z[3], z[4], z[5]
             for i in range(count):
-                given = np.float64(x[i])
-                one = a0 * given + h0
-                h0 = given - a0 * one
+                value = np.float64(x[i])
+                one = a0 * value + h0
+                h0 = value - a0 * one
                 two = a1 * one + h1
                 h1 = one - a1 * two
                 one = a2 * two + h2
                 h2 = two - a2 * one
-                other = b0 * given + k0
-                k0 = given - b0 * other
+                other = b0 * value + k0
+                k0 = value - b0 * other
                 turned = b1 * other + k1
                 k1 = other - b1 * turned
                 other = b2 * turned + k2
@@ -355,7 +355,7 @@ def detect(key, start, first, sides, averaging, memory, position, longest, group
                 square = 0.5 * (one * one + other * other)
                 mean = square + (mean - square) * part
                 squares[i] = np.float32(mean)
-            held[0], held[1], held[2], held[3], held[4], held[5] = h0, k0, h1, k1, h2, k2
+            z[0], z[1], z[2], z[3], z[4], z[5] = h0, k0, h1, k1, h2, k2
         if (position + count) % GROUP_FRAMES == 0:
             for i in range(POLES):
                 if abs(memory[side, TURNED + i]) < DENORMAL:

@@ -18,7 +18,7 @@ from saltanvil.dsp.logs import TINY, exp2_block, log2_block
 (THRESHOLD, DEPTH, SHAPE, GLIDING, SPAN, RISE, FALL, HOLD, HITS, LOOKAHEAD, DROP, SLOW, GAP, GLIDE, LONGEST,
  GROUPS, SETTINGS) = range(17)  # fmt: skip
 # State: the gliding settings, then followers.
-(POSITION, PRIMED, PEAK, SLOW_AT, DIP, HOLDING, NOT_HELD, ARMED, SINCE, DEPTH_FROM, SHAPE_FROM, STATE) = range(
+(POSITION, PRIMED, PEAK, SLOW_AT, DIP, HOLDING, RISING, ARMED, SINCE, DEPTH_FROM, SHAPE_FROM, STATE) = range(
     GLIDING, GLIDING + 12
 )
 WORK_ROWS, WORK_FRAMES = 9, TICK_FRAMES + HISTORY
@@ -76,7 +76,7 @@ def duck(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
         peak, slow = state[PEAK], state[SLOW_AT]
         hits = 0.0
         threshold_gain = 10.0 ** (now[THRESHOLD] / 20.0)
-        dip, holding, rising = state[DIP], state[HOLDING], state[NOT_HELD]
+        dip, holding, rising = state[DIP], state[HOLDING], state[RISING]
         groups = 0 if by_hits else int(settings[GROUPS])
         detect(key, start, 0, channels, 0.0, memory, int(state[POSITION]), settings[LONGEST], groups, work[5:7], power, count)
         if by_hits:
@@ -111,14 +111,14 @@ def duck(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
         if not by_hits:
             threshold, span = now[THRESHOLD], settings[SPAN]
             for i in range(count):
-                wanted = min(max((levels[i] - threshold) / span, 0.0), 1.0)
-                if wanted >= dip:
-                    dip = min(wanted, dip + rise)
+                target = min(max((levels[i] - threshold) / span, 0.0), 1.0)
+                if target >= dip:
+                    dip = min(target, dip + rise)
                     holding = hold
                 elif holding > 0.0:
                     holding -= 1.0
                 else:
-                    dip = max(wanted, dip - fall)
+                    dip = max(target, dip - fall)
                 exponent[i] = np.float32(dip)
         deepest = np.float32(0.0)
         shape = np.float32(now[SHAPE])
@@ -147,7 +147,7 @@ def duck(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
         trace[1, column] = loudest if phase == 0 else max(trace[1, column], loudest)
         trace[2, column] = max(trace[2, column], deepest)
         trace[3, column] += np.float32(hits)
-        state[DIP], state[HOLDING], state[NOT_HELD] = dip, holding, rising
+        state[DIP], state[HOLDING], state[RISING] = dip, holding, rising
         start += count
         state[POSITION] += count
         if phase + count == TICK_FRAMES:

@@ -21,7 +21,7 @@ from saltanvil.dsp.ring import through_ring
 (OPENS, CLOSES, FLOOR, SLOPE, LINK, GLIDING, ATTACK, RELEASE, HOLD, RMS, LOOKAHEAD, GLIDE, LONGEST, GROUPS, SETTINGS) = range(15)
 # State: the gliding settings, the powers and the gain they make, then per channel a row of followers.
 POSITION, RING_AT, PRIMED, OPEN_POWER, CLOSE_POWER, FLOOR_GAIN, HEADER = 8, 9, 10, 11, 12, 13, 16
-(GAIN, HELD, GATE, FOLLOWERS) = range(4)
+(GAIN, HOLD_LEFT, GATE, FOLLOWERS) = range(4)
 STATE = HEADER + 2 * FOLLOWERS
 CHUNK_FRAMES = 256
 WORK_ROWS, WORK_FRAMES = 9, CHUNK_FRAMES + HISTORY
@@ -40,41 +40,41 @@ TRACE_ROWS = 4
 
 
 @inline
-def gate_block(power, wanted, opening, closing, follower, settings, count):  # type: ignore[no-untyped-def]
+def gate_block(power, targets, opening, closing, follower, settings, count):  # type: ignore[no-untyped-def]
     """Move the gate over a stretch and leave the gain in `wanted`, which holds the gain for a gate that is not open.
 
     Returns how often the gate opened.
     """
     gain = follower[GAIN]
-    held = follower[HELD]
+    hold_left = follower[HOLD_LEFT]
     is_open = follower[GATE] >= HOLDING
     attack = settings[ATTACK]
     release = settings[RELEASE]
     hold = settings[HOLD]
     plain = settings[SLOPE] == 0.0
     to_open = 1.0 - attack
-    to_shut = np.float64(wanted[0]) * (1.0 - release)
+    to_shut = np.float64(targets[0]) * (1.0 - release)
     opened = 0
     for i in range(count):
         # Without a branch: noise around the threshold would make every one a wrong guess.
         level = power[i]
         was_open = is_open
         loud = (level > opening) | (was_open & (level > closing))
-        is_open = loud | (was_open & (held > 0.0))
-        held = hold if loud else held - 1.0
+        is_open = loud | (was_open & (hold_left > 0.0))
+        hold_left = hold if loud else hold_left - 1.0
         opened += is_open & (not was_open)
         if plain:  # an open gate's gain only rises and a closed one's only falls
             gain = gain * (attack if is_open else release) + (to_open if is_open else to_shut)
         else:
-            target = 1.0 if is_open else np.float64(wanted[i])
+            target = 1.0 if is_open else np.float64(targets[i])
             rising = target + (gain - target) * attack
             falling = target + (gain - target) * release
             gain = rising if target > gain else falling
-        wanted[i] = np.float32(gain)
+        targets[i] = np.float32(gain)
     follower[GAIN] = gain
-    follower[HELD] = held
+    follower[HOLD_LEFT] = hold_left
     if is_open:
-        follower[GATE] = OPEN if held == hold else HOLDING
+        follower[GATE] = OPEN if hold_left == hold else HOLDING
     else:
         follower[GATE] = CLOSING
     return opened
@@ -146,7 +146,7 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
                 power[1, i] += link * (both - power[1, i])
         for d in range(detectors):
             level = power[d]
-            wanted = gains[d]
+            targets = gains[d]
             if now[SLOPE] > 0.0:
                 # (level / threshold) to the power ratio - 1, of amplitudes.
                 scale = np.float32(1.0 / state[OPEN_POWER])
@@ -159,10 +159,10 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
                     exponent[i] = max(half * factor[i], np.float32(-100.0))
                 exp2_block(exponent, mantissa, shift, factor, factor_bits, count)
                 for i in range(count):
-                    wanted[i] = max(factor[i], lowest)
+                    targets[i] = max(factor[i], lowest)
             else:
                 for i in range(count):
-                    wanted[i] = np.float32(floor)
+                    targets[i] = np.float32(floor)
         at = 0
         while at < count:
             run = min(TICK_FRAMES - (phase + at) % TICK_FRAMES, count - at)
@@ -171,15 +171,15 @@ def gate(x, key, y, settings, state, memory, ring, trace, work):  # type: ignore
             for d in range(detectors):
                 follower = state[HEADER + d * FOLLOWERS : HEADER + (d + 1) * FOLLOWERS]
                 level = power[d, at : at + run]
-                wanted = gains[d, at : at + run]
+                targets = gains[d, at : at + run]
                 opened = gate_block(
-                    level, wanted, np.float32(state[OPEN_POWER]), np.float32(state[CLOSE_POWER]), follower, settings, run
+                    level, targets, np.float32(state[OPEN_POWER]), np.float32(state[CLOSE_POWER]), follower, settings, run
                 )
                 trace[3, column] += np.float32(opened)
                 for i in range(0, run, 4):
                     loudest = max(loudest, level[i])
                 # The gain runs one way for most of a tick: its ends tell the least.
-                least = min(least, min(wanted[0], wanted[run - 1]))
+                least = min(least, min(targets[0], targets[run - 1]))
                 if follower[GATE] == CLOSING and follower[GAIN] <= max(floor * NEAR_FLOOR, MIN_GAIN):
                     trace[2, column] = max(trace[2, column], np.float32(CLOSED))
                 else:

@@ -21,16 +21,45 @@ TICK_FRAMES = 64
 DENORMAL = 1e-25
 
 
-def kernel(signature: str, *, allocates: bool = False) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-    """Compile for one signature, ahead of use, cached on disk, without the interpreter lock.
+class Kernel:
+    """A compiled function that is loaded when it is first called, or by `load`: a command that needs three of thirty does not
+    wait for the others."""
+
+    def __init__(self, declared: Callable[[], Callable[..., Any]], doc: str | None) -> None:
+        self._declared = declared
+        self._compiled: Callable[..., Any] | None = None
+        self.__doc__ = doc
+
+    def load(self) -> Callable[..., Any]:
+        """From the cache on disk, or compiled into it. Any number of threads may call it at once."""
+        if self._compiled is None:
+            self._compiled = self._declared()
+        return self._compiled
+
+    def __call__(self, *arguments: Any) -> Any:
+        return (self._compiled or self.load())(*arguments)
+
+
+#: All kernels of the modules that were imported.
+KERNELS: list[Kernel] = []
+
+
+def kernel(signature: str, *, allocates: bool = False) -> Callable[[Callable[..., Any]], Kernel]:
+    """Compiled for one signature, cached on disk, without the interpreter lock.
 
     Only contraction is allowed of the fast-math set: it keeps results bit-identical at any block size. A kernel counts no
     references unless it allocates arrays: each view of an array would cost two atomic operations, up to a third of the
     time of a kernel that works in short stretches.
     """
-    return numba.njit(  # type: ignore[call-overload, no-any-return]
+    compiler = numba.njit(  # type: ignore[call-overload]
         signature, nogil=True, cache=True, fastmath={"contract"}, error_model="numpy", _nrt=allocates
     )
+
+    def declare(function: Callable[..., Any]) -> Kernel:
+        KERNELS.append(Kernel(lambda: compiler(function), function.__doc__))
+        return KERNELS[-1]
+
+    return declare
 
 
 def inline(function: Callable[..., Any]) -> Callable[..., Any]:

@@ -27,8 +27,8 @@ TRACE_ROWS = 3
 FLOOR = 1e-16
 #: So much sound has to be there before the gain moves at all.
 FIRST_TICKS = 150.0
-#: The relative gate of BS.1770 as a ratio of powers, and the most that the correction does.
-RELATIVE_GATE, MAX_CORRECTION_DB = 0.1, 12.0
+#: The relative gate of BS.1770 as a ratio of powers, and how far the loudness of any sound lies from its mean in decibels.
+RELATIVE_GATE, MAX_ABOVE_DB = 0.1, 4.0
 #: The share of the distance between mean and loudness that is taken off, and how fast the rest follows, as a share of LONG.
 TAKEN, FOLLOWED = 0.6, 0.25
 MAX_MISSING_DB, NEAR_DB = 2.0, 0.5
@@ -44,9 +44,9 @@ def in_db(power, settings):  # type: ignore[no-untyped-def]
 @inline
 def move(state, settings):  # type: ignore[no-untyped-def]
     """A tick of the gain, from the means of what was heard."""
-    wanted = min(max(settings[TARGET] - in_db(state[SLOW_MEAN], settings), -settings[RANGE]), settings[RANGE])
+    target = min(max(settings[TARGET] - in_db(state[SLOW_MEAN], settings), -settings[RANGE]), settings[RANGE])
     # Plain means of what there is, until there is enough: the first phrase is not waited through.
-    state[GAIN_DB] += (wanted - state[GAIN_DB]) * max(settings[SPEED], 1.0 / state[TICKS])
+    state[GAIN_DB] += (target - state[GAIN_DB]) * max(settings[SPEED], 1.0 / state[TICKS])
     state[CORRECTION_DB] += (state[WANTED_DB] - state[CORRECTION_DB]) * settings[CORRECTION]
     state[TOTAL_DB] = min(max(state[GAIN_DB] + state[CORRECTION_DB], -settings[RANGE]), settings[RANGE])
 
@@ -76,8 +76,9 @@ def leave(power, state, settings):  # type: ignore[no-untyped-def]
         apart = min(max(settings[TARGET] - loudness, -NEAR_DB), NEAR_DB)
         missing = state[MISSING_DB] + apart * FOLLOWED * settings[LONG]
         state[MISSING_DB] = min(max(missing, -MAX_MISSING_DB), MAX_MISSING_DB)
-    wanted = state[MISSING_DB] + TAKEN * (state[MEAN_DB] - loudness)
-    state[WANTED_DB] = min(max(wanted, -MAX_CORRECTION_DB), MAX_CORRECTION_DB)
+    # After a loud phrase the mean of powers falls far behind that of decibels: that is no property of the sound.
+    above = min(max(loudness - state[MEAN_DB], -MAX_ABOVE_DB), MAX_ABOVE_DB)
+    state[WANTED_DB] = state[MISSING_DB] - TAKEN * above
 
 
 @kernel("void(float32[:,::1],float32[:,::1],float32[:,::1],float64[::1],float64[::1],float32[:,::1])")

@@ -124,16 +124,16 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
         ceiling = np.float32(state[CEILING_GAIN] * margin)
         base = int(state[RING_AT])
         for c in range(channels):
-            given = x[c, start : start + count]
+            signal = x[c, start : start + count]
             out = driven[c]
             if steady:
                 drive = np.float32(state[DRIVE_TO])
                 for i in range(count):
-                    out[i] = given[i] * drive
+                    out[i] = signal[i] * drive
             else:
                 for i in range(count):
                     along = np.float64(phase + i + 1) / TICK_FRAMES
-                    out[i] = np.float32(given[i] * (state[DRIVE_FROM] + (state[DRIVE_TO] - state[DRIVE_FROM]) * along))
+                    out[i] = np.float32(signal[i] * (state[DRIVE_FROM] + (state[DRIVE_TO] - state[DRIVE_FROM]) * along))
             follower = state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS]
             level = levels[c]
             if now[LEAN] > 0.0:
@@ -163,16 +163,16 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
                 levels[1, i] += link * (both - levels[1, i])
         for d in range(detectors):
             level = levels[d]
-            wanted = gains[d]
+            target = gains[d]
             for i in range(count):
-                wanted[i] = ceiling / max(level[i], ceiling)
+                target[i] = ceiling / max(level[i], ceiling)
             if state[LEAN_FROM] != 1.0 or state[LEAN_TO] != 1.0:
                 for i in range(count):
                     along = np.float64(phase + i + 1) / TICK_FRAMES
-                    wanted[i] = min(wanted[i], np.float32(state[LEAN_FROM] + (state[LEAN_TO] - state[LEAN_FROM]) * along))
+                    target[i] = min(target[i], np.float32(state[LEAN_FROM] + (state[LEAN_TO] - state[LEAN_FROM]) * along))
             follower = state[HEADER + d * FOLLOWERS : HEADER + (d + 1) * FOLLOWERS]
             lowest_then_mean(
-                wanted, follower, lanes[d], window, state[RELEASED + d], settings[ADAPTIVE] != 0.0, settings[SLOW_ATTACK],
+                target, follower, lanes[d], window, state[RELEASED + d], settings[ADAPTIVE] != 0.0, settings[SLOW_ATTACK],
                 settings[SLOW_RELEASE], count,
             )  # fmt: skip
         if linked:
@@ -185,11 +185,11 @@ def limit(x, y, settings, state, memory, ring, history, lanes, filters, trace, w
             least = np.int32(0x3F800000)
             loudest_bits = np.int32(0)
             for d in range(detectors):
-                heard = work_bits[2 + d, at : at + run]
+                level_bits = work_bits[2 + d, at : at + run]
                 applied_bits = work_bits[4 + d, at : at + run]
                 for i in range(run):
                     least = min(least, applied_bits[i])
-                    loudest_bits = max(loudest_bits, heard[i])
+                    loudest_bits = max(loudest_bits, level_bits[i])
             found_bits[0] = least
             found_bits[1] = loudest_bits
             trace[0, column] = np.float32(-20.0 * np.log10(result[0]))

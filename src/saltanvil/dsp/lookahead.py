@@ -16,7 +16,7 @@ UNITS = float(1 << 30)
 
 
 @inline
-def lowest_then_mean(wanted, follower, lanes, frames, release, adaptive, slow_attack, slow_release, count):  # type: ignore[no-untyped-def]
+def lowest_then_mean(target, follower, lanes, frames, release, adaptive, slow_attack, slow_release, count):  # type: ignore[no-untyped-def]
     """Window minimum, release, and mean over the same window of frames + 1 values, in place.
 
     release, slow_attack, slow_release: coefficients; release 0 is none; adaptive: whether a slow gain holds it down too.
@@ -39,18 +39,18 @@ def lowest_then_mean(wanted, follower, lanes, frames, release, adaptive, slow_at
         old = to_end[at + 1 : at + 1 + run]
         new = stretch[at : at + run]
         mean = averaged[at : at + run]
-        gains = wanted[i : i + run]
+        gains = target[i : i + run]
         for j in range(run):
             gain = np.float64(gains[j])
             new[j] = gain
             so_far = min(so_far, gain)
             lowest = min(so_far, old[j])
             quick = min(lowest, quick * release + lowest * given_back)
-            held = quick
+            slowest = quick
             if adaptive:
                 slow = lowest + (slow - lowest) * (slow_attack if lowest < slow else slow_release)
-                held = min(quick, slow)
-            counted = np.floor(held * UNITS)
+                slowest = min(quick, slow)
+            counted = np.floor(slowest * UNITS)
             total += counted - mean[j]
             mean[j] = counted
             gains[j] = np.float32(total * share)

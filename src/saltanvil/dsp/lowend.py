@@ -62,20 +62,20 @@ def harmonics(band, y, weights, part, chain, memory, state):  # type: ignore[no-
                 now[k] = weights[k] if abs(gap) < 1e-6 else now[k] + gap * share
         count = min(TICK_FRAMES - phase, frames - start)
         for c in range(channels):
-            held = memory[c]
+            z = memory[c]
             for i in range(count):
                 first = np.float64(band[c, start + i])
                 second = first
                 for k in range(0, POLES - 1, 2):
                     a, b = chain[k], chain[k + 1]
-                    passed = a * first + held[k]
-                    held[k] = first - a * passed
+                    passed = a * first + z[k]
+                    z[k] = first - a * passed
                     first = passed
-                    passed = b * second + held[k + 1]
-                    held[k + 1] = second - b * passed
+                    passed = b * second + z[k + 1]
+                    z[k + 1] = second - b * passed
                     second = passed
-                passed = chain[POLES - 1] * first + held[POLES - 1]
-                held[POLES - 1] = first - chain[POLES - 1] * passed
+                passed = chain[POLES - 1] * first + z[POLES - 1]
+                z[POLES - 1] = first - chain[POLES - 1] * passed
                 first = passed
                 envelope = math.sqrt(first * first + second * second)
                 out = 0.0
@@ -91,7 +91,7 @@ def harmonics(band, y, weights, part, chain, memory, state):  # type: ignore[no-
                 y[c, start + i] = np.float32(out)
             if phase + count == TICK_FRAMES:
                 for k in range(POLES):
-                    if abs(held[k]) < DENORMAL:
-                        held[k] = 0.0
+                    if abs(z[k]) < DENORMAL:
+                        z[k] = 0.0
         start += count
         state[POSITION] += count

@@ -20,13 +20,13 @@ def shaped(x, noise, taps, errors, low, high, y):  # type: ignore[no-untyped-def
     """
     count = taps.shape[0]
     for c in range(x.shape[0]):
-        held = errors[c]
+        past = errors[c]
         for i in range(x.shape[1]):
             v = x[c, i]
             for k in range(count):
-                v += taps[k] * held[k]
+                v += taps[k] * past[k]
             rounded = min(max(np.rint(v + noise[c, i]), low), high)
             for k in range(count - 1, 0, -1):
-                held[k] = held[k - 1]
-            held[0] = min(max(rounded - v, -MAX_ERROR), MAX_ERROR)
+                past[k] = past[k - 1]
+            past[0] = min(max(rounded - v, -MAX_ERROR), MAX_ERROR)
             y[c, i] = rounded

@@ -125,12 +125,12 @@ def filtered(memory, taps, count, out):  # type: ignore[no-untyped-def]
 
 
 @inline
-def doubled(given, memory, halves, taps, linear, even, odd, out, count):  # type: ignore[no-untyped-def]
+def doubled(x, memory, halves, taps, linear, even, odd, out, count):  # type: ignore[no-untyped-def]
     """Twice as many samples of `count` given ones. memory: taps - 1 samples of the past, then room for the new."""
     past = taps - 1
     new = memory[past : past + count]
     for i in range(count):
-        new[i] = given[i]
+        new[i] = x[i]
     filtered(memory, halves[0, :taps], count, even)
     if linear:
         # Of the odd taps only the middle one is not zero, and it is 1.
@@ -147,14 +147,14 @@ def doubled(given, memory, halves, taps, linear, even, odd, out, count):  # type
 
 
 @inline
-def halved(given, memories, halves, taps, linear, scratch, out, count):  # type: ignore[no-untyped-def]
+def halved(x, memories, halves, taps, linear, scratch, out, count):  # type: ignore[no-untyped-def]
     """`count` samples of twice as many. memories: (2, ...), even and odd samples, taps - 1 of the past (odd: taps)."""
     past = taps - 1
     even = memories[0, past : past + count]
     odd = memories[1, past + 1 : past + 1 + count]
     for i in range(count):
-        even[i] = given[2 * i]
-        odd[i] = given[2 * i + 1]
+        even[i] = x[2 * i]
+        odd[i] = x[2 * i + 1]
     half = np.float32(0.5)
     filtered(memories[0], halves[0, :taps], count, out)
     if linear:

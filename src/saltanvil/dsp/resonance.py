@@ -317,13 +317,13 @@ def tame(  # type: ignore[no-untyped-def]
             trace[2 + n, column] = most
             trace[0, column] = max(trace[0, column], np.float32(most))
         for c in range(channels):
-            heard = source[c, start : start + length]
+            signal = source[c, start : start + length]
             # Magnitudes sort like their bits: an integer maximum vectorises, a floating one does not.
             most_bits = np.int32(0)
             for i in range(start, start + length):
                 most_bits = max(most_bits, heard_bits[c, i] & np.int32(0x7FFFFFFF))
             trace_bits[1, column] = max(trace_bits[1, column], most_bits)
-            hear(heard, poles, starts, taps, z[c], lines[c], counts[c], energy[c])
+            hear(signal, poles, starts, taps, z[c], lines[c], counts[c], energy[c])
             line = ring[c]
             for i in range(length):
                 line[(position + i) & mask] = x[c, start + i]

@@ -11,9 +11,9 @@ def write_ring(values, ring, at, count):  # type: ignore[no-untyped-def]
     while i < count:
         run = min(count - i, size - at)
         memory = ring[at : at + run]
-        given = values[i : i + run]
+        part = values[i : i + run]
         for j in range(run):
-            memory[j] = given[j]
+            memory[j] = part[j]
         i += run
         at = (at + run) & (size - 1)
 

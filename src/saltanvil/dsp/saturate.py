@@ -183,9 +183,9 @@ def saturate(x, y, settings, state, curve, curves, ladder, taps, ups, downs, pad
         for c in range(channels):
             follower = state[HEADER + c * FOLLOWERS : HEADER + (c + 1) * FOLLOWERS]
             own = SECOND_DRIVE if c == 1 else DRIVE
-            given = x[c, start : start + count]
+            signal = x[c, start : start + count]
             for i in range(count):
-                low[i] = np.float32(given[i] * (before[own] + (now[own] - before[own]) * glide[i]))
+                low[i] = np.float32(signal[i] * (before[own] + (now[own] - before[own]) * glide[i]))
             if follows:
                 if settings[LINKED] == 0.0 or channels == 1:
                     for i in range(count):
@@ -359,12 +359,12 @@ def finish(wet, dry, y, settings, state, ring, work):  # type: ignore[no-untyped
         for c in range(channels):
             through_ring(dry[c], start, ring[c], base, int(settings[LATE]), late, count)
             follower = state[MIX_HEADER + c * MIX_FOLLOWERS : MIX_HEADER + (c + 1) * MIX_FOLLOWERS]
-            given = wet[c, start : start + count]
+            signal = wet[c, start : start + count]
             out = y[c, start : start + count]
             lowered = follower[WET_LOW]
             for i in range(count):
                 along = np.float64(phase + i + 1) / TICK_FRAMES
-                shaped = np.float64(given[i])
+                shaped = np.float64(signal[i])
                 if lively:
                     lowered = shaped + (lowered - shaped) * settings[HIGH_POLE]
                     rise = (before[LIVEN] + (now[LIVEN] - before[LIVEN]) * along) * lift_late[i]

@@ -20,13 +20,13 @@ ECHO_STATE = ECHO_HEADER + 4  # low and high follower of both sides
 
 
 @inline
-def move(state, now, next_, fade, wanted):  # type: ignore[no-untyped-def]
+def move(state, now, next_, fade, target):  # type: ignore[no-untyped-def]
     """At a tick: end a fade that is over, begin one if the delay moved."""
     if state[fade] >= 1.0:
         state[now] = state[next_]
         state[fade] = 0.0
-    if state[fade] == 0.0 and state[now] != wanted:
-        state[next_] = wanted
+    if state[fade] == 0.0 and state[now] != target:
+        state[next_] = target
         state[fade] = 1e-9  # more than nothing: it is on
 
 
@@ -67,7 +67,7 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
         dry_by, wet_by = now[DRY] - dry_from, now[WET] - wet_from
         for i in range(count):
             at = base + i
-            heard = (0.0, 0.0)
+            output = (0.0, 0.0)
             for c in range(channels):
                 v = np.float64(ring[c, (at - first) & mask])
                 if fading:
@@ -79,10 +79,10 @@ def echo(x, y, settings, state, ring):  # type: ignore[no-untyped-def]
                 v = state[memory]
                 state[memory + 1] += low * (v - state[memory + 1])
                 v -= state[memory + 1]
-                heard = (v, heard[1]) if c == 0 else (heard[0], v)
+                output = (v, output[1]) if c == 0 else (output[0], v)
             for c in range(channels):
-                own = heard[c]
-                other = heard[1 - c] if channels == 2 else own
+                own = output[c]
+                other = output[1 - c] if channels == 2 else own
                 entered = np.float64(x[c, start + i])
                 if spread > 0.0:
                     both = entered + np.float64(x[1 - c, start + i])
@@ -207,10 +207,10 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
             for d in range(DIFFUSERS):
                 read_ring(diffusers[c, d], (base - spreads[c, d]) & spread_mask, scratch, count)
                 for i in range(count):
-                    held = scratch[i]
+                    delayed = scratch[i]
                     diffusion = diffusion_from + diffusion_by * along[i]
-                    into = v[i] + diffusion * held
-                    v[i] = held - diffusion * into
+                    into = v[i] + diffusion * delayed
+                    v[i] = delayed - diffusion * into
                     scratch[i] = into
                 clean_into(scratch, diffusers[c, d], base & spread_mask, count)
         for i in range(count):
@@ -233,10 +233,10 @@ def room(x, y, settings, state, delays, spreads, pre, diffusers, lines, work):  
                 side[i] += sign * taken[i]
         spread_out = np.float32(2.0 / LINES)
         for n in range(LINES):
-            taken, given = work[n], entered[n & 1]
+            taken, entering = work[n], entered[n & 1]
             sign = np.float32(1.0 if n & 4 else -1.0)
             for i in range(count):
-                taken[i] += sign * given[i] - spread_out * total[i]
+                taken[i] += sign * entering[i] - spread_out * total[i]
             clean_into(taken, lines[n], base & mask, count)
         early_from, tail_from = state[ROOM_FROM + EARLY], state[ROOM_FROM + TAIL]
         early_by, tail_by = now[EARLY] - early_from, now[TAIL] - tail_from

@@ -31,17 +31,17 @@ class Stateful:
         apart: with rings of its own, so that both can be used in turn; otherwise only one of them may go on.
         """
         twin = object.__new__(type(self))
-        held = twin.__dict__
-        held.update(self.__dict__)
+        members = twin.__dict__
+        members.update(self.__dict__)
         for name in self.state:
-            value = held[name]
+            value = members[name]
             if type(value) is not np.ndarray:
-                held[name] = copied(value, apart)
+                members[name] = copied(value, apart)
             elif value.size:
-                held[name] = value.copy()
+                members[name] = value.copy()
         if apart:
             for name in self.rings:
-                held[name] = held[name].copy()
+                members[name] = members[name].copy()
         return twin
 
     def become(self, other: "Stateful") -> None:

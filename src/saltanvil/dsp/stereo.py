@@ -9,12 +9,12 @@ POSITION, PRIMED, FROM, NOW, STATE = 0, 1, 2, 6, 10
 
 
 @kernel("void(float32[:,::1],float32[:,::1],float64[::1],float64,float64[::1])")
-def matrix(x, y, wanted, part, state):  # type: ignore[no-untyped-def]
+def matrix(x, y, target, part, state):  # type: ignore[no-untyped-def]
     """y = M x for two channels. wanted: (4,), left from left and right, right from left and right; part: share of the
     way a gain covers each tick. A gain of 1 beside a gain of 0 passes the sound bit for bit."""
     if state[PRIMED] == 0.0:
-        copy(wanted, state[FROM : FROM + 4])
-        copy(wanted, state[NOW : NOW + 4])
+        copy(target, state[FROM : FROM + 4])
+        copy(target, state[NOW : NOW + 4])
         state[PRIMED] = 1.0
     glide = part
     start = 0
@@ -25,8 +25,8 @@ def matrix(x, y, wanted, part, state):  # type: ignore[no-untyped-def]
             glide = after_tick(glide)
             for i in range(4):
                 state[FROM + i] = state[NOW + i]
-                gap = wanted[i] - state[NOW + i]
-                state[NOW + i] = wanted[i] if abs(gap) < 1e-6 else state[NOW + i] + gap * share
+                gap = target[i] - state[NOW + i]
+                state[NOW + i] = target[i] if abs(gap) < 1e-6 else state[NOW + i] + gap * share
         count = min(TICK_FRAMES - phase, x.shape[1] - start)
         left = x[0, start : start + count]
         right = x[1, start : start + count]
@@ -51,9 +51,9 @@ def block_dc(x, y, pole, memory, position):  # type: ignore[no-untyped-def]
         for c in range(x.shape[0]):
             last_in, last_out = memory[c, 0], memory[c, 1]
             for i in range(start, start + count):
-                given = np.float64(x[c, i])
-                last_out = given - last_in + pole * last_out
-                last_in = given
+                value = np.float64(x[c, i])
+                last_out = value - last_in + pole * last_out
+                last_in = value
                 y[c, i] = np.float32(last_out)
             memory[c, 0] = last_in
             memory[c, 1] = last_out

@@ -130,15 +130,15 @@ def shape(x, attack_key, sustain_key, y, settings, state, memory, trace, work): 
                 output = np.float32(before[OUTPUT] + (now[OUTPUT] - before[OUTPUT]) * along)
                 ratio[i] = (gain[i] + output) * OCTAVES_PER_DB
             exp2_block(ratio, scratch, shift, factor, bits[9], count)
-            given = x[c, start : start + count]
+            signal = x[c, start : start + count]
             out = y[c, start : start + count]
             offset = follower[OFFSET]
             for i in range(count):
                 along = np.float64(phase + i + 1) / TICK_FRAMES
                 wet = np.float32(before[MIX] + (now[MIX] - before[MIX]) * along)
-                moved = given[i] * wet * (factor[i] - ONE)
+                moved = signal[i] * wet * (factor[i] - ONE)
                 offset += settings[DC_PART] * (moved - offset)
-                out[i] = np.float32(given[i] + (moved - offset))
+                out[i] = np.float32(signal[i] + (moved - offset))
             follower[OFFSET] = offset
             if phase + count == TICK_FRAMES:
                 for i in range(FOLLOWERS):

@@ -145,25 +145,25 @@ def true_peak(x, filters):  # type: ignore[no-untyped-def]
     first = 0
     end = x.shape[0] - TRUE_PEAK_HISTORY
     while first < end:
-        wanted = min(chunk, end - first)
-        past = x[first : first + TRUE_PEAK_HISTORY + wanted]
+        length = min(chunk, end - first)
+        past = x[first : first + TRUE_PEAK_HISTORY + length]
         bits = past.view(np.int32)
         # Magnitudes sort like their bits: integer maxima vectorise, floating ones do not.
         loudest, here = np.int32(0), np.int32(0)
-        for i in range(TRUE_PEAK_HISTORY + wanted):
+        for i in range(TRUE_PEAK_HISTORY + length):
             loudest = max(loudest, bits[i] & sign)
-        for i in range(at, at + wanted + 1):
+        for i in range(at, at + length + 1):
             here = max(here, bits[i] & sign)
         between_bits[0] = loudest
         could = between[0] * filters[REACH, 0]
         between_bits[0] = here
         most = max(most, between[0])
         if could > most:
-            between_samples(past, filters, rows, between, wanted)
+            between_samples(past, filters, rows, between, length)
             highest = np.int32(0)
-            for i in range(1, wanted + 1):
+            for i in range(1, length + 1):
                 highest = max(highest, between_bits[i])
             between_bits[0] = highest
             most = max(most, between[0])
-        first += wanted
+        first += length
     return most

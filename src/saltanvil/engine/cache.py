@@ -3,10 +3,14 @@
 import hashlib
 import threading
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
+
+from saltanvil.engine.nodes.feeds import Entry
+from saltanvil.engine.plan import Plan
 
 Audio = NDArray[np.float32]
 
@@ -61,3 +65,18 @@ class SegmentCache:
 def fingerprint(*parts: object) -> str:
     """A name for a result, made of everything it depends on."""
     return hashlib.blake2b(repr(parts).encode(), digest_size=16).hexdigest()
+
+
+def fingerprints(
+    plan: Plan, window: tuple[object, ...], key: Callable[[int], object] = lambda media_id: media_id
+) -> dict[int, str]:
+    """A name for what each node makes of a window, by the node's identity: equal names, equal sound. key: names media."""
+    names: dict[int, str] = {}
+    for node in plan.nodes.values():
+        of = [names[id(source)] for source in node.sources]
+        begins: tuple[object, ...] = ()
+        if isinstance(node, Entry):
+            media_id = node.strip.media_id
+            begins = (*window, None if media_id is None else key(media_id))
+        names[id(node)] = fingerprint(type(node).__name__, begins, node.cache_key(), of)
+    return names

@@ -349,7 +349,7 @@ class Compiler:
                 feed.gains, feed.glide = self.feed_gains(other, send, strip.id), self.rack.glide("feed", name, strip.id)
                 feed.moving = self.moving(courses, partial(self.feed_gains, other, send, strip.id), node.latency_frames)
             feeds.append((f"{other.id} {name}", node, feed))
-        feeds.sort(key=lambda given: given[0])  # the sum does not depend on the order of the strips
+        feeds.sort(key=lambda pair: pair[0])  # the sum does not depend on the order of the strips
         channels = self.media.channels(strip.media_id) if strip.media_id is not None else (1 if strip.kind == "track" else 2)
         now = self.strip_with(strip, NO_VALUES)
         moving = self.moving(

@@ -199,7 +199,7 @@ class Player:
                 if changed:
                     wanted, self._changed = self._wanted, False
                 lead_s = self._lead_s
-                replaceable, heard = self._replaceable(rate), self._heard_frames
+                replaceable, heard_frames = self._replaceable(rate), self._heard_frames
                 spare = self._left_s(rate, replaceable) > LEFT_S
             if changed:
                 now = time.monotonic()
@@ -226,7 +226,7 @@ class Player:
                 if not self._changed:
                     self._behind = False
                 self._condition.notify_all()
-            stream.forget(heard - BLOCK_FRAMES)
+            stream.forget(heard_frames - BLOCK_FRAMES)
 
     def _waits(self, rate: int) -> bool:
         if not self._playing or self._fresh or self._closed:

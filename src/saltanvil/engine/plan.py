@@ -13,7 +13,7 @@ of its latency.
 import weakref
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from saltanvil.engine.audition import Audition, ScopeMonitor
 from saltanvil.engine.media import Media
@@ -25,6 +25,14 @@ from saltanvil.engine.run_graph import run_graph
 from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.session import Session
 from saltanvil.session.graph import Graph, NodeId
+
+
+@dataclass(frozen=True)
+class StoreLink:
+    """Where in the render store a node's sound is read from instead of being made, or written to besides."""
+
+    read: Callable[[int, int], Audio] | None = None
+    write: Callable[[int, Audio], None] | None = None
 
 
 def forget(node: Node) -> None:
@@ -50,6 +58,8 @@ class Plan:
     tap: list[Audio]
     #: The session's frame at which the present block begins.
     at: int = 0
+    #: What the render store reads or keeps, by the identity of the node.
+    store_links: dict[int, StoreLink] = field(default_factory=dict)
 
     @property
     def latency_frames(self) -> int:
@@ -67,11 +77,21 @@ class Plan:
         """Make the next block of every node; spent: called for a node when all that is made of it is done."""
         self.rack.clock.advance(start, frames)
         self.at = start
+
+        def run(node: Node) -> None:
+            link = self.store_links.get(id(node))
+            if link is not None and link.read is not None:
+                node.out = link.read(start, frames)
+                return
+            node.run(start, frames)
+            if link is not None and link.write is not None:
+                link.write(start, node.out)
+
         if pool is None:
             for node in self.nodes.values():
-                node.run(start, frames)
+                run(node)
         else:
-            run_graph(list(self.nodes.values()), lambda node: node.run(start, frames), pool, spent)
+            run_graph(list(self.nodes.values()), run, pool, spent)
 
     def render(self, start: int, frames: int, pool: Executor | None = None) -> Audio:
         """The next block for the listener, (2, frames), `latency_frames` late. Blocks must follow each other."""
@@ -103,5 +123,5 @@ class Plan:
         strip = self.strips[strip_id]
         moving = None if strip.out.moving is None else strip.out.moving.later(latency_frames)
         out = OutNode(strip.end, strip.gains, self.rack.glide("difference"), self.session.rate_hz, moving)
-        heard = out.make(self.at, x.shape[1], [x])
-        self.tap.append(self.rack.delay_line(2, "difference")(heard, self.latency_frames - latency_frames))
+        y = out.make(self.at, x.shape[1], [x])
+        self.tap.append(self.rack.delay_line(2, "difference")(y, self.latency_frames - latency_frames))

@@ -12,15 +12,13 @@ from saltanvil.engine.memory import keep_freed_memory
 from saltanvil.engine.nodes.base import NOTHING, Node
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
+from saltanvil.engine.rendered import SEGMENT_FRAMES, use_store
 from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
 from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
 from saltanvil.session.document.base import MAIN_ID, NotFound
 from saltanvil.session.document.session import Session
 from saltanvil.session.graph import NodeId
-
-#: Long enough that two threads seldom wait for the interpreter lock: 8192 runs at a third of the speed.
-BLOCK_FRAMES = 1 << 16
 
 
 class Cancelled(Exception):
@@ -62,8 +60,9 @@ def run_plan(
     pool: Executor | None = None,
     watch: Callable[[Plan], None] = lambda plan: None,
     begin: int | None = None,
+    telling: Sequence[Node] = (),
 ) -> Iterator[list[Audio]]:
-    """As `render_nodes`, of a plan that nothing has run yet."""
+    """As `render_nodes`, of a plan that nothing has run yet. telling: steps whose telemetry counts, and not their sound only."""
     keep_freed_memory()
     kept = {id(node) for node in nodes}
 
@@ -74,12 +73,16 @@ def run_plan(
     if begin is None:
         begin = preroll_start(floor_tick(start), plan.session.rate_hz)
     end = ceil_tick(stop + max(node.latency_frames for node in nodes))
+    if begin == 0:
+        use_store(plan, [*nodes, *telling], end)
+        if plan.store_links:
+            end = -(-end // SEGMENT_FRAMES) * SEGMENT_FRAMES
     waiting = [[np.zeros((node.channels, 0), np.float32)] for node in nodes]
     delivered = start
-    for at in range(begin, end, BLOCK_FRAMES):
+    for at in range(begin, end, SEGMENT_FRAMES):
         if cancelled():
             raise Cancelled
-        frames = min(BLOCK_FRAMES, end - at)
+        frames = min(SEGMENT_FRAMES, end - at)
         plan.run(at, frames, pool, spent)
         watch(plan)
         ready = stop

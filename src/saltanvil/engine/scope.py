@@ -12,11 +12,10 @@ from saltanvil.dsp import mix
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import gain_to_db
 from saltanvil.engine.audition import RENDERED, Scope
-from saltanvil.engine.cache import RenderedSegment, SegmentCache, fingerprint
+from saltanvil.engine.cache import RenderedSegment, SegmentCache, fingerprints
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes.base import Node, widened
-from saltanvil.engine.nodes.feeds import Entry
 from saltanvil.engine.nodes.split import PlacedNode, SplitNode
 from saltanvil.engine.nodes.step import StepNode, joined
 from saltanvil.engine.plan import Plan
@@ -144,11 +143,13 @@ class ScopeRenderer:
                 rows = {name: self._ticks(values, at) for name, values in best.rows.items()}
         key_peak_db = None
         if isinstance(after, StepNode) and after.processor.listens:
-            heard = entering
+            detector_input = entering
             if keyed is not None and keyed.key is not None:
                 source = keyed.sources[1]
-                heard = keyed.key.fitted(self._cut(stretches[id(source)].audio, source.latency_frames), after.channels)
-            key_peak_db = gain_to_db(float(mix.peak(heard)) * (1.0 if keyed is None or keyed.key is None else keyed.key.gain))
+                detector_input = keyed.key.fitted(self._cut(stretches[id(source)].audio, source.latency_frames), after.channels)
+            key_peak_db = gain_to_db(
+                float(mix.peak(detector_input)) * (1.0 if keyed is None or keyed.key is None else keyed.key.gain)
+            )
         return ScopeAudio(
             entering, leaving, reduction, detector, after.latency_frames - before.latency_frames, strip.latency, rows, key_peak_db
         )
@@ -234,15 +235,6 @@ class ScopeRenderer:
         assert result is not None
         telemetry = joined(blocks)
         return RenderedSegment(result, telemetry.reduction_db, telemetry.detector_db, telemetry.rows)
-
-
-def fingerprints(plan: Plan, window: tuple[int, ...]) -> dict[int, str]:
-    """A name for what each node makes of a window, by the node's identity: equal names, equal sound."""
-    names: dict[int, str] = {}
-    for node in plan.nodes.values():
-        of = [names[id(source)] for source in node.sources]
-        names[id(node)] = fingerprint(type(node).__name__, window if isinstance(node, Entry) else (), node.cache_key(), of)
-    return names
 
 
 def placed_steps(plan: Plan, lane_id: str) -> list[StepNode]:

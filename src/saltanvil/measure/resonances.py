@@ -14,6 +14,8 @@ LOWEST_HZ, HIGHEST_HZ = 20.0, 20000.0
 RINGING_OCT = 0.12
 #: Severity is nothing at the first height and 100 % at the second, where it sounds all the time (ours, no source).
 MILD_DB, SEVERE_DB = 2.0, 12.0
+#: What a study is less certain of could be the sound itself.
+SURE = 0.5
 
 
 class Resonance(BaseModel):
@@ -33,6 +35,12 @@ class Resonance(BaseModel):
     share: float = Field(default=1.0, ge=0.0, le=1.0)
     on: bool = True
     by_hand: bool = False
+    #: Left out where it is whole, so that documents of before read and return as they were.
+    certainty: float = Field(default=1.0, ge=0.0, le=1.0, exclude_if=lambda value: value == 1.0)
+
+    @property
+    def sure(self) -> bool:
+        return self.certainty >= SURE
 
 
 @dataclass(frozen=True)
@@ -62,11 +70,11 @@ REGIONS = {
 
 
 def verdict_of(resonances: Iterable[Resonance]) -> dict[str, int]:
-    """Severity of each region in per cent, 0 where it is clear, by what a study found in it; what was added by hand is left out.
+    """Severity of each region in per cent, 0 where it is clear, by what a study is sure of; what was added by hand is left out.
 
     Of each resonance its height over MILD_DB by the share of time, in parts of SEVERE_DB less MILD_DB; together 100 at most.
     """
-    studied = [one for one in resonances if not one.by_hand]
+    studied = [one for one in resonances if not one.by_hand and one.sure]
     return {name: min(100, round(sum(severity(one) for one in studied if region.holds(one)))) for name, region in REGIONS.items()}
 
 
@@ -76,16 +84,19 @@ def severity(one: Resonance) -> float:
 
 def verdict_text(resonances: Iterable[Resonance]) -> str:
     """The verdict in a sentence or two."""
-    studied = [one for one in resonances if not one.by_hand]
+    analysed = [one for one in resonances if not one.by_hand]
+    studied = [one for one in analysed if one.sure]
+    unsure = [one for one in analysed if not one.sure]
+    doubt = f" Perhaps the sound itself, so it is off: {places(unsure)}." if unsure else ""
     bad = {name: percent for name, percent in verdict_of(studied).items() if percent}
     if not bad:
-        return "Clear: no region sticks out." if not studied else f"Clear, but {places(studied)}."
+        return ("Clear: no region sticks out." if not studied else f"Clear, but {places(studied)}.") + doubt
     parts = [
         f"{REGIONS[name].label} {percent} % ({places(one for one in studied if REGIONS[name].holds(one))})"
         for name, percent in sorted(bad.items(), key=lambda item: -item[1])
     ]
     clear = [region.label.lower() for name, region in REGIONS.items() if name not in bad]
-    return f"{'; '.join(parts)}." + (f" Clear: {', '.join(clear)}." if clear else "")
+    return f"{'; '.join(parts)}." + (f" Clear: {', '.join(clear)}." if clear else "") + doubt
 
 
 def places(resonances: Iterable[Resonance]) -> str:

@@ -2,7 +2,6 @@
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import rfft
 
 LOW_HZ, HIGH_HZ = 20.0, 20000.0
 POINTS = 180
@@ -21,6 +20,8 @@ def centres_hz(rate: int) -> NDArray[np.float64]:
 
 def powers(x: NDArray[np.float32], size: int, starts: NDArray[np.int64]) -> NDArray[np.float64]:
     """(starts, bins): power of the Hann-windowed stretches, mean of the channels; a full-scale sine has 1 in all."""
+    from scipy.fft import rfft  # late: half a second of a start
+
     window = np.hanning(size + 1)[:-1]
     scale = 4.0 / (size * (window**2).sum())
     padded = np.pad(x, ((0, 0), (0, size)))

@@ -22,9 +22,9 @@ WINDOW_SLOPE_DB, CLEAR_SLOPE_DB = 12, 48
 DC_HZ = 5.0
 RING_FRAMES = 8192
 DRIVEN_FALL_MS = 10.0
-HELD_MS = 0.5
+AHEAD_MS = 0.5
 #: The swing's gain comes back so slowly that it stands still between the crests of a wave; where only samples count, louder.
-HELD_RELEASE_MS = {"true peak": 5.0, "samples": 2.5, "left": 0.0}
+AHEAD_RELEASE_MS = {"true peak": 5.0, "samples": 2.5, "left": 0.0}
 
 _WINDOW = {"window": ["on"]}
 
@@ -99,13 +99,13 @@ class ClipperSettings(Settings):
         clear = (self.keep_clear, self.clear_hz) if self.keep_clear != "nothing" else ()
         return (*window, *clear)
 
-    def held_frames(self, rate: int) -> int:
-        """How far ahead the ceiling is held, in frames."""
-        return ms_to_frames(HELD_MS, rate) if self.overshoot != "left" and self.factor() > 1 else 0
+    def ahead_frames(self, rate: int) -> int:
+        """How far ahead of the sound the gain falls, in frames."""
+        return ms_to_frames(AHEAD_MS, rate) if self.overshoot != "left" and self.factor() > 1 else 0
 
     def held_latency(self, rate: int) -> int:
-        held = self.held_frames(rate)
-        return held + TRUE_PEAK_LATE if held and self.overshoot == "true peak" else held
+        ahead = self.ahead_frames(rate)
+        return ahead + TRUE_PEAK_LATE if ahead and self.overshoot == "true peak" else ahead
 
     def out_db(self) -> float:
         """All gain after the clip."""
@@ -206,7 +206,7 @@ class Clipper(Processor):
         facts.append(Fact("clipped_share", "Share of samples", 100.0 * clipped / seen.before.size, "%"))
         return facts
 
-    state = ("_band", "_state", "_ups", "_downs", "_pads", "_ring", "_held_ring", "_lanes", "_history")
+    state = ("_band", "_state", "_ups", "_downs", "_pads", "_ring", "_ahead_ring", "_lanes", "_history")
     heads: ClassVar[dict[str, int]] = {"_ups": MAX_TAPS, "_downs": MAX_TAPS, "_pads": 2 * dsp.MAX_PAD}
     scratch = ("_work",)
 
@@ -220,9 +220,9 @@ class Clipper(Processor):
         self._downs = np.zeros((2 * channels, STAGES, 2, top + MAX_TAPS), np.float32)
         self._pads = np.zeros((2 * channels, top + 2 * dsp.MAX_PAD), np.float32)
         self._ring = np.zeros((2 * channels, RING_FRAMES), np.float32)
-        held = ms_to_frames(HELD_MS, context.rate)
-        self._held_ring = np.zeros((3 * channels, 1 << (held + TRUE_PEAK_LATE + dsp.CHUNK_FRAMES).bit_length()), np.float32)
-        self._lanes = np.zeros((3, held + 2))
+        ahead = ms_to_frames(AHEAD_MS, context.rate)
+        self._ahead_ring = np.zeros((3 * channels, 1 << (ahead + TRUE_PEAK_LATE + dsp.CHUNK_FRAMES).bit_length()), np.float32)
+        self._lanes = np.zeros((3, ahead + 2))
         self._history = np.zeros((channels, TRUE_PEAK_HISTORY + dsp.CHUNK_FRAMES), np.float32)
         self._filters = true_peak_filters()
         self._work = np.zeros((dsp.WORK_ROWS, top + MAX_TAPS), np.float32)
@@ -245,8 +245,8 @@ class Clipper(Processor):
         target[dsp.PAD] = pad
         target[dsp.BLOCK_DC] = settings.dc_removal
         target[dsp.DC_POLE] = 1.0 - 2.0 * math.pi * DC_HZ / rate
-        target[dsp.HELD] = settings.held_frames(rate)
-        target[dsp.HELD_RELEASE] = time_constant(HELD_RELEASE_MS[settings.overshoot], rate)
+        target[dsp.AHEAD] = settings.ahead_frames(rate)
+        target[dsp.AHEAD_RELEASE] = time_constant(AHEAD_RELEASE_MS[settings.overshoot], rate)
         target[dsp.TRUE_PEAK] = settings.overshoot == "true peak"
         target[dsp.DRIVEN_FALL] = time_constant(DRIVEN_FALL_MS, rate)
         if settings.corners() != self._corners:
@@ -255,7 +255,7 @@ class Clipper(Processor):
         way = (settings.oversampling, settings.phase, settings.overshoot)
         if way != self._way:
             # Other filters: what they remember is of another rate. The plan fades over from a copy.
-            for memory in (self._ups, self._downs, self._pads, self._held_ring, self._history):
+            for memory in (self._ups, self._downs, self._pads, self._ahead_ring, self._history):
                 memory[:] = 0.0
             self._state[dsp.PRIMED] = 0.0
         self._way = way
@@ -280,7 +280,7 @@ class Clipper(Processor):
         self.detector_input = band
         dsp.clip(
             x, band, y, self._target, self._state, self._ladder, TAPS, self._ups, self._downs, self._pads,
-            self._ring, self._held_ring, self._lanes, self._history, self._filters, trace, self._work,
+            self._ring, self._ahead_ring, self._lanes, self._history, self._filters, trace, self._work,
         )  # fmt: skip
         driven_db = np.float32(gain_to_db(self._target[dsp.DRIVE]))
         self.telemetry = Telemetry(trace[0], trace[1] - driven_db, {"clipped": trace[2]})

@@ -31,7 +31,7 @@ class Descriptor(BaseModel):
     minimum, maximum: of numbers, of each divider, of the frequency of a resonance; most: how many there can be of what is a row;
     options: of choices; words: what is shown for an option, where that is not the option itself; off_at: the number that reads
     "off"; ticks: values worth a mark; when: the settings (and their values as words) for which this one has a say; moves: see
-    `Moves`.
+    `Moves`; analysed: whether an analysis of the sound gives it, so that a starting point leaves it as it is.
     """
 
     name: str
@@ -51,6 +51,7 @@ class Descriptor(BaseModel):
     off_at: float | None
     when: dict[str, list[str]]
     moves: Moves
+    analysed: bool
 
 
 def rule(
@@ -89,11 +90,14 @@ def choice(
 
 
 def described(default: Any, type: ValueType, label: str, unit: str, group: str, help: str, **more: Any) -> Any:
-    """A value of another type than number, choice and switch. more: limits of the field, `when` and `moves`; low, high: of each
-    of a row, where its own type holds them."""
+    """A value of another type than number, choice and switch.
+
+    more: limits of the field, `when`, `moves` and `analysed`; low, high: of each of a row, where its own type holds them.
+    """
     extra = {
         "label": label, "unit": unit, "group": group, "value_type": type, "when": more.pop("when", {}),
         "moves": more.pop("moves", "at once"), "low": more.pop("low", None), "high": more.pop("high", None),
+        "analysed": more.pop("analysed", False),
     }  # fmt: skip
     return Field(default, description=help, json_schema_extra=extra, **more)
 
@@ -117,7 +121,7 @@ def descriptor_of(name: str, info: FieldInfo) -> Descriptor:
         minimum=extra.get("low", limit_of(info, Ge)), maximum=extra.get("high", limit_of(info, Le)), most=most, options=options,
         words=extra.get("words", {}),
         scale=extra.get("scale", "linear"), ticks=extra.get("ticks", []), off_at=extra.get("off_at"), when=extra["when"],
-        moves=extra["moves"],
+        moves=extra["moves"], analysed=extra.get("analysed", False),
     )  # fmt: skip
 
 

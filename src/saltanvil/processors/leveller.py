@@ -64,7 +64,7 @@ STARTS = (
     Start(
         "voice: verse and chorus nearer",
         "Soft lines should come to you; if breaths rise before a line, raise the hold.",
-        {"target_db": -20.0, "range_db": 6.0, "speed_s": 2.5, "gate_db": -40.0},
+        {"target_db": -20.0, "range_db": 6.0, "speed_s": 2.5, "gate_db": -48.0},
     ),
     Start(
         "bass: soft and loud phrases nearer",
@@ -74,12 +74,12 @@ STARTS = (
     Start(
         "speech: far and near speakers",
         "Both should need the same volume; a change should take a sentence, not a word.",
-        {"target_db": -23.0, "range_db": 12.0, "speed_s": 4.0, "gate_db": -42.0},
+        {"target_db": -23.0, "range_db": 12.0, "speed_s": 2.0, "gate_db": -52.0},
     ),
     Start(
         "music bed: keep it under",
         "The bed should never draw attention by getting louder.",
-        {"target_db": -32.0, "range_db": 9.0, "speed_s": 5.0, "gate_db": -55.0},
+        {"target_db": -32.0, "range_db": 14.0, "speed_s": 5.0, "gate_db": -55.0},
     ),
     Start(
         "guitar: parts from several takes",

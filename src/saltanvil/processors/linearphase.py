@@ -26,8 +26,8 @@ def design(gain: Response, rate: int, half: int | None = None) -> NDArray[np.flo
     """2 half + 1 symmetric taps with this gain (linear, of frequencies in Hz), windowed (frequency sampling)."""
     half = half_frames(rate) if half is None else half
     size = 16 * (half + 1)
-    wanted = gain(np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64))
-    impulse = np.roll(np.fft.irfft(wanted, size), half)[: 2 * half + 1]
+    response = gain(np.asarray(np.fft.rfftfreq(size, 1.0 / rate), dtype=np.float64))
+    impulse = np.roll(np.fft.irfft(response, size), half)[: 2 * half + 1]
     return np.asarray(impulse * np.kaiser(2 * half + 1, KAISER_BETA), dtype=np.float64)
 
 
@@ -96,10 +96,10 @@ class LinearPhase(Stateful):
         spectrum = np.fft.rfft(self._past, axis=1)
         out = np.empty((len(self._wanted) + 1, *self._ready.shape[1:]), np.float32)
         along = (np.arange(self.stretch) + 1.0) / self.stretch
-        for index, wanted in enumerate(self._wanted):
+        for index, response in enumerate(self._wanted):
             result = np.fft.irfft(spectrum * self._spectra[index], self._size, axis=1)[:, -self.stretch :]
             if self._spectra is not self._wanted:
-                new = np.fft.irfft(spectrum * wanted, self._size, axis=1)[:, -self.stretch :]
+                new = np.fft.irfft(spectrum * response, self._size, axis=1)[:, -self.stretch :]
                 result = result + along * (new - result)
             out[index] = result
         out[-1] = self._past[:, self._size - self.stretch - self.half : self._size - self.half]

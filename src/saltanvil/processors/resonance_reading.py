@@ -54,8 +54,8 @@ FINE_OCT = np.linspace(-5.0, 5.0, 1201)
 
 @lru_cache(1)
 def heard_around() -> NDArray[np.float64]:
-    heard = dsp.heard_power(2.0**FINE_OCT, 2.0**AROUND_OCT)
-    return np.asarray(heard / heard.sum(axis=1, keepdims=True))
+    power = dsp.heard_power(2.0**FINE_OCT, 2.0**AROUND_OCT)
+    return np.asarray(power / power.sum(axis=1, keepdims=True))
 
 
 def reading_ratio(width_oct: float, smoothing_oct: float) -> float:

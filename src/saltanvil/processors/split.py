@@ -250,10 +250,10 @@ def band_gains_db(settings: SplitSettings, frequencies_hz: NDArray[np.float64], 
     axis = np.asarray([*settings.dividers_hz, *frequencies_hz], dtype=np.float64)
     if settings.phase == "minimum":  # the trapezoidal rule of these filters bends the frequency axis
         axis = np.tan(np.pi * np.minimum(axis, 0.49 * rate) / rate)
-    dividers, wanted = axis[: len(settings.dividers_hz)], axis[len(settings.dividers_hz) :]
+    dividers, gains = axis[: len(settings.dividers_hz)], axis[len(settings.dividers_hz) :]
     result = np.zeros((len(settings.dividers_hz) + 1, len(frequencies_hz)))
     for index, divider in enumerate(dividers):
-        along = wanted / divider
+        along = gains / divider
         low = dsp.low_gain(along, 1.0, slope)
         result[index] += 20.0 * np.log10(np.maximum(low, 1e-8))
         result[index + 1 :] += 20.0 * np.log10(np.maximum(low * along ** (slope // 6), 1e-8))

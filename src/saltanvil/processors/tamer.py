@@ -293,8 +293,8 @@ def setup_of(settings: TamerSettings, rate: int) -> Setup:
     free = settings.mode == "free"
     for n, one in enumerate(aims):
         own[n], sides[:, n] = weights(one.frequency_hz, one.width_oct, settings.smoothing_oct, rate)
-        heard = np.flatnonzero((own[n] > 0.0) | sides[:, n].any(axis=0))
-        spans[n] = (heard[0], heard[-1] + 1) if len(heard) else (0, 0)
+        bins = np.flatnonzero((own[n] > 0.0) | sides[:, n].any(axis=0))
+        spans[n] = (bins[0], bins[-1] + 1) if len(bins) else (0, 0)
         row = bells[n]
         row[dsp.TANGENT] = math.tan(math.pi * min(one.frequency_hz, 0.45 * rate) / rate)
         row[dsp.Q] = width_to_q(one.width_oct)

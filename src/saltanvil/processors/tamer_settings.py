@@ -29,10 +29,11 @@ class TamerSettings(Settings):
         (), "resonances", "Resonances", "", "Resonances",
         "What is held down: frequency, width, height over the surroundings, and each one's share of the amount.",
         max_length=MAX_RESONANCES, low=LOWEST_HZ, high=HIGHEST_HZ, when={"mode": ["found"]}, moves="structure",
+        analysed=True,
     )  # fmt: skip
     studied: str = described(
         "", "text", "Studied", "", "Resonances", "The passage that the resonances were found in.", max_length=200,
-        when={"mode": ["found"]},
+        when={"mode": ["found"]}, analysed=True,
     )  # fmt: skip
     sharpness: float = rule(
         5.0, "Sharpness", "Q", 2.0, 16.0, "Resonances", "How narrow the cuts are. Higher values leave more of the sound alone.",

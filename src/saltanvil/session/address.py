@@ -137,19 +137,19 @@ def put(session: Session, moves: Iterable[Moved]) -> None:
 
     Raises NotFound, or ValueError if the values cannot be taken.
     """
-    given: dict[str, tuple[Step, dict[str, Any]]] = {}
+    settings_of: dict[str, tuple[Step, dict[str, Any]]] = {}
     for moved in moves:
         owner = owner_of(session, moved.address)
         descriptor(session, moved.address)
         if not isinstance(owner, Step) or moved.field in PART_DESCRIPTORS["step"]:
             setattr(owner, moved.field, moved.value)
             continue
-        _, settings = given.setdefault(owner.id, (owner, owner.settings.model_dump()))
+        _, settings = settings_of.setdefault(owner.id, (owner, owner.settings.model_dump()))
         if moved.place is None:
             settings[moved.field] = moved.value
         else:
             values = list(settings[moved.field])
             values[moved.place] = moved.value
             settings[moved.field] = values
-    for step, settings in given.values():
+    for step, settings in settings_of.values():
         step.settings = type(step.settings).model_validate(settings)

@@ -239,12 +239,14 @@ def edit_from_1(data: Data) -> Data:
     owner, _, of = str(op).partition("_")
     if owner != "set" or of not in ("session", "strip", "send", "lane", "step"):
         return data
-    given = {name: value for name, value in data.items() if name not in ("op", "alone", f"{of}_id") and value is not None}
+    settings = {name: value for name, value in data.items() if name not in ("op", "alone", f"{of}_id") and value is not None}
     routed = (
-        [{"op": "set_output", "lane_id": data["lane_id"], "output": given.pop("output") or None}] if "output" in given else []
+        [{"op": "set_output", "lane_id": data["lane_id"], "output": settings.pop("output") or None}]
+        if "output" in settings
+        else []
     )
-    given.update(given.pop("settings", {}))
-    moved = [{"of": of, "id": data.get(f"{of}_id"), "name": name, "value": value} for name, value in given.items()]
+    settings.update(settings.pop("settings", {}))
+    moved = [{"of": of, "id": data.get(f"{of}_id"), "name": name, "value": value} for name, value in settings.items()]
     edits: list[Data] = [{"op": "set", "values": moved, "alone": data.get("alone", False)}] if moved else []
     edits += routed
     return edits[0] if len(edits) == 1 else {"op": "batch", "edits": edits}

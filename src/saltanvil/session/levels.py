@@ -59,8 +59,8 @@ def lane_levels(step: Step, solo: bool = False, only: str | None = None) -> list
         alone = {only}
     result = []
     for lane in step.lanes:
-        heard = not lane.mute and lane.level_db > OFF_DB and (not alone or lane.id in alone)
-        gain = db_to_gain(lane.level_db) if heard else 0.0
+        audible = not lane.mute and lane.level_db > OFF_DB and (not alone or lane.id in alone)
+        gain = db_to_gain(lane.level_db) if audible else 0.0
         result.append(-gain if lane.invert else gain)
     return result
 

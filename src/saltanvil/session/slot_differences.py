@@ -97,11 +97,11 @@ def compared(session: Session, of: SlotOwner, name: str) -> SlotsCompared:
     slots = slots_of(owner)
     if slots is None:
         return SlotsCompared(on=None, slots=[], changed=False, differences=[])
-    heard = version_of(owner)
+    active = version_of(owner)
     versions: dict[int, Step | Lane | Path] = dict(slots.kept)
-    changed = slots.on is not None and not same(versions[slots.on], heard)
+    changed = slots.on is not None and not same(versions[slots.on], active)
     if slots.on is not None:
-        versions[slots.on] = heard
+        versions[slots.on] = active
     live = {*content_path(owner).ids(), name}
     cells = {number: {key: (label, value) for key, label, value in cells_of(one, name)} for number, one in versions.items()}
     keys = list(dict.fromkeys(key for row in cells.values() for key in row))

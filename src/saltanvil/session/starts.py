@@ -33,7 +33,7 @@ def split(*lanes: dict[str, Any], **settings: Any) -> dict[str, Any]:
 def bands(dividers: tuple[float, ...], *steps: dict[str, Any]) -> dict[str, Any]:
     """Every band with the step of its place, or with none."""
     names = BAND_NAMES[len(dividers) + 1]
-    own = [[given] for given in steps] or [[]] * len(names)
+    own = [[one] for one in steps] or [[]] * len(names)
     return split(*(lane(name, *steps) for name, steps in zip(names, own, strict=True)), by="bands", dividers_hz=dividers)
 
 

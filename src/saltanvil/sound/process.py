@@ -16,6 +16,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 from typing import Any
 
+from saltanvil.dsp.kernel import KERNELS
 from saltanvil.engine.live import Player
 from saltanvil.engine.media import Audio, Media
 from saltanvil.engine.memory import give_back_memory, keep_freed_memory
@@ -187,6 +188,8 @@ def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the server ends it
     keep_freed_memory()
     sys.setswitchinterval(SWITCH_INTERVAL_S)
+    for kernel in KERNELS:  # before anything sounds
+        kernel.load()
     realtime_priority()
     # What the imports made stays: looking through it would keep the players waiting for a tenth of a second.
     gc.freeze()

@@ -236,7 +236,7 @@ def contents_of(archive: zipfile.ZipFile, name: str) -> tuple[Contents, Session]
 class ChecksummedSound:
     """Sound on its way in, with a checksum of what came."""
 
-    held: ArchivedMedia
+    entry: ArchivedMedia
     name: str
     blocks: Iterator[Audio]
 
@@ -244,12 +244,12 @@ class ChecksummedSound:
         digest, frames = hashlib.sha256(), 0
         for block in self.blocks:
             frames += block.shape[1]
-            if frames > self.held.frames:
+            if frames > self.entry.frames:
                 break
             digest.update(np.ascontiguousarray(block.T).astype("<f4", copy=False).tobytes())
             yield block
-        if frames != self.held.frames or digest.hexdigest() != self.held.sha256:
-            raise ArchiveError(f"{self.name}: the archive is damaged (the sound of {self.held.name!r} is another); get it again")
+        if frames != self.entry.frames or digest.hexdigest() != self.entry.sha256:
+            raise ArchiveError(f"{self.name}: the archive is damaged (the sound of {self.entry.name!r} is another); get it again")
 
 
 def unpack(

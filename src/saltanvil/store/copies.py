@@ -21,7 +21,8 @@ from saltanvil.store.database import (
     refusal,
 )
 from saltanvil.store.folder import COPIES, DATABASE, DataFolder
-from saltanvil.store.media import CHUNK_FRAMES, unused_media
+from saltanvil.store.media import CHUNK_FRAMES
+from saltanvil.store.unused_media import unused_media
 
 KEPT_DAYS = 3
 EDIT_COLUMNS = ("seq", "edit", "change", "inverse", "matches_before", "matches_after", "made_at", "words")

@@ -1,8 +1,7 @@
 """Media in chunks: importing, reading, waveform pyramids."""
 
 import logging
-import re
-import sqlite3
+import secrets
 import threading
 import time
 from collections import OrderedDict
@@ -14,9 +13,11 @@ import soxr
 from numpy.typing import NDArray
 
 from saltanvil.dsp.envelope import extremes
+from saltanvil.engine.rendered import RenderStore
 from saltanvil.media.decode import Source
 from saltanvil.session.document.base import NotFound
 from saltanvil.store.database import Database, StoreError
+from saltanvil.store.unused_media import unused_media
 
 Audio = NDArray[np.float32]
 
@@ -25,12 +26,6 @@ PYRAMID_BINS = (256, 4096)
 CHUNKS_A_TRANSACTION = 16
 #: Media that nothing needs are kept this long, so that an older copy of the documents still finds them.
 UNUSED_DAYS = 7.0
-#: Media named by a document or an edit, and by a change from one to another.
-MEDIA_ID = re.compile(r'"media_id": ?(\d+)')
-CHANGED_MEDIA_ID = re.compile(r'"media_id":\{(?:"from":(\d+))?,?(?:"to":(\d+))?')
-
-#: What of an edit names media; earlier versions know no changes.
-EDIT_TEXTS = ("edit", "change", "inverse")
 
 log = logging.getLogger(__name__)
 
@@ -47,6 +42,7 @@ class MediaRow:
     rate_hz: int
     channels: int
     frames: int
+    key: str
 
 
 class Chunker:
@@ -86,8 +82,8 @@ class MediaStore:
     Implements the engine's `Media` for one rate through `at_rate`. Chunks read are kept, bounded in bytes.
     """
 
-    def __init__(self, database: Database, most_bytes: int = 1 << 27) -> None:
-        self.database = database
+    def __init__(self, database: Database, most_bytes: int = 1 << 27, renders: RenderStore | None = None) -> None:
+        self.database, self.renders = database, renders
         self.most_bytes = most_bytes
         self._held: OrderedDict[tuple[int, int, int], Audio] = OrderedDict()
         self._bytes = 0
@@ -172,8 +168,8 @@ class MediaStore:
             self.drop(left)
         with self.database.transaction() as connection:
             cursor = connection.execute(
-                "INSERT INTO media (name, format, rate_hz, channels) VALUES (?, ?, ?, ?)",
-                (name, format, source_rate_hz, channels),
+                "INSERT INTO media (name, format, rate_hz, channels, key) VALUES (?, ?, ?, ?, ?)",
+                (name, format, source_rate_hz, channels, secrets.token_hex(16)),
             )
         media_id = int(cursor.lastrowid or 0)
         try:
@@ -287,7 +283,7 @@ class MediaStore:
             row = (
                 self.database.connection()
                 .execute(
-                    "SELECT id, name, format, rate_hz, channels, frames FROM media WHERE id = ? AND ready = 1",
+                    "SELECT id, name, format, rate_hz, channels, frames, key FROM media WHERE id = ? AND ready = 1",
                     (media_id,),
                 )
                 .fetchone()
@@ -348,30 +344,20 @@ class MediaStore:
         return RatedMedia(self, rate_hz)
 
 
-def unused_media(connection: sqlite3.Connection) -> Iterator[tuple[int, int]]:
-    """Media that no session, deleted ones included, and no row of the history names, with their bytes of sound."""
-    used: set[int] = set()
-    known = {row[1] for row in connection.execute("PRAGMA table_info(edits)")}
-    queries = [f"SELECT {name} FROM edits WHERE {name} IS NOT NULL" for name in EDIT_TEXTS if name in known]  # noqa: S608 -- ours
-    for query in ("SELECT document FROM sessions", *queries):
-        for (text,) in connection.execute(query):
-            used.update(map(int, MEDIA_ID.findall(text)))
-            used.update(int(name) for names in CHANGED_MEDIA_ID.findall(text) for name in names if name)
-    rows = connection.execute(
-        "SELECT media.id, total(length(samples)) FROM media LEFT JOIN chunks ON media_id = media.id "
-        "WHERE ready = 1 GROUP BY media.id"
-    )
-    for media_id, size in rows:
-        if media_id not in used:
-            yield media_id, int(size)
-
-
 @dataclass(frozen=True)
 class RatedMedia:
     """The store as one session's engine sees it."""
 
     store: MediaStore
     rate_hz: int
+
+    @property
+    def renders(self) -> RenderStore | None:
+        return self.store.renders
+
+    def key(self, media_id: int) -> str:
+        """The sound itself, by a name that no other media ever has."""
+        return self.store.row(media_id).key
 
     def channels(self, media_id: int) -> int:
         return self.store.row(media_id).channels

@@ -29,15 +29,15 @@ def bring(connection: sqlite3.Connection, session_id: int, position: int, part: 
     ).fetchone()
     if row is None:
         raise EditRefused(f"there is {WORDS[part]} to {'undo' if back else 'redo'}")
-    found, target = int(row["seq"]), position if back else position + 1
-    if found == target:
+    seq, target = int(row["seq"]), position if back else position + 1
+    if seq == target:
         return
-    between = (session_id, *((found + 1, target) if back else (target, found - 1)))
-    moved = members(connection, session_id, found, found)
+    between = (session_id, *((seq + 1, target) if back else (target, seq - 1)))
+    moved = members(connection, session_id, seq, seq)
     if moved & members(connection, *between):
         raise EditRefused("later edits hang together with this one; go back in the history instead")
     step = -1 if back else 1
-    connection.execute("UPDATE edits SET seq = -? WHERE session_id = ? AND seq = ?", (target, session_id, found))
+    connection.execute("UPDATE edits SET seq = -? WHERE session_id = ? AND seq = ?", (target, session_id, seq))
     connection.execute(
         "UPDATE edits SET seq = -(seq + ?), matches_before = NULL, matches_after = NULL "
         "WHERE session_id = ? AND seq BETWEEN ? AND ?",

@@ -12,7 +12,6 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import brentq
 
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.cache import SegmentCache
@@ -224,6 +223,8 @@ class Search:
 
     def run(self) -> AimResult:
         """Raises Cancelled."""
+        from scipy.optimize import brentq  # late: a third of a second of a start
+
         target = self.question.target
         near = self.nearby()
         if near is not None:

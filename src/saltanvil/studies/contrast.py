@@ -152,16 +152,16 @@ def contrast_of(
     frames, known = session_frames(session, media), known or KnownContrasts()
     render = ScopesRender(session, media, scopes, frames)
     keys = [fingerprint(name, session.sections, session.keep_contrast_lu) for name in render.names()]
-    found = {index: contrast for index, key in enumerate(keys) if (contrast := known.get(key)) is not None}
-    missing = [index for index in range(len(scopes)) if index not in found]
+    contrasts = {index: contrast for index, key in enumerate(keys) if (contrast := known.get(key)) is not None}
+    missing = [index for index in range(len(scopes)) if index not in contrasts]
     if not missing:
-        return [found[index] for index in range(len(scopes))]
-    if found:
+        return [contrasts[index] for index in range(len(scopes))]
+    if contrasts:
         render = ScopesRender(session, media, [scopes[index] for index in missing], frames)
     for index, contrast in zip(missing, _measured(render, len(missing), progress, cancelled, pool), strict=True):
-        found[index] = contrast
+        contrasts[index] = contrast
         known.put(keys[index], contrast)
-    return [found[index] for index in range(len(scopes))]
+    return [contrasts[index] for index in range(len(scopes))]
 
 
 def _measured(

@@ -15,11 +15,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.ndimage import convolve1d, maximum_filter1d, uniform_filter1d
 
-from saltanvil.dsp.bells import bell_db, q_to_width
+from saltanvil.dsp.bells import bell_db, q_to_width, width_to_q
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.render import Cancelled
-from saltanvil.measure.resonances import Resonance, verdict_text
+from saltanvil.measure.resonances import SURE, Resonance, verdict_text
 from saltanvil.measure.spectrum import banded_db, powers
+from saltanvil.studies.certainty import View, certainty, spectra
 from saltanvil.studies.routing import source_name
 from saltanvil.studies.scope.study import PassageRefused, Study, key_scope
 
@@ -84,19 +85,22 @@ def study(x: NDArray[np.float32], rate: int, progress: Callable[[float], None] =
     if len(levels) == 0:
         return []
     peaks = peaks_of(levels, hz)
+    plain = line = compared(levels, peaks, hz, [])
     bells: list[Bell] = []
     for number in range(PASSES):
-        line = compared(levels, peaks, hz, bells)
+        if bells:
+            line = compared(levels, peaks, hz, bells)
         bells = pursued(line)
         progress(0.7 + 0.1 * (number + 1))
-    result = [found(bell, line.weight, hz, MIN_TIME, MIN_Q) for bell in bells if bell[0] >= LOW_HZ]
+    result = [finding(bell, line.weight, hz, MIN_TIME, MIN_Q) for bell in bells if bell[0] >= LOW_HZ]
     low = notes(levels, peaks, hz)
-    result += [found(bell, low.weight, hz, LOW_TIME, LOW_Q, NOTE_OCT) for bell in pursued(low) if bell[0] < LOW_HZ]
+    views = views_of(levels, plain, low)
+    result += [finding(bell, low.weight, hz, LOW_TIME, LOW_Q, NOTE_OCT) for bell in pursued(low) if bell[0] < LOW_HZ]
     progress(1.0)
-    return sorted((one for one in result if one is not None), key=lambda one: one.frequency_hz)
+    return sorted((judged(one, views) for one in result if one is not None), key=lambda one: one.frequency_hz)
 
 
-def found(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: float, least_oct: float = 0.0) -> Resonance | None:
+def finding(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: float, least_oct: float = 0.0) -> Resonance | None:
     """The bell as a finding; None if it is the sound itself, too seldom or too wide."""
     frequency, q, height = bell
     near = np.abs(np.log2(hz / frequency)) < max(0.25 / q, 1.0 / BANDS_PER_OCTAVE)
@@ -109,6 +113,27 @@ def found(bell: Bell, weight: Array, hz: Array, least_time: float, least_q: floa
         height_db=round(height, 1),
         time_share=round(time, 2),
     )
+
+
+@dataclass(frozen=True)
+class Views:
+    """The sound looked at in several ways: above LOW_HZ, and below."""
+
+    usual: list[View]
+    low: list[View]
+
+
+def views_of(levels: Array, line: SpectralLine, low: SpectralLine) -> Views:
+    both = spectra(levels, line.octaves)
+    partials, loud = (View(line.octaves, one.level, one.weight, False) for one in (line, low))
+    return Views([partials, *both], [loud, *both])
+
+
+def judged(one: Resonance, views: Views) -> Resonance:
+    """With how sure it is; what is not is off, for its user to try."""
+    way = views.usual if one.frequency_hz >= LOW_HZ else views.low
+    sure = certainty(way, one.frequency_hz, width_to_q(one.width_oct), one.height_db)
+    return one.model_copy(update={"certainty": round(sure, 2), "on": sure >= SURE})
 
 
 def stretches(x: NDArray[np.float32], rate: int, hz: Array, progress: Callable[[float], None]) -> Array:
@@ -160,10 +185,10 @@ def notes(levels: Array, peaks: NDArray[np.bool_], hz: Array) -> SpectralLine:
     """How loud the loud peaks of each low band are."""
     share = peaks.sum(axis=0) / len(levels)
     weight = np.where((share >= MIN_SHARE) & (hz < LOW_TOP_HZ), share, 0.0)
-    heard = weight > 0.0
+    weighty = weight > 0.0
     level = np.zeros(len(hz))
-    if heard.any():
-        level[heard] = np.nanpercentile(np.where(peaks, levels, np.nan)[:, heard], LOW_PERCENTILE, axis=0)
+    if weighty.any():
+        level[weighty] = np.nanpercentile(np.where(peaks, levels, np.nan)[:, weighty], LOW_PERCENTILE, axis=0)
     return SpectralLine(hz, level, weight)
 
 
@@ -263,10 +288,10 @@ def fitted(line: SpectralLine, over: Array, at: int, q: float, height: float, mo
     from scipy.optimize import least_squares  # late: half a second of a start
 
     here, middle = near(line, at, q), line.octaves[at]
-    hz, weight, wanted = line.hz[here], np.sqrt(line.weight[here]), over[here]
+    hz, weight, target = line.hz[here], np.sqrt(line.weight[here]), over[here]
 
     def rest(values: Array) -> Array:
-        return np.asarray((wanted - bell_db(hz, 2.0 ** values[0], 2.0 ** values[1], values[2])) * weight)
+        return np.asarray((target - bell_db(hz, 2.0 ** values[0], 2.0 ** values[1], values[2])) * weight)
 
     bounds = ([middle - 0.06, -0.5, 0.5], [middle + 0.06, np.log2(MAX_Q), most_db + 0.01])
     start = np.clip([middle, np.log2(q), height], np.array(bounds[0]) + 1e-6, np.array(bounds[1]) - 1e-6)

@@ -35,9 +35,9 @@ def start_of(session: Session, step_id: str, name: str) -> Start:
 
 
 def started(session: Session, step_id: str, settings: dict[str, SettingValue]) -> Session:
-    """The session with every setting of a step set, to its default where nothing is given."""
+    """The session with every setting of a step set, to its default where nothing is given; what an analysis gave stays."""
     model = processor_named(session.step(step_id).step.kind).settings_model
-    values = {name: setting.default for name, setting in descriptors_of(model).items()} | settings
+    values = {name: setting.default for name, setting in descriptors_of(model).items() if not setting.analysed} | settings
     return apply(session, Set(values=[Moved(of="step", id=step_id, name=name, value=value) for name, value in values.items()]))
 
 
@@ -45,7 +45,7 @@ def starting(session: Session, step_id: str, name: str, search: Callable[[Sessio
     """Raises NotFound, EditRefused, Cancelled. What an envelope moves is not searched."""
     start = start_of(session, step_id, name)
     settings: dict[str, SettingValue] = dict(start.settings)
-    found: list[str] = []
+    results: list[str] = []
     for figure, target, setting in start.aims:
         one = search(started(session, step_id, settings), AimRequest("step", step_id, figure, target, setting))
         if one.course is not None:
@@ -60,5 +60,5 @@ def starting(session: Session, step_id: str, name: str, search: Callable[[Sessio
             reached = one.figure(value)
         settings[setting] = value
         assert one.aim is not None
-        found.append(f"{one.setting.label} {one.shown(value)} ({one.aim.label} {one.said(reached)})")
-    return StartResult(settings, ", ".join(found))
+        results.append(f"{one.setting.label} {one.shown(value)} ({one.aim.label} {one.said(reached)})")
+    return StartResult(settings, ", ".join(results))

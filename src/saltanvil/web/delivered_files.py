@@ -194,18 +194,18 @@ def zipped(files: list[tuple[Path, str]]) -> Iterator[bytes]:
     """A zip of files, made as it is read."""
 
     class Stream(io.RawIOBase):
-        held = bytearray()
+        buffer = bytearray()
 
         def writable(self) -> bool:
             return True
 
         def write(self, data: object) -> int:
-            self.held += memoryview(data)  # type: ignore[arg-type]
+            self.buffer += memoryview(data)  # type: ignore[arg-type]
             return len(memoryview(data))  # type: ignore[arg-type]
 
         def taken(self) -> bytes:
-            result = bytes(self.held)
-            self.held.clear()
+            result = bytes(self.buffer)
+            self.buffer.clear()
             return result
 
     stream = Stream()

@@ -5,7 +5,6 @@ from pydantic import BaseModel, Field
 
 from saltanvil.measure.resonances import Resonance
 from saltanvil.session.document.base import Id
-from saltanvil.studies.resonances import step_resonances
 from saltanvil.web.asking import SpanQuestion, study_of
 from saltanvil.web.services import Number, Served, Services, Ticket, answered
 
@@ -38,6 +37,8 @@ async def study_resonances(
 
 
 def resonances_answer(services: Services, ticket: Ticket, session_id: int, question: ResonancesQuestion) -> ResonancesAnswer:
+    from saltanvil.studies.resonances import step_resonances  # late: a quarter of a second of a start
+
     study, revision = study_of(services, ticket, session_id, question)
     result = step_resonances(study, question.step_id, question.passage, ticket.progress)
     return ResonancesAnswer(revision=revision, **vars(result))

@@ -31,6 +31,7 @@ from saltanvil.store.deliveries import DeliveryStore
 from saltanvil.store.folder import DataFolder
 from saltanvil.store.media import MediaRow, MediaStore
 from saltanvil.store.presets import PresetStore
+from saltanvil.store.renders import RENDERS, RenderFile, default_bytes
 from saltanvil.store.sessions import SessionStore, Version
 from saltanvil.studies.contrast import KnownContrasts
 from saltanvil.studies.moving import MovingValue, moving_values
@@ -70,8 +71,9 @@ def media_named(edit: Edit) -> Iterator[int]:
 class Services:
     """Made once for each server."""
 
-    def __init__(self, folder: Path) -> None:
-        """Raises StoreError if another process works with the folder, or its database cannot be used."""
+    def __init__(self, folder: Path, render_bytes: int | None = None) -> None:
+        """render_bytes: what the render store may take on the disk. Raises StoreError if another process works with the folder,
+        or its database cannot be used."""
         keep_freed_memory()
         self.folder = folder
         self._held = DataFolder(folder)
@@ -87,7 +89,8 @@ class Services:
         self.presets = PresetStore(self.database)
         self.comparisons = ComparisonStore(self.database)
         self.deliveries = DeliveryStore(self.database)
-        self.media = MediaStore(self.database, MEDIA_BYTES)
+        self.renders = RenderFile(folder / RENDERS, default_bytes(folder) if render_bytes is None else render_bytes)
+        self.media = MediaStore(self.database, MEDIA_BYTES, self.renders)
         self.media.clear_unfinished()
         self.cache = SegmentCache()
         self.contrasts = KnownContrasts()
@@ -137,6 +140,7 @@ class Services:
         for pool in (self.pool, self.pictures, self.studies, self.bench, self.movers):
             pool.shutdown(wait=False, cancel_futures=True)
         self._housekeeper.join(timeout=10.0)
+        self.renders.close()
         self.database.close()
         self._held.close()
 
@@ -168,7 +172,7 @@ class Services:
         with self._lock:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
-                self.progress_of = {name: held for name, held in self.progress_of.items() if name[0] != audition.tab}
+                self.progress_of = {name: part for name, part in self.progress_of.items() if name[0] != audition.tab}
                 # What the tab asked for, nobody waits for any more.
                 self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab}
 

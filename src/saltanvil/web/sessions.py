@@ -55,7 +55,7 @@ class VersionView(BaseModel):
     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
     document says, by its id and their names. sums: what a split by copies does to sound that its lanes leave as it is, in dB, by
-    its id; -160 where they cancel. held: the steps whose loudness is held; measuring: those that are being measured.
+    its id; -160 where they cancel. compensated: the steps whose loudness is held; measuring: those that are being measured.
     """
 
     id: int
@@ -74,7 +74,7 @@ class VersionView(BaseModel):
     resolved: dict[str, dict[str, SettingValue]]
     sums: dict[str, float]
     moving: list[MovingValue]
-    held: list[str]
+    compensated: list[str]
     measuring: list[str]
 
 
@@ -144,7 +144,7 @@ def view(services: Services, version: Version, notices: Sequence[str] = (), sinc
         resolved={step.id: now for step in steps if (now := dict(differing(session, step, True, automation)))},
         sums={step.id: full_sum_db(step, split) for step in steps if (split := step.split) is not None and split.by == "copies"},
         moving=services.moving(version.id, session),
-        held=[step.id for strip in session.strips for step in strip.path.walk() if is_matched(step)],
+        compensated=[step.id for strip in session.strips for step in strip.path.walk() if is_matched(step)],
         measuring=services.matches.measuring(version.id),
     )  # fmt: skip
 

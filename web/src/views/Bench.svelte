@@ -28,7 +28,7 @@
   const decibels = (name: string, label: string, minimum: number, maximum: number, ticks: number[], help: string): Setting => ({
     name, label, unit: 'dB', minimum, maximum, ticks, help, type: 'number', options: [], words: {}, default: 0, scale: 'linear',
     off_at: null,
-    most: null, group: '', when: {}, moves: 'at once',
+    most: null, group: '', when: {}, moves: 'at once', analysed: false,
   }); // prettier-ignore
   const time = (name: string, label: string, unit: string, low: number, high: number, ticks: number[], help: string): Setting => ({
     ...decibels(name, label, low, high, ticks, help), unit, scale: 'log', default: unit === 'Hz' ? 1000 : 400,

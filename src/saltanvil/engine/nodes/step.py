@@ -65,11 +65,9 @@ class StepNode(Node):
             self.processor.telemetry = self.fade.telemetry(at, frames, self.processor.telemetry)
         if scope_monitor is None:
             return y
-        heard = self.processor.detector_input if self.processor.listens else None
-        if scope_monitor.audition.listening == "key" and heard is not None:
-            scope_monitor.straight(
-                scope_monitor.rack.delay_line(len(heard), "key")(heard, self.delay_frames), self.latency_frames
-            )
+        key = self.processor.detector_input if self.processor.listens else None
+        if scope_monitor.audition.listening == "key" and key is not None:
+            scope_monitor.straight(scope_monitor.rack.delay_line(len(key), "key")(key, self.delay_frames), self.latency_frames)
         return scope_monitor.compare(before, y, self.latency_frames)
 
     def carry_on(self, context: Context, replaced: Mapping[int, Node]) -> None:
@@ -88,7 +86,7 @@ class StepNode(Node):
             self.moving.leads(processor)
         parts: list[Audio] = []
         telemetries: list[Telemetry] = []
-        heard: list[Audio] = []
+        detector_inputs: list[Audio] = []
         pieces = self.moving.pieces(at, x.shape[1])
         for begin, end, settings, ticks in pieces:
             processor.glides_for(ticks)
@@ -103,9 +101,9 @@ class StepNode(Node):
             )
             telemetries.append(processor.telemetry)
             if processor.detector_input is not None:
-                heard.append(processor.detector_input)
+                detector_inputs.append(processor.detector_input)
         processor.telemetry = joined(telemetries)
-        processor.detector_input = np.concatenate(heard, axis=1) if heard else None
+        processor.detector_input = np.concatenate(detector_inputs, axis=1) if detector_inputs else None
         return np.concatenate(parts, axis=1)
 
     def _tell(self, x: Audio, y: Audio) -> None:

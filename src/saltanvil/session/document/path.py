@@ -228,11 +228,11 @@ class Step(Automated):
             if self.lanes:
                 raise ValueError(f"a {self.kind} has no lanes; only a split has")
             return self
-        wanted = self.settings.lane_count()
+        lanes = self.settings.lane_count()
         if not self.lanes:
             raise ValueError("a split has at least one lane")
-        if wanted is not None and len(self.lanes) != wanted:
-            raise ValueError(f"this split by {self.settings.by} has {wanted} lanes, not {len(self.lanes)}")
+        if lanes is not None and len(self.lanes) != lanes:
+            raise ValueError(f"this split by {self.settings.by} has {lanes} lanes, not {len(self.lanes)}")
         return self
 
     @property

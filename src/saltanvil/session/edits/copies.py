@@ -17,10 +17,12 @@ def names_from(seed: str) -> Iterator[str]:
     return (f"{seed}-{number}" for number in count())
 
 
-def with_new_ids(steps: Sequence[Step], names: Iterator[str], given: dict[str, str] | None = None) -> list[Step]:
-    """Copies of steps under new names, whatever lies in their lanes too. Keys among them go from copy to copy. given: takes the
-    new name of each old one."""
-    new: dict[str, str] = {} if given is None else given
+def with_new_ids(steps: Sequence[Step], names: Iterator[str], new_names: dict[str, str] | None = None) -> list[Step]:
+    """Copies of steps under new names, whatever lies in their lanes too. Keys among them go from copy to copy.
+
+    new_names: takes the new name of each old one.
+    """
+    new: dict[str, str] = {} if new_names is None else new_names
 
     def copied(old: Sequence[Step]) -> list[Step]:
         result = []

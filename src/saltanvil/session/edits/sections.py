@@ -59,6 +59,6 @@ class SetSection(Edit):
 
     def change(self, session: Session) -> None:
         section = named(session, self.section_id)
-        given = {name: value for name in COLUMNS if (value := getattr(self, name)) is not None}
-        changed = Section.model_validate({**section.model_dump(), **given})
+        changes = {name: value for name in COLUMNS if (value := getattr(self, name)) is not None}
+        changed = Section.model_validate({**section.model_dump(), **changes})
         session.sections = in_order([changed if other is section else other for other in session.sections])

@@ -33,8 +33,8 @@ def curve(bench: Bench, question: BenchRequest) -> Result:
         stated = processor_named(steps[0].kind).curve(steps[0].settings, levels)
         if stated is not None:
             lines.append(BenchLine("set", [float(level) for level in CURVE_DB], rounded(np.maximum(stated, -120.0))))
-            heard = stated > -100.0
-            largest = float(np.abs(np.array(out) - stated)[heard].max()) if heard.any() else 0.0
+            audible = stated > -100.0
+            largest = float(np.abs(np.array(out) - stated)[audible].max()) if audible.any() else 0.0
     figures = [BenchFigure("largest_apart_db", "Measured and set differ by at most", largest, "dB")]
     rows = [[float(level), round(value, 2)] for level, value in zip(CURVE_DB, out, strict=True)]
     return Result("curve", figures, lines, "in, dBFS", "out, dBFS", columns=["in_dbfs", "out_dbfs"], table=rows)

@@ -169,14 +169,14 @@ def brought_to(
 
 def peak_warning(facts: FileFacts, treatment: Treatment, gain_db: float | None) -> str | None:
     """What kept a file from the loudness that was asked for."""
-    reached, wanted = facts.figures.integrated_lufs, treatment.loudness_lufs
-    if wanted is None or gain_db is None:
+    reached, target = facts.figures.integrated_lufs, treatment.loudness_lufs
+    if target is None or gain_db is None:
         return None
     if reached is None:
         return f"{facts.name}: it is silent or too short to be brought to a loudness; it stays as it is"
-    if wanted - reached > 0.2:
+    if target - reached > 0.2:
         return (
-            f"{facts.name}: {reached:.1f} LUFS, not {wanted:g}: more would lift its true peak above "
+            f"{facts.name}: {reached:.1f} LUFS, not {target:g}: more would lift its true peak above "
             f"{treatment.true_peak_dbtp:g} dBTP; put a limiter into the path"
         )
     return None

@@ -216,12 +216,12 @@ class CeilingSearch:
         rendered = render_nodes(session, self.media, [node], 0, last, self.cancelled, self.pool)
         whole = with_tail(rendered, self.stop, quiet_frames(session)) if self.tail else rendered
 
-        def told() -> Iterator[Audio]:
+        def with_progress() -> Iterator[Audio]:
             for (block,) in whole:
                 yield stereo(block)
                 self.advance(block.shape[1] / session.rate_hz)
 
-        return recorded(self.folder / "entering", told(), session.rate_hz, 2)
+        return recorded(self.folder / "entering", with_progress(), session.rate_hz, 2)
 
     def behind(self, session: Session, limiter: Step, entering: Recording) -> Iterator[Audio]:
         """The limiter and what follows it, at the strip's level and pan."""

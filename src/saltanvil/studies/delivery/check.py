@@ -130,13 +130,13 @@ def encoded(
     """A master in a format, as a file of the folder, and how many samples were clipped. Raises OSError, Cancelled."""
     path = folder / f"{writing.format}{format_named(writing.format).suffix}"
 
-    def told() -> Iterator[Audio]:
+    def with_progress() -> Iterator[Audio]:
         for block in interruptible(master.blocks(gain), cancelled):
             yield block
             progress(block.shape[1] / master.rate)
 
     try:
-        blocks = told()
+        blocks = with_progress()
         written = write_audio(path, blocks, master.rate, master.channels, writing, master.frames, seed)
     except BaseException:
         path.unlink(missing_ok=True)

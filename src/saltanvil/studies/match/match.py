@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from saltanvil.engine.audition import RENDERED
-from saltanvil.engine.cache import fingerprint
+from saltanvil.engine.cache import fingerprint, fingerprints
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Media
 from saltanvil.engine.nodes.split import PlacedNode, SplitNode
@@ -22,7 +22,6 @@ from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes
-from saltanvil.engine.scope import fingerprints
 from saltanvil.engine.structure import LANE_MOVES
 from saltanvil.measure.figures import louder_db
 from saltanvil.measure.loudness import OFFSET_LUFS, LoudnessMeter, integrated_lufs
@@ -99,8 +98,8 @@ class Matcher:
         if not steps:
             return []
         graph = Graph(session)
-        wanted = [NodeId("step", step.id) for _, step in steps]
-        plan = compile_plan(session, self.media, self._rack, RENDERED, wanted)
+        points = [NodeId("step", step.id) for _, step in steps]
+        plan = compile_plan(session, self.media, self._rack, RENDERED, points)
         result: list[Matched] = []
         names: dict[tuple[int, int], dict[int, str]] = {}
         for strip, step in steps:
@@ -112,8 +111,8 @@ class Matcher:
 
     def span(self, session: Session, graph: Graph, step: Step) -> tuple[int, int]:
         """The frames a step is measured over: its stretch, as far as there is any sound at its input."""
-        heard = graph.needed([NodeId("step", step.id)])
-        strips = [graph.strip_of[node] for node in heard if node.kind == "in"]
+        needed = graph.needed([NodeId("step", step.id)])
+        strips = [graph.strip_of[node] for node in needed if node.kind == "in"]
         ends = [
             round(strip.start_s * session.rate_hz) + self.media.frames(strip.media_id)
             for strip in strips
@@ -167,10 +166,10 @@ class Matcher:
             for meter, x in zip(meters, blocks, strict=True):
                 meter.add(x)
         before, after = (np.array(meter.energies) for meter in meters)
-        wanted = integrated_lufs(before)
-        if not math.isfinite(wanted) and before.any():  # below the gate, or too short for it: by the ungated energy
-            wanted = OFFSET_LUFS + 10.0 * math.log10(float(before.mean()))
-        gain = loudness_gain_db(after, wanted) if math.isfinite(wanted) else None
+        target = integrated_lufs(before)
+        if not math.isfinite(target) and before.any():  # below the gate, or too short for it: by the ungated energy
+            target = OFFSET_LUFS + 10.0 * math.log10(float(before.mean()))
+        gain = loudness_gain_db(after, target) if math.isfinite(target) else None
         if gain is None:
             return Match(guessed_db=round(guessed, 4), refused=SILENT_HERE)
         return Match(matched_db=round(min(max(guessed + gain, -120.0), 120.0), 4), guessed_db=round(guessed, 4))
@@ -230,14 +229,17 @@ def with_current_matches(
     cancelled: Callable[[], bool] = lambda: False,
     pool: Executor | None = None,
     progress: Callable[[float], None] = lambda share: None,
+    point: NodeId | None = None,
 ) -> Session:
-    """The session with every match up to date; itself where all are. Raises Cancelled."""
+    """The session with every match up to date, or with those that a point's sound depends on; itself where all are. Raises
+    Cancelled."""
     matcher = Matcher(media, pool)
+    needed = None if point is None else {node.id for node in Graph(session).needed([point]) if node.kind == "step"}
     adopting = adopted(session, matcher)
     if adopting:
         session = with_matches(session, adopting)
     for done in range(2 * len(matched_steps(session)) + 1):
-        result = next(outdated(session, matcher), None)
+        result = next((one for one in outdated(session, matcher) if needed is None or one.step.id in needed), None)
         if result is None:
             break
         session = with_matches(session, {result.step.id: matcher.measure(session, result, cancelled)})
@@ -307,7 +309,7 @@ def louder_by_db(
 
     Raises EditRefused, Cancelled.
     """
-    changed = with_current_matches(apply(session, edit), media, cancelled, pool)
+    changed = with_current_matches(apply(session, edit), media, cancelled, pool, point=NodeId("end", strip_id))
     energies = (strip_energies(version, strip_id, media, start, stop, cancelled, pool) for version in (session, changed))
     return louder_db(*energies)
 

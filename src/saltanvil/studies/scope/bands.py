@@ -63,20 +63,20 @@ def bands_of(session: Session, strip: Strip, split: Step, measure: Callable[[Sco
     for index, lane in enumerate(split.lanes):
         result = measure(Scope(strip.id, None, lane.id))
         step = main_step(lane)
-        heard = result.detector_db
+        detector = result.detector_db
         reduction = result.reduction_db
         if step is not None:
             inside = measure(Scope(strip.id, step.id))
-            heard, reduction = inside.detector_db, inside.reduction_db
-        if not len(heard):
-            heard = tick_peaks_db(result.result.before)
+            detector, reduction = inside.detector_db, inside.reduction_db
+        if not len(detector):
+            detector = tick_peaks_db(result.result.before)
         before, after = result.figures_before, result.figures_after
         working = reduction[np.abs(reduction) >= 0.1]
         lanes.append(
             LaneFigures(
                 lane_id=lane.id,
                 step_id=None if step is None else step.id,
-                heard_db=rounded(np.append(np.percentile(heard, [10, 50, 90]), heard.max()), 1),
+                heard_db=rounded(np.append(np.percentile(detector, [10, 50, 90]), detector.max()), 1),
                 before_peak_dbfs=before.sample_peak_dbfs,
                 after_peak_dbfs=after.sample_peak_dbfs,
                 before_rms_dbfs=before.rms_dbfs,

@@ -130,8 +130,8 @@ def curve_of(step: Step, settings: Settings, detector_db: NDArray[np.float32]) -
     if output is None:
         return None
     edges = np.arange(CURVE_LOW_DB, 0.01, HISTOGRAM_STEP_DB)
-    heard = detector_db[detector_db >= CURVE_LOW_DB]
-    counts, _ = np.histogram(np.minimum(heard, -0.001), edges)
+    audible = detector_db[detector_db >= CURVE_LOW_DB]
+    counts, _ = np.histogram(np.minimum(audible, -0.001), edges)
     return Curve(rounded(levels), rounded(output), rounded(edges[:-1]), rounded(counts / max(len(detector_db), 1), 4))
 
 

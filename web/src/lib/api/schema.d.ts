@@ -2421,7 +2421,7 @@ export interface components {
      *     minimum, maximum: of numbers, of each divider, of the frequency of a resonance; most: how many there can be of what is a row;
      *     options: of choices; words: what is shown for an option, where that is not the option itself; off_at: the number that reads
      *     "off"; ticks: values worth a mark; when: the settings (and their values as words) for which this one has a say; moves: see
-     *     `Moves`.
+     *     `Moves`; analysed: whether an analysis of the sound gives it, so that a starting point leaves it as it is.
      */
     Descriptor: {
       /** Name */
@@ -2484,6 +2484,8 @@ export interface components {
        * @enum {string}
        */
       moves: "glides" | "at once" | "latency" | "structure";
+      /** Analysed */
+      analysed: boolean;
     };
     /**
      * Difference
@@ -4290,6 +4292,11 @@ export interface components {
        * @default false
        */
       by_hand?: boolean;
+      /**
+       * Certainty
+       * @default 1
+       */
+      certainty?: number;
     };
     /**
      * ResonancesAnswer
@@ -5741,7 +5748,7 @@ export interface components {
      *     notices: what the last edit did besides what it was for, or what was left out when the session was read. plates: what
      *     each step's plate says of its settings, by its id. resolved: the settings that a step runs with otherwise than its
      *     document says, by its id and their names. sums: what a split by copies does to sound that its lanes leave as it is, in dB, by
-     *     its id; -160 where they cancel. held: the steps whose loudness is held; measuring: those that are being measured.
+     *     its id; -160 where they cancel. compensated: the steps whose loudness is held; measuring: those that are being measured.
      */
     VersionView: {
       /** Id */
@@ -5788,8 +5795,8 @@ export interface components {
       };
       /** Moving */
       moving: components["schemas"]["MovingValue"][];
-      /** Held */
-      held: string[];
+      /** Compensated */
+      compensated: string[];
       /** Measuring */
       measuring: string[];
     };

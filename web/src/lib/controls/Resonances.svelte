@@ -14,7 +14,7 @@
   const NAMES = { frequency_hz: 'Frequency', width_oct: 'Width', share: 'Share of the amount' };
 
   const about = (one: Resonance) =>
-    `Sticks out by ${one.height_db.toFixed(1)} dB${one.by_hand ? ', added by hand' : `, ${Math.round(one.time_share * 100)} % of the time`}`;
+    `Sticks out by ${one.height_db.toFixed(1)} dB${one.by_hand ? ', added by hand' : `, ${Math.round(one.time_share * 100)} % of the time; certain to ${Math.round((one.certainty ?? 1) * 100)} % that it is not the sound itself`}`;
 
   function type(at: number, column: (typeof COLUMNS)[number], text: string): void {
     const { name, label, low, high } = column;

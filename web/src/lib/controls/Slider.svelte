@@ -16,7 +16,7 @@
     /** Told apart from rules of the same setting elsewhere: whose it is, and a mark of its own. */
     of?: string;
     mark?: string;
-    /** What it is at present where something else than the document decides: low latency, or a held loudness. */
+    /** What it is at present where something else than the document decides: low latency, or loudness compensation. */
     now?: SettingValue;
     /** It is not the same in all slots. */
     differs?: boolean;
@@ -53,7 +53,7 @@
   let scale = $state<HTMLElement | null>(null);
   let typing = $state<string | null>(null);
   let dragged = $state<number | null>(null);
-  let held = $state.raw<{ x: number; share: number } | null>(null);
+  let grip = $state.raw<{ x: number; share: number } | null>(null);
   let before = 0;
   /** Of a drag with Shift. */
   const FINE = 1 / 8;
@@ -84,30 +84,30 @@
     scale.setPointerCapture(event.pointerId);
     scale.focus();
     gesture = crypto.randomUUID();
-    held = { x: event.clientX, share };
+    grip = { x: event.clientX, share };
     before = number;
     hold?.(true);
   }
 
   function follow(event: PointerEvent): void {
-    if (!held || !scale?.hasPointerCapture(event.pointerId) || event.clientX === held.x) return;
+    if (!grip || !scale?.hasPointerCapture(event.pointerId) || event.clientX === grip.x) return;
     // From where it was taken hold of: neither the press nor a change to fine makes it jump.
-    const moved = (event.clientX - held.x) / scale.getBoundingClientRect().width;
-    held = { x: event.clientX, share: clamp(held.share + moved * (event.shiftKey ? FINE : 1), 0, 1) };
-    const wanted = tidy(fromShare(held.share, setting), setting.unit);
+    const moved = (event.clientX - grip.x) / scale.getBoundingClientRect().width;
+    grip = { x: event.clientX, share: clamp(grip.share + moved * (event.shiftKey ? FINE : 1), 0, 1) };
+    const wanted = tidy(fromShare(grip.share, setting), setting.unit);
     if (wanted === dragged) return;
     dragged = wanted;
     put(wanted, gesture);
   }
 
   function release(): void {
-    if (held) hold?.(false);
-    dragged = held = null;
+    if (grip) hold?.(false);
+    dragged = grip = null;
   }
 
   /** Back to where it was before the drag. */
   function cancel(): void {
-    if (held && dragged !== null) put(before, gesture);
+    if (grip && dragged !== null) put(before, gesture);
     release();
   }
 
@@ -124,7 +124,7 @@
   const wheel = valueWheel((steps, { shiftKey }, how) => nudge(steps, { shiftKey, ctrlKey: false }, how));
 
   function keys(event: KeyboardEvent): void {
-    if (event.key === 'Escape' && held) {
+    if (event.key === 'Escape' && grip) {
       event.preventDefault();
       event.stopPropagation();
       return cancel();
@@ -178,7 +178,7 @@
     aria-valuenow={number}
     aria-valuetext={spoken}
     title="{setting.help} Drag; the wheel moves it while it has the focus, or with Ctrl."
-    data-held={held ? '' : undefined}
+    data-dragging={grip ? '' : undefined}
     oncontextmenu={(event) => {
       if (!menu) return;
       event.preventDefault();

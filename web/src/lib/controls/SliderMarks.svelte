@@ -30,7 +30,7 @@
 {#if typeof now === 'number'}<i
     class="wedge now"
     data-now={setting.name}
-    title="now {formatSetting(now, setting)}: set by low latency or by the held loudness"
+    title="now {formatSetting(now, setting)}: set by low latency or by loudness compensation"
     style:left="{toShare(now, setting) * 100}%"
   ></i>{/if}
 <i class="wedge" style:left="{share * 100}%"></i>

@@ -10,7 +10,7 @@
   let brought = $state(false);
   let loudness = $state(String(delivery.setup?.loudness_lufs ?? -14));
   let wrong = $state<string | null>(null);
-  const strips = $derived(workspace.session?.strips.filter((held) => held.path.steps.length) ?? []);
+  const strips = $derived(workspace.session?.strips.filter((strip) => strip.path.steps.length) ?? []);
 
   function start(): void {
     const value = Number(loudness.trim().replace(',', '.'));
@@ -39,14 +39,14 @@
     ><span>Path of</span>
     <select bind:value={strip} data-first>
       {#if !strips.some(({ id }) => id === 'main')}<option value="main">Main (no steps)</option>{/if}
-      {#each strips as held (held.id)}<option value={held.id}>{held.name}</option>{/each}
+      {#each strips as strip (strip.id)}<option value={strip.id}>{strip.name}</option>{/each}
     </select></label
   >
   <label
     ><span>Format</span>
     <select bind:value={format}>
-      {#each delivery.options?.formats ?? [] as held (held.name)}<option value={held.name}
-          >{held.label}</option
+      {#each delivery.options?.formats ?? [] as format (format.name)}<option value={format.name}
+          >{format.label}</option
         >{/each}
     </select></label
   >

@@ -8,7 +8,7 @@
 
   const setup = $derived(delivery.setup!);
   const strip = $derived<Strip | undefined>(
-    workspace.session?.strips.find((held) => held.id === delivery.master),
+    workspace.session?.strips.find((strip) => strip.id === delivery.master),
   );
   const limiter = $derived(strip?.path.steps.findLast((step) => step.kind === 'limiter' && !step.bypass));
   const level = $derived(strip && strip.level_db !== 0 ? `, level ${strip.level_db.toFixed(1)} dB` : '');
@@ -21,7 +21,7 @@
   const bits = $derived([
     ...new Set(formats.filter((format) => format?.dithered).map((format) => format!.bits)),
   ]);
-  const curve = $derived(delivery.options?.dither.find((held) => held.rate_hz === rate));
+  const curve = $derived(delivery.options?.dither.find((dither) => dither.rate_hz === rate));
   const length = $derived(
     setup.extent === 'passage'
       ? `passage, ${clock(workspace.listening.passage.end_s - workspace.listening.passage.start_s)}`

@@ -15,7 +15,7 @@
         ['Buses', strips.filter((strip) => strip.kind === 'bus')],
         ['Tracks', strips.filter((strip) => strip.kind === 'track')],
       ] as const
-    ).filter(([, held]) => held.length),
+    ).filter(([, value]) => value.length),
   );
   const count = $derived(delivery.names?.names.length ?? 0);
   const sum = (values: number[]) => values.reduce((total, value) => total + value, 0);
@@ -45,18 +45,18 @@
     delivery.set({
       tags: {
         ...setup.tags,
-        free: Object.fromEntries(Object.entries(setup.tags.free).filter(([held]) => held !== name)),
+        free: Object.fromEntries(Object.entries(setup.tags.free).filter(([tag]) => tag !== name)),
       },
     });
 </script>
 
 <section class="out" aria-label="Export">
   <h2>Export</h2>
-  {#each groups as [name, held] (name)}
-    {@const ids = held.map((strip) => strip.id)}
+  {#each groups as [name, strips] (name)}
+    {@const ids = strips.map((strip) => strip.id)}
     {@const on = ids.filter((id) => delivery.stripIds.includes(id)).length}
     <div class="group" role="group" aria-label={name}>
-      {#if held.length > 1}
+      {#if strips.length > 1}
         <span class="row soft"
           >{name}<span class="space"></span><button
             class="button"
@@ -66,7 +66,7 @@
         >
       {/if}
       <div class="strips">
-        {#each held as strip (strip.id)}
+        {#each strips as strip (strip.id)}
           <label title={strip.name}
             ><input
               type="checkbox"

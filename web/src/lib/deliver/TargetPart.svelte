@@ -30,7 +30,7 @@
   });
 
   function choose(name: string): void {
-    const target = targets.find((held) => held.name === name);
+    const target = targets.find((one) => one.name === name);
     if (target) delivery.set({ loudness_lufs: target.loudness_lufs, true_peak_dbtp: target.true_peak_dbtp });
   }
 </script>

@@ -42,12 +42,12 @@ export function dragged(drag: Drag): (element: HTMLElement) => () => void {
     const press = (event: PointerEvent) => {
       if (event.button !== 0) return;
       gesture = crypto.randomUUID();
-      const held = drag.hold(place(event));
-      if (held === false) {
+      const undo = drag.hold(place(event));
+      if (undo === false) {
         gesture = null;
         return;
       }
-      restore = held ?? null;
+      restore = undo ?? null;
       event.stopPropagation();
       element.setPointerCapture(event.pointerId);
       addEventListener('keydown', cancel, true);

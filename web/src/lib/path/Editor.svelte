@@ -234,7 +234,7 @@
               />
             {/if}
           {/each}
-          {#if group.name === (split ? 'Blend' : 'Output') && workspace.version?.held.includes(step.id)}
+          {#if group.name === (split ? 'Blend' : 'Output') && workspace.version?.compensated.includes(step.id)}
             <MatchLine {step} />
           {/if}
         </div>

@@ -27,7 +27,7 @@
   let riding_s = $state<number | null>(null);
   /** What the hand has made of it, until that has come back from the server. */
   let written = $state<number | null>(null);
-  let held = false;
+  let pressed = false;
   const rides = $derived(Boolean(moved?.times_s.length));
   $effect(() => {
     if (!rides) return;
@@ -70,10 +70,10 @@
     workspace.move(address.of, address.id, { [address.name]: next }, gesture);
   }
   $effect(() => {
-    if (!workspace.saving && !held) written = null;
+    if (!workspace.saving && !pressed) written = null;
   });
   function hold(on: boolean): void {
-    held = on;
+    pressed = on;
     automation.hold(address, on);
     if (!on && !workspace.saving) written = null;
   }

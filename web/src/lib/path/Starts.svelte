@@ -1,6 +1,6 @@
 <script lang="ts">
   /** Starting points of a processor, and presets of one's own. */
-  import { api, type Processor, type SettingValue, type Step } from '../api/client';
+  import { api, type Processor, type Setting, type SettingValue, type Step } from '../api/client';
   import { Asking } from '../state/asking.svelte';
   import { setOf } from '../state/moves';
   import { workspace } from '../state/workspace.svelte';
@@ -8,10 +8,10 @@
 
   let { step, processor, close }: { step: Step; processor: Processor; close: () => void } = $props();
 
-  const defaults = $derived(
-    Object.fromEntries(processor.settings.map((setting) => [setting.name, setting.default])),
-  );
-  /** A starting point sets everything: what it does not name goes to its default. */
+  const defaultsOf = (settings: Setting[]) =>
+    Object.fromEntries(settings.map((setting) => [setting.name, setting.default]));
+  /** A starting point sets what it does not name to its default, and leaves what an analysis of the sound gave. */
+  const defaults = $derived(defaultsOf(processor.settings.filter((setting) => !setting.analysed)));
   const edit = (settings: Record<string, SettingValue>) =>
     setOf('step', step.id, { ...defaults, ...settings });
   const starts = $derived([
@@ -20,7 +20,12 @@
       edit: () => edit(start.settings),
       find: start.aims.length ? () => found(start.name) : undefined,
     })),
-    { name: 'Default', listen: 'Everything to its default.', aims: [], edit: () => edit({}) },
+    {
+      name: 'Default',
+      listen: 'Everything to its default.',
+      aims: [],
+      edit: () => edit(defaultsOf(processor.settings)),
+    },
   ]);
 
   const asking = new Asking(workspace, 'start');

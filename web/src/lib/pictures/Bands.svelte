@@ -21,7 +21,7 @@
 
   let box = $state.raw({ width: 0, height: 0 });
   /** What is dragged, by the name of its handle. */
-  let held = $state<string | null>(null);
+  let grip = $state<string | null>(null);
   let moving = $state<number[] | null>(null);
 
   const split = $derived(workspace.selection.step?.lanes ? workspace.selection.step : null);
@@ -66,7 +66,7 @@
   });
 
   function release(): void {
-    held = null;
+    grip = null;
     moving = null;
   }
   /** One for each handle and for good: an edit must not end the drag that makes it. */
@@ -78,7 +78,7 @@
   function setDividers(wanted: number[], gesture: string | null = null): void {
     const tidied = wanted.map((hz) => tidy(within(hz, range), 'Hz'));
     if (tidied.some((hz, i) => i > 0 && hz < 1.1 * tidied[i - 1]!)) return;
-    moving = held ? tidied : null;
+    moving = grip ? tidied : null;
     workspace.set(split!.id, { dividers_hz: tidied }, gesture);
   }
   /** One divider, or with Shift all of them together. */
@@ -87,7 +87,7 @@
       let began: number[] = [];
       return dragged({
         hold: () => {
-          held = `divider ${index}`;
+          grip = `divider ${index}`;
           began = [...dividers];
           const [step, was] = [split!, began];
           return (gesture) => workspace.set(step.id, { dividers_hz: was }, gesture);
@@ -131,7 +131,7 @@
           const lane = laneNow(id);
           const step = lane && mainStep(lane);
           if (!step) return false;
-          held = `threshold ${id}`;
+          grip = `threshold ${id}`;
           began = { y: place.y, value: thresholdOf(lane)! };
           return (gesture) => workspace.set(step.id, { threshold_db: began.value }, gesture);
         },
@@ -152,7 +152,7 @@
       return dragged({
         hold: (place) => {
           const lane = laneNow(id)!;
-          held = `level ${id}`;
+          grip = `level ${id}`;
           began = { y: place.y, value: lane.level_db };
           return (gesture) => setLane(workspace, lane, { level_db: began.value }, gesture);
         },
@@ -214,7 +214,7 @@
       {#if threshold !== null}
         <div
           class="threshold"
-          class:held={held === `threshold ${lane.id}`}
+          class:grip={grip === `threshold ${lane.id}`}
           role="presentation"
           data-picture="threshold {lane.name}"
           style:left="{from + 2}px"
@@ -249,7 +249,7 @@
       >
         <i class="zero" style:top="{pixel(0, axes.levels) - axes.ys.to}px"></i>
         <i class="wedge" style:top="{pixel(clamp(lane.level_db, -24, 24), axes.levels) - axes.ys.to}px"></i>
-        {#if Math.abs(lane.level_db) > 0.05 || held === `level ${lane.id}`}
+        {#if Math.abs(lane.level_db) > 0.05 || grip === `level ${lane.id}`}
           <span class="figure" style:top="{pixel(clamp(lane.level_db, -24, 24), axes.levels) - axes.ys.to}px"
             >{format(lane.level_db, 'dB').replace(' dB', '')}</span
           >
@@ -259,7 +259,7 @@
     {#each dividers as hz, index (index)}
       <div
         class="divider"
-        class:held={held === `divider ${index}`}
+        class:grip={grip === `divider ${index}`}
         role="slider"
         tabindex="0"
         aria-label="Divider {index + 1}"
@@ -276,7 +276,7 @@
         onkeydown={(event) => nudgeDivider(event, index)}
         ondblclick={(event) => event.stopPropagation()}
       >
-        {#if held === `divider ${index}`}<span class="figure">{format(hz, 'Hz')}</span>{/if}
+        {#if grip === `divider ${index}`}<span class="figure">{format(hz, 'Hz')}</span>{/if}
       </div>
     {/each}
   {/if}

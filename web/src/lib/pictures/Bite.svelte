@@ -36,8 +36,8 @@
   const warn = $derived(workspace.selection.step?.settings['warn_above_db']);
   // While it is dragged the axis stands still.
   const inSight = $derived(moving === null ? threshold : null);
-  let held = $state.raw<ReturnType<typeof frameOf> | null>(null);
-  const frame = $derived(held ?? frameOf(study?.bite ?? null, inSight, box));
+  let frozen = $state.raw<ReturnType<typeof frameOf> | null>(null);
+  const frame = $derived(frozen ?? frameOf(study?.bite ?? null, inSight, box));
   const lines = $derived(grid(frame));
   const shapes = $derived(
     study ? shapesOf(study.bite, frame, detector !== null, typeof warn === 'number' ? warn : null) : [],
@@ -59,7 +59,7 @@
   const drag = dragged({
     hold: () => {
       const [step, name, was] = [workspace.selection.step!, lineName!, threshold!];
-      held = frame;
+      frozen = frame;
       moving = was;
       return (gesture) => workspace.set(step.id, { [name]: was }, gesture);
     },
@@ -70,7 +70,7 @@
     },
     release: () => {
       moving = null;
-      held = null;
+      frozen = null;
     },
   });
 </script>

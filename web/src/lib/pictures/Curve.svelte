@@ -32,7 +32,7 @@
     { mark: 'key', text: 'detector' },
   ];
   let box = $state.raw({ width: 0, height: 0 });
-  let held: 'level' | 'ratio' | number | null = null;
+  let dragging: 'level' | 'ratio' | number | null = null;
   let moving = $state<Point[] | null>(null);
   /** From where a drag began to what it moves, in pixels. */
   let off = { x: 0, y: 0 };
@@ -73,21 +73,21 @@
 
   function move(place: Place): void {
     const [input, output] = at(place);
-    if (typeof held === 'number') {
-      moving = movePoint(points, held, input, output);
+    if (typeof dragging === 'number') {
+      moving = movePoint(points, dragging, input, output);
       put({ points: moving }, place.gesture);
-    } else if (held === 'level') {
+    } else if (dragging === 'level') {
       const { settings: described } = workspace.described.processor(workspace.selection.step!.kind)!;
       const setting = described.find((other) => other.name === level);
       const wanted = clamp(input + gained, setting?.minimum ?? -60, setting?.maximum ?? 0);
       put({ [level!]: Math.round(wanted * 10) / 10 }, place.gesture);
-    } else if (held === 'ratio') {
+    } else if (dragging === 'ratio') {
       const ratio = (input - threshold!) / Math.max(output - beside_db - threshold!, 0.01);
       put({ ratio: Number(clamp(ratio, 1, MAX_RATIO).toPrecision(3)) }, place.gesture);
     }
   }
   function release(): void {
-    held = null;
+    dragging = null;
     moving = null;
     off = { x: 0, y: 0 };
   }
@@ -102,7 +102,7 @@
   const onThreshold = dragged({
     hold: (place) => {
       if (threshold === null) return false;
-      held = 'level';
+      dragging = 'level';
       off = { x: pixel(threshold, axes.xs) - place.x, y: 0 };
       return kept();
     },
@@ -117,7 +117,7 @@
         const restore = kept();
         const added = addPoint(points, ...at(place));
         if (!added) return false;
-        held = added.at;
+        dragging = added.at;
         moving = added.points;
         put({ points: moving }, place.gesture);
         return restore;
@@ -125,7 +125,7 @@
       const onCurve = pixel(outputAt(curve, valueAt(place.x, axes.xs)), axes.ys);
       const beyond = threshold !== null && place.x > pixel(threshold, axes.xs) + NEAR;
       if (!('ratio' in settings) || !beyond || Math.abs(onCurve - place.y) > NEAR) return false;
-      held = 'ratio';
+      dragging = 'ratio';
       off = { x: 0, y: onCurve - place.y };
       const over_db = valueAt(place.x, axes.xs) - threshold!;
       beside_db = valueAt(onCurve, axes.ys) - threshold! - over_db / Number(settings['ratio']);
@@ -138,7 +138,7 @@
   const onPoint = Array.from({ length: MAX_POINTS }, (_, index) =>
     dragged({
       hold: () => {
-        held = index;
+        dragging = index;
         return kept();
       },
       move,

@@ -37,7 +37,7 @@
   let box = $state.raw({ width: 0, height: 0 });
   let shownAnew = $state(0);
   /** What is dragged: where it is just now, and the axis as it was then, so that nothing moves under the hand. */
-  let held = $state.raw<{ id: string; at_s: number; value: number } | null>(null);
+  let grip = $state.raw<{ id: string; at_s: number; value: number } | null>(null);
   let frozen = $state.raw<{ low: number; high: number } | null>(null);
   let chosen = $state<{ from_s: number; to_s: number } | null>(null);
 
@@ -51,7 +51,7 @@
   const sections = $derived(workspace.session?.sections ?? []);
   const bySection = $derived(moved?.face === 'sections');
   const points = $derived(
-    (envelope?.points ?? []).map((point) => (point.id === held?.id ? { ...point, ...held } : point)),
+    (envelope?.points ?? []).map((point) => (point.id === grip?.id ? { ...point, ...grip } : point)),
   );
   const values = $derived([
     ...(moved?.values ?? []),
@@ -109,17 +109,17 @@
           const point = pointNow(id);
           if (!point) return false;
           began = { ...point };
-          held = { id, at_s: point.at_s, value: point.value };
+          grip = { id, at_s: point.at_s, value: point.value };
           frozen = seen;
           return (gesture) => void automation.put(address, began, gesture);
         },
         move: (place) => {
           const next = { at_s: snap(timeOf(place.x)), value: at(place.y) };
-          if (next.at_s === held?.at_s && next.value === held?.value) return;
-          held = { id, ...next };
+          if (next.at_s === grip?.at_s && next.value === grip?.value) return;
+          grip = { id, ...next };
           void automation.put(address, { ...began, ...next }, place.gesture);
         },
-        release: () => (held = frozen = null),
+        release: () => (grip = frozen = null),
       });
     })());
   const onSection = (id: string) =>
@@ -128,20 +128,20 @@
       return dragged({
         hold: () => {
           began = sectionValue(id);
-          held = { id, at_s: 0, value: began };
+          grip = { id, at_s: 0, value: began };
           frozen = seen;
           return (gesture) => void automation.edit(address, { sections: { [id]: began } }, gesture);
         },
         move: (place) => {
           const value = at(place.y);
-          held = { id, at_s: 0, value };
+          grip = { id, at_s: 0, value };
           void automation.edit(address, { sections: { [id]: value } }, place.gesture);
         },
-        release: () => (held = frozen = null),
+        release: () => (grip = frozen = null),
       });
     })());
   const sectionValue = (id: string) =>
-    held?.id === id ? held.value : (envelope?.sections[id] ?? moved?.still ?? 0);
+    grip?.id === id ? grip.value : (envelope?.sections[id] ?? moved?.still ?? 0);
 
   const gesture = pressGestures();
   const turned = (event: KeyboardEvent) => arrowWay(event, beatLength(workspace.grid), onOff);
@@ -218,7 +218,7 @@
             const y = yOf(point.value, setting, seen, box);
             return [{ id: point.id, x: x(point.at_s), y, point, index }];
           }),
-          held?.id ?? focused,
+          grip?.id ?? focused,
         )
       : [],
   );
@@ -259,7 +259,7 @@
         {#if middle > 0 && middle < box.width}
           <div
             class="point section"
-            class:held={held?.id === section.id}
+            class:grip={grip?.id === section.id}
             class:low={yOf(value, setting, seen, box) > box.height / 2}
             role="slider"
             tabindex="0"
@@ -285,7 +285,7 @@
       {#each handles as { point, index, x: left, y: top } (point.id)}
         <div
           class="point"
-          class:held={held?.id === point.id}
+          class:grip={grip?.id === point.id}
           role="slider"
           tabindex="0"
           aria-label="{label}, point {index + 1} at bar {barsAndBeats(point.at_s, workspace.grid)}"
@@ -304,7 +304,7 @@
           onkeydown={(event) => pointKeys(event, point)}
           ondblclick={() => automation.remove(address, [point.id])}
         >
-          {#if held?.id === point.id}<span class="figure"
+          {#if grip?.id === point.id}<span class="figure"
               >{text(point.value)}, {barsAndBeats(point.at_s, workspace.grid)}</span
             >{/if}
         </div>
@@ -356,7 +356,7 @@
     border: 1.5px solid var(--after);
     transform: rotate(45deg);
   }
-  .point.held::before,
+  .point.grip::before,
   .point:focus-visible::before {
     background: var(--after);
   }

@@ -138,7 +138,9 @@
         ).toFixed(1)} dB{one.on ? '' : ', off'}"
         title="{format(one.frequency_hz, 'Hz')}, sticks out by {one.height_db.toFixed(
           1,
-        )} dB. Drag: frequency and depth; wheel with Ctrl, or + and -: width; Del removes; double-click: on and off"
+        )} dB (certainty {Math.round(
+          (one.certainty ?? 1) * 100,
+        )} %). Drag: frequency and depth; wheel with Ctrl, or + and -: width; Del removes; double-click: on and off"
         style:left="{stands.x}px"
         style:top="{clamp(stands.y, 40, box.height - 30)}px"
         onkeydown={(event) => keys(event, at)}

@@ -49,7 +49,7 @@ const STEADY_PX = 2;
 const STEADY = 0.01;
 const MAX_TOLERANCE = 0.2;
 function toleranceNow(): number {
-  const width = document.querySelector('[data-held]')?.getBoundingClientRect().width ?? 0;
+  const width = document.querySelector('[data-dragging]')?.getBoundingClientRect().width ?? 0;
   return Math.min(MAX_TOLERANCE, Math.max(STEADY, width > 0 ? STEADY_PX / width : 0));
 }
 
@@ -307,11 +307,11 @@ class Automation {
     clearTimeout(this.letGo);
     this.letGo = setTimeout(() => {
       // Keys and the wheel have no release; a drag has, and goes on however long it rests.
-      if (this.recording && !this.latch && !document.querySelector('[data-held]')) this.finish();
+      if (this.recording && !this.latch && !document.querySelector('[data-dragging]')) this.finish();
     }, LET_GO_MS);
   }
 
-  /** While it plays on: what is held goes on being written. */
+  /** While it plays on: what is dragged goes on being written. */
   private sample(): void {
     if (!this.recording) return;
     // A gap in the sound is not the end of the move.

@@ -157,8 +157,8 @@ export function movedSince(before: Choice[], now: Choice[]): Moved[] {
   const present = Object.fromEntries(now.map((choice) => [keyOf(choice.address), choice.value]));
   return before
     .filter(({ address, value }) => {
-      const held = present[keyOf(address)];
-      return held !== undefined && held !== value;
+      const current = present[keyOf(address)];
+      return current !== undefined && current !== value;
     })
     .map(({ address, value }) => ({ ...address, value }));
 }

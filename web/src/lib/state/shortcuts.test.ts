@@ -2,10 +2,10 @@ import { expect, test } from 'vitest';
 import { keyOf, SHORTCUTS, Shortcuts } from './shortcuts.svelte';
 
 const store = () => {
-  const held = new Map<string, string>();
+  const stored = new Map<string, string>();
   return {
-    getItem: (name: string) => held.get(name) ?? null,
-    setItem: (name: string, value: string) => void held.set(name, value),
+    getItem: (name: string) => stored.get(name) ?? null,
+    setItem: (name: string, value: string) => void stored.set(name, value),
   };
 };
 const press = (key: string, more: Partial<KeyboardEvent> = {}) =>

@@ -8,8 +8,8 @@ const edits: Edit[] = [];
 const kept = (on: number | null, ...numbers: number[]) =>
   ({ slots: { on, kept: Object.fromEntries(numbers.map((number) => [number, {}])) } }) as never;
 function open(more: object): void {
-  const held = step('c', more);
-  workspace.version = version(session([strip('main'), strip('a', [held, split('s', [lane('l')])])]));
+  const first = step('c', more);
+  workspace.version = version(session([strip('main'), strip('a', [first, split('s', [lane('l')])])]));
   workspace.selection.choose('a', 'c');
 }
 

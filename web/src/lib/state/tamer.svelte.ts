@@ -58,7 +58,7 @@ class Tamer {
 
   add(frequency_hz: number): void {
     if (this.full) return;
-    const added = { frequency_hz, ...ADDED, time_share: 0, share: 1, on: true, by_hand: true };
+    const added = { frequency_hz, ...ADDED, time_share: 0, share: 1, on: true, by_hand: true, certainty: 1 };
     this.put([...this.resonances, added]);
   }
 

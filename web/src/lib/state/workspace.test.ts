@@ -48,8 +48,8 @@ function served() {
       for (const one of strips)
         if (one.id === moved.id) Object.assign(one, { [moved.name]: moved.value });
         else
-          for (const held of one.path.steps)
-            if (held.id === moved.id) held.settings[moved.name] = moved.value as never;
+          for (const step of one.path.steps)
+            if (step.id === moved.id) step.settings[moved.name] = moved.value as never;
     next({ session: { ...stored.now.session, strips }, undo: 'Ratio' });
     return { ...stored.now, since, strip_ids: strips.map(({ id }) => id) } as never;
   }

@@ -9,7 +9,7 @@
     against = null,
   }: { figures: Figure[]; of: Figures; against?: Figures | null } = $props();
 
-  const value = (held: Figures, figure: Figure) => held[figure.name as keyof Figures];
+  const value = (figures: Figures, figure: Figure) => figures[figure.name as keyof Figures];
   const change = (figure: Figure, before: Figures) => {
     const [from, to] = [value(before, figure), value(of, figure)];
     return from === null || to === null ? '--' : numberText(to - from, figure.digits, true);

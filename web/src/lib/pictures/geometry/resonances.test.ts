@@ -11,6 +11,7 @@ const one: Resonance = {
   share: 0.5,
   on: true,
   by_hand: false,
+  certainty: 1,
 };
 const axes = axesOf(null, { width: 400, height: 200 });
 const study = {

@@ -73,7 +73,7 @@ export function depthOf(
 }
 
 export function says(resonances: Resonance[], cuts: Cut[], remark: string): string {
-  const held = cuts.filter((cut) => cut.db >= MIN_DB);
-  const taken = held.map((cut) => `${db(cut.db)} dB at ${Math.round(cut.hz)} Hz`).join(', ');
+  const audible = cuts.filter((cut) => cut.db >= MIN_DB);
+  const taken = audible.map((cut) => `${db(cut.db)} dB at ${Math.round(cut.hz)} Hz`).join(', ');
   return `${remark || `${resonances.length} resonances`}. ${taken ? `At most taken: ${taken}.` : 'Nothing is taken.'}`;
 }

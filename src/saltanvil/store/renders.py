@@ -1,0 +1,265 @@
+"""The file of the render store: sound in segments, bounded, checked when it is read, thrown away at will."""
+
+import hashlib
+import logging
+import os
+import queue
+import shutil
+import sqlite3
+import threading
+import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+
+import llvmlite.binding  # type: ignore[import-untyped]
+import numba
+import numpy as np
+
+from saltanvil.engine.media import Audio
+
+RENDERS = "renders.db"
+#: By default so much of what is free on the disk, and so much at most.
+FREE_SHARE, MAX_BYTES = 0.1, 8 << 30
+#: A disk that takes longer is done without until it is back.
+PATIENCE_S = 2.0
+#: Segments that may wait to be written, and that one transaction takes.
+MAX_WAITING, MAX_TOGETHER = 64, 32
+#: What decides how a document sounds.
+SOURCES = ("dsp", "measure", "processors", "engine", "session")
+SCHEMA = """
+CREATE TABLE about (program TEXT NOT NULL);
+CREATE TABLE sounds (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, used INTEGER NOT NULL);
+CREATE TABLE segments (
+    sound_id INTEGER NOT NULL,
+    number INTEGER NOT NULL,
+    channels INTEGER NOT NULL,
+    checksum INTEGER NOT NULL,
+    samples BLOB NOT NULL,
+    PRIMARY KEY (sound_id, number)
+);
+"""
+
+log = logging.getLogger(__name__)
+
+Waiting = tuple[str, int, Audio]
+
+
+def default_bytes(folder: Path) -> int:
+    """What the store takes already counts as free, or it would shrink from start to start."""
+    path = folder / RENDERS
+    own = path.stat().st_size if path.exists() else 0
+    return min(MAX_BYTES, int(FREE_SHARE * (shutil.disk_usage(folder).free + own)))
+
+
+def program() -> str:
+    """Names the code that renders, and the machine it is compiled for: another one may sound different in the last bit."""
+    digest = hashlib.blake2b(digest_size=16)
+    for name in SOURCES:
+        root = resources.files("saltanvil") / name
+        for path in sorted(Path(str(root)).rglob("*.py")):
+            digest.update(path.read_bytes())
+    digest.update(f"{numba.__version__} {np.__version__} {llvmlite.binding.get_host_cpu_name()}".encode())
+    return digest.hexdigest()
+
+
+class RenderFile:
+    """A `RenderStore` in a file. Sounds that nobody asked for the longest go first when it is full.
+
+    It never fails: what cannot be kept or read is rendered again, and the log says so once. Writing is done by a thread of its
+    own, and a killed process leaves whole segments; nobody waits for a disk that hangs for longer than PATIENCE_S. most_bytes: 0
+    keeps nothing, and removes what is there.
+    """
+
+    def __init__(self, path: Path, most_bytes: int) -> None:
+        self.path, self.most_bytes = path, most_bytes
+        self.bytes = 0
+        self._lock = threading.Lock()
+        self._connection: sqlite3.Connection | None = None
+        self._waiting: queue.Queue[Waiting | None] = queue.Queue(MAX_WAITING)
+        #: When each sound was last asked for, by name, in the order of asking.
+        self._uses: dict[str, int] = {}
+        self._time = 0
+        self._writer: threading.Thread | None = None
+        self._starting = threading.Lock()
+        #: Whether the queue, or the file, was waited for in vain the last time.
+        self._behind = self._hangs = False
+        try:
+            if most_bytes:
+                self._open()
+            else:
+                self._throw_away()
+        except (sqlite3.Error, OSError) as error:
+            log.warning("%s is begun anew: %s", path, error)
+            try:
+                self._throw_away()
+                self._open()
+            except (sqlite3.Error, OSError) as again:
+                self._stop(again)
+
+    def _open(self) -> None:
+        known = program()
+        os.close(os.open(self.path, os.O_RDWR | os.O_CREAT, 0o600))
+        connection = sqlite3.connect(self.path, timeout=20.0, isolation_level=None, check_same_thread=False)
+        self._connection = connection
+        connection.execute("PRAGMA page_size = 32768")
+        # What a crash of the machine damages is found by its checksum; a killed process leaves no half transaction.
+        connection.execute("PRAGMA journal_mode = TRUNCATE")
+        connection.execute("PRAGMA synchronous = OFF")
+        tables = {row[0] for row in connection.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+        if tables and connection.execute("SELECT program FROM about").fetchone() != (known,):
+            self._throw_away()
+            return self._open()
+        if not tables:
+            connection.executescript(f"BEGIN; {SCHEMA} COMMIT;")
+            connection.execute("INSERT INTO about VALUES (?)", (known,))
+        self.bytes = connection.execute("SELECT coalesce(sum(length(samples)), 0) FROM segments").fetchone()[0]
+        self._time = connection.execute("SELECT coalesce(max(used), 0) FROM sounds").fetchone()[0]
+        return None
+
+    def _throw_away(self) -> None:
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None
+        for path in (self.path, self.path.with_name(f"{self.path.name}-journal")):
+            path.unlink(missing_ok=True)
+
+    def _stop(self, error: Exception) -> None:
+        """Do without; said once."""
+        if self._connection is not None:
+            log.warning("%s keeps nothing until the next start: %s", self.path, error)
+        self._connection = None
+
+    @contextmanager
+    def _work(self) -> Iterator[sqlite3.Connection | None]:
+        """The connection, for one thread at a time; None where there is none any more, or another thread keeps it for long."""
+        if not self._lock.acquire(timeout=0.0 if self._hangs else PATIENCE_S):
+            self._hangs = True
+            yield None
+            return
+        self._hangs = False
+        try:
+            yield self._connection
+        except sqlite3.Error as error:
+            self._stop(error)
+        finally:
+            self._lock.release()
+
+    def has(self, name: str, segments: int) -> bool:
+        with self._work() as connection:
+            if connection is None:
+                return False
+            self._time += 1
+            self._uses[name] = self._time
+            row = connection.execute(
+                "SELECT count(*) FROM segments WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number < ?",
+                (name, segments),
+            ).fetchone()
+            return bool(row[0] == segments)
+        return False
+
+    def read(self, name: str, segment: int) -> Audio | None:
+        with self._work() as connection:
+            if connection is None:
+                return None
+            row = connection.execute(
+                "SELECT channels, checksum, samples FROM segments "
+                "WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
+                (name, segment),
+            ).fetchone()
+            if row is None:
+                return None
+            channels, checksum, samples = row
+            if zlib.crc32(samples) != checksum:
+                log.warning("%s: a segment is damaged; it is rendered again", self.path)
+                self._drop(connection, name)
+                return None
+            return np.frombuffer(bytearray(samples), np.float32).reshape(channels, -1)
+        return None
+
+    def write(self, name: str, segment: int, sound: Audio) -> None:
+        """Soon. sound: is not to be changed afterwards."""
+        if self._connection is None:
+            return
+        with self._starting:
+            if self._writer is None:
+                self._writer = threading.Thread(target=self._write, name="renders", daemon=True)
+                self._writer.start()
+        # Once it was waited for in vain, nothing is until the disk has caught up.
+        self._put((name, segment, sound), 0.0 if self._behind else PATIENCE_S)
+
+    def _put(self, what: Waiting | None, patience_s: float) -> None:
+        try:
+            self._waiting.put(what, block=patience_s > 0.0, timeout=patience_s)
+            self._behind = False
+        except queue.Full:
+            self._behind = True
+
+    def flush(self) -> None:
+        """Wait until all that was handed over is written."""
+        self._waiting.join()
+
+    def close(self) -> None:
+        if self._writer is not None:
+            self._put(None, PATIENCE_S)
+            self._writer.join(timeout=PATIENCE_S)
+        with self._work() as connection:
+            if connection is not None:
+                self._note_uses(connection)
+                connection.close()
+        self._connection = None
+
+    # ---- the thread that writes ------------------------------------------------------------------------------------
+
+    def _write(self) -> None:
+        ended = False
+        while not ended:
+            together = [self._waiting.get()]
+            while len(together) < MAX_TOGETHER and not self._waiting.empty():
+                together.append(self._waiting.get())
+            ended = None in together
+            segments = [one for one in together if one is not None]
+            with self._work() as connection:
+                if connection is not None and segments:
+                    self._keep(connection, segments)
+            for _ in together:
+                self._waiting.task_done()
+
+    def _keep(self, connection: sqlite3.Connection, segments: list[Waiting]) -> None:
+        connection.execute("BEGIN IMMEDIATE")
+        try:
+            for name, number, sound in segments:
+                samples = sound.tobytes()
+                connection.execute("INSERT OR IGNORE INTO sounds (name, used) VALUES (?, ?)", (name, self._time))
+                cursor = connection.execute(
+                    "INSERT OR IGNORE INTO segments SELECT id, ?, ?, ?, ? FROM sounds WHERE name = ?",
+                    (number, len(sound), zlib.crc32(samples), samples, name),
+                )
+                self.bytes += len(samples) * cursor.rowcount
+            self._note_uses(connection)
+            while self.bytes > self.most_bytes:
+                oldest = connection.execute("SELECT name FROM sounds ORDER BY used, id LIMIT 1").fetchone()
+                if oldest is None:
+                    break
+                self._drop(connection, oldest[0])
+            connection.execute("COMMIT")
+        except sqlite3.Error:
+            if connection.in_transaction:
+                connection.execute("ROLLBACK")
+            raise
+
+    def _note_uses(self, connection: sqlite3.Connection) -> None:
+        connection.executemany("UPDATE sounds SET used = ? WHERE name = ?", [(at, name) for name, at in self._uses.items()])
+        self._uses.clear()
+
+    def _drop(self, connection: sqlite3.Connection, name: str) -> None:
+        row = connection.execute(
+            "SELECT id, (SELECT coalesce(sum(length(samples)), 0) FROM segments WHERE sound_id = sounds.id) "
+            "FROM sounds WHERE name = ?",
+            (name,),
+        ).fetchone()
+        if row is not None:
+            connection.execute("DELETE FROM segments WHERE sound_id = ?", (row[0],))
+            connection.execute("DELETE FROM sounds WHERE id = ?", (row[0],))
+            self.bytes -= row[1]
