@@ -389,6 +389,7 @@ def test_a_tab_whose_socket_comes_late_shows_what_was_edited_meanwhile(browser, 
     held[0].continue_()
     page.wait_for_selector("[aria-label='Mute Kick'][aria-pressed=true]")
     context.close()
+    httpx.delete(f"{shared_server}/api/sessions/{number}")  # its name is free again
 
 
 def test_themes_narrow_window_and_zoom(page):

@@ -23,9 +23,9 @@ MATERIAL = {
 }
 
 #: The largest distances found over levels of -32 to -17 LUFS, speeds of 1 to 3 s, ranges of 14 and 24 dB and ten seeds are 0.2,
-#: 1.2, 1.9, 1.9, 1.6 and 2.4 LU (medians below 0.4): soft sounds are not yet at their place after 4 s at a speed of 3 s, and
+#: 1.2, 1.9, 1.9, 1.6 and 3.0 LU (medians below 0.4): soft sounds are not yet at their place after 4 s at a speed of 3 s, and
 #: a few uneven notes of more than a second each are little to go by.
-WITHIN_LU = {"noise": 0.3, "keys": 1.4, "plucks": 2.1, "bass": 2.1, "drums": 1.8, "slow keys": 2.6}
+WITHIN_LU = {"noise": 0.3, "keys": 1.4, "plucks": 2.1, "bass": 2.1, "drums": 1.8, "slow keys": 3.2}
 
 
 @settings(max_examples=8, deadline=None)

@@ -28,7 +28,7 @@ FLOOR = 1e-16
 #: So much sound has to be there before the gain moves at all.
 FIRST_TICKS = 150.0
 #: The relative gate of BS.1770 as a ratio of powers, and how far the loudness of any sound lies from its mean in decibels.
-RELATIVE_GATE, MAX_ABOVE_DB = 0.1, 6.0
+RELATIVE_GATE, MAX_ABOVE_DB = 0.1, 5.0
 #: The share of the distance between mean and loudness that is taken off, and how fast the rest follows, as a share of LONG.
 TAKEN, FOLLOWED = 0.6, 0.25
 MAX_MISSING_DB, NEAR_DB = 2.0, 0.5
