@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from saltanvil.demo import harbour_walk, low_water
-from saltanvil.engine import render, rendered
+from saltanvil.engine import segments
 from saltanvil.engine.audition import Scope
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.render import render_strips
@@ -35,11 +35,21 @@ class Memory:
 
     def read(self, name, segment):
         self.reads += 1
-        return None if self.reads in self.lost else self.kept[name, segment].copy()
+        sound = self.kept.get((name, segment))
+        return None if sound is None or self.reads in self.lost else sound.copy()
 
     def write(self, name, segment, sound):
         self.writes += 1
         self.kept[name, segment] = sound.copy()
+
+    def borders(self, name, most):
+        return [number for kind, number in self.kept if kind == ("states", name) and number <= most]
+
+    def read_state(self, name, segment):
+        return self.kept.get((("states", name), segment))
+
+    def write_state(self, name, segment, state):
+        self.kept[("states", name), segment] = state
 
 
 class Stored(Arrays):
@@ -53,8 +63,7 @@ class Stored(Arrays):
 
 @pytest.fixture(autouse=True)
 def short_segments(monkeypatch):
-    monkeypatch.setattr(rendered, "SEGMENT_FRAMES", SEGMENT_FRAMES)
-    monkeypatch.setattr(render, "SEGMENT_FRAMES", SEGMENT_FRAMES)
+    monkeypatch.setattr(segments, "SEGMENT_FRAMES", SEGMENT_FRAMES)
 
 
 def outputs(session, media, names):

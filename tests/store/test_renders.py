@@ -11,7 +11,7 @@ from types import SimpleNamespace
 import numpy as np
 import pytest
 
-from saltanvil.engine.rendered import StoredMedia
+from saltanvil.engine.segments import StoredMedia
 from saltanvil.store import renders
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore

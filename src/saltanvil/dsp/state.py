@@ -13,12 +13,14 @@ class Stateful:
     scratch: arrays that every block writes before it reads them; their contents mean nothing.
     rings: long memories written along an index that belongs to the state, with room for what is saved and gone back over:
     going back to the index is enough, as what was written beyond it is written anew.
+    replaced: what sound moves too, but seldom and not in place: shared by all copies until then.
     """
 
     state: ClassVar[tuple[str, ...]] = ()
     heads: ClassVar[dict[str, int]] = {}
     scratch: ClassVar[tuple[str, ...]] = ()
     rings: ClassVar[tuple[str, ...]] = ()
+    replaced: ClassVar[tuple[str, ...]] = ()
 
     @property
     def fresh(self) -> bool:

@@ -36,6 +36,9 @@ NEVER = -(1 << 62)
 #: Turns of the way that are remembered: loops that are shorter than the latency.
 MAX_TURNS = 64
 
+#: What a state follows that comes from a render in which it had gone along the same course.
+RESUMED = object()
+
 T = TypeVar("T")
 U = TypeVar("U")
 #: Session frames of readings, and the values there, (courses, readings).
@@ -203,6 +206,8 @@ class Moving(Generic[T]):
         """The state goes on with this course from the present block on. Where it had none or another one before, its values glide
         over for a while."""
         before, follower.follows = follower.follows, self
+        if before is RESUMED:
+            return
         if follower.started and (before is None or before.cache_key() != self.cache_key()):
             self.easing = self.clock.block[0] + EASING_TICKS * TICK_FRAMES
 

@@ -59,8 +59,8 @@ def compile_plan(
     replaced: dict[int, Node] = {}
     for point in compiler.graph.needed(node for node in nodes if node in compiler.graph.sources):
         of, entry = compiler.depends(point), before.nodes.get(point)
-        if entry is None or entry.of != of or not entry.used <= rack.states.keys():
-            rack.used = set()
+        if entry is None or entry.of != of or not entry.used.keys() <= rack.states.keys():
+            rack.used = {}
             new = CompiledNode(of, compiler.made(point), rack.used)
             if entry is not None:
                 replaced[id(entry.node)] = new.node
@@ -69,9 +69,10 @@ def compile_plan(
             entry.node.carry_on(compiler.context, replaced)
         entries[point] = entry
         compiler.nodes[point] = entry.node
-    rack.used = set().union(*(entry.used for entry in entries.values()))
+    rack.used = {name: None for entry in entries.values() for name in entry.used}
     before.nodes = entries
     plan = compiler.plan()
+    plan.used = {point: tuple(entry.used) for point, entry in entries.items()}
     plan.hear()
     rack.drop_unused()
     return plan

@@ -13,11 +13,11 @@ from saltanvil.session.sharing import shared
 
 @dataclass
 class CompiledNode:
-    """A node, what it was made of (compared to find out whether it still holds), and the names of its states."""
+    """A node, what it was made of (compared to find out whether it still holds), and the names of its states, in their order."""
 
     of: tuple[object, ...]
     node: Node
-    used: set[StateKey]
+    used: dict[StateKey, None]
 
 
 @dataclass

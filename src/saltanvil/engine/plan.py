@@ -20,7 +20,7 @@ from saltanvil.engine.media import Media
 from saltanvil.engine.nodes.base import NOTHING, Node
 from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.nodes.strip import OutNode, StripNode
-from saltanvil.engine.rack import Audio, Rack
+from saltanvil.engine.rack import Audio, Key, Rack
 from saltanvil.engine.run_graph import run_graph
 from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.session import Session
@@ -58,6 +58,8 @@ class Plan:
     tap: list[Audio]
     #: The session's frame at which the present block begins.
     at: int = 0
+    #: The names of the states that each point has, in their order.
+    used: dict[NodeId, tuple[Key, ...]] = field(default_factory=dict)
     #: What the render store reads or keeps, by the identity of the node.
     store_links: dict[int, StoreLink] = field(default_factory=dict)
 

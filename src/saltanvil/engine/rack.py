@@ -98,7 +98,7 @@ class Rack:
 
     def __init__(self) -> None:
         self.states: dict[Key, RackState] = {}
-        self.used: set[Key] = set()
+        self.used: dict[Key, None] = {}
         self.clock = Clock()
         #: Where the arrays of the states lie, once they have been saved.
         self._stretch: StateMemory | None = None
@@ -107,7 +107,7 @@ class Rack:
         """settings: those the step runs with. moving: they move over time, so that the node gives them to it."""
         kind = processor_named(step.kind)
         name = ("step", step.id, step.kind, str(channels), str(context.rate), str(kind.structural_key(settings)))
-        self.used.add(name)
+        self.used[name] = None
         result = self.states.get(name)
         if isinstance(result, Processor):
             if not moving:
@@ -118,7 +118,7 @@ class Rack:
 
     def delay_line(self, channels: int, *name: str) -> DelayLine:
         full = ("late", str(channels), *name)
-        self.used.add(full)
+        self.used[full] = None
         result = self.states.get(full)
         if not isinstance(result, DelayLine):
             result = self.states[full] = DelayLine(channels)
@@ -126,7 +126,7 @@ class Rack:
 
     def glide(self, *name: str) -> Glide:
         full = ("glide", *name)
-        self.used.add(full)
+        self.used[full] = None
         result = self.states.get(full)
         if not isinstance(result, Glide):
             result = self.states[full] = Glide()

@@ -5,6 +5,7 @@ from concurrent.futures import Executor, ThreadPoolExecutor
 
 import numpy as np
 
+from saltanvil.engine import segments
 from saltanvil.engine.audition import RENDERED
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Audio, Media
@@ -12,7 +13,7 @@ from saltanvil.engine.memory import keep_freed_memory
 from saltanvil.engine.nodes.base import NOTHING, Node
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
-from saltanvil.engine.rendered import SEGMENT_FRAMES, use_store
+from saltanvil.engine.rendered import use_store
 from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.tail import MAX_TAIL_S, quiet_frames, with_tail
 from saltanvil.engine.time import ceil_tick, floor_tick, preroll_start
@@ -76,13 +77,13 @@ def run_plan(
     if begin == 0:
         use_store(plan, [*nodes, *telling], end)
         if plan.store_links:
-            end = -(-end // SEGMENT_FRAMES) * SEGMENT_FRAMES
+            end = -(-end // segments.SEGMENT_FRAMES) * segments.SEGMENT_FRAMES
     waiting = [[np.zeros((node.channels, 0), np.float32)] for node in nodes]
     delivered = start
-    for at in range(begin, end, SEGMENT_FRAMES):
+    for at in range(begin, end, segments.SEGMENT_FRAMES):
         if cancelled():
             raise Cancelled
-        frames = min(SEGMENT_FRAMES, end - at)
+        frames = min(segments.SEGMENT_FRAMES, end - at)
         plan.run(at, frames, pool, spent)
         watch(plan)
         ready = stop

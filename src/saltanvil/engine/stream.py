@@ -18,6 +18,7 @@ import numpy as np
 
 from saltanvil.dsp import mix
 from saltanvil.dsp.units import SILENCE_DB, gain_to_db
+from saltanvil.engine.borders import settle
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.compiled import Compiled
 from saltanvil.engine.media import Media
@@ -28,7 +29,7 @@ from saltanvil.engine.rack import Audio, Rack, SavedRack
 from saltanvil.engine.run_graph import THREADS
 from saltanvil.engine.structure import structure_of
 from saltanvil.engine.tail import MAX_TAIL_S, last_sounding, quiet_frames
-from saltanvil.engine.time import ceil_tick, preroll_start, session_frames
+from saltanvil.engine.time import ceil_tick, session_frames
 from saltanvil.engine.wanted import Passage, Wanted
 from saltanvil.measure.loudness import MOMENTARY_HOPS, SHORT_TERM_HOPS, LoudnessMeter, PeakMeter
 from saltanvil.session.document.base import MAIN_ID
@@ -39,8 +40,6 @@ from saltanvil.session.document.session import Session
 BLOCK_FRAMES = 2048
 #: A new structure fades in over this.
 FADE_FRAMES = 1024
-#: Long, so that the cores seldom wait for each other.
-PREROLL_BLOCK_FRAMES = 1 << 16
 #: Saving states may take this share of the time that rendering takes: a play of many strips is saved before fewer of its
 #: blocks, and an edit of it sounds a block or two later.
 SAVING_SHARE = 0.35
@@ -131,8 +130,8 @@ class Stream:
         self._end = session_frames(session, media)
         # The states settle on what comes before; then the latency is filled.
         with ThreadPoolExecutor(THREADS) as pool:
-            for at in range(preroll_start(start, rate), start, PREROLL_BLOCK_FRAMES):
-                plan.render(at, min(PREROLL_BLOCK_FRAMES, start - at), pool)
+            #: Whether it begins as a render of the song sounds there.
+            self.exact = settle(plan, start, pool)
         self._state = State(
             0, 0, wanted, structure_of(session, wanted.audition, self._compiled), rack, Monitor(wanted.monitor, rate),
             LoudnessMeter(rate, 2, SHORT_TERM_HOPS), PeakMeter(), Reader(start, wanted.passage, self._end),

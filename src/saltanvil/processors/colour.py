@@ -152,6 +152,7 @@ class Stage(Stateful):
     state = ("_state", "_ups", "_downs", "_pads", "_ring", "_emphasis", "_undoing")
     heads: ClassVar[dict[str, int]] = {"_ups": MAX_TAPS, "_downs": MAX_TAPS, "_pads": dsp.MAX_PAD}
     scratch = ("_work",)
+    replaced = ("_curves",)
 
     def __init__(self, channels: int, rate: int) -> None:
         self.rate = rate

@@ -18,16 +18,18 @@ from typing import Any
 
 from saltanvil.dsp.kernel import KERNELS
 from saltanvil.engine.live import Player
-from saltanvil.engine.media import Audio, Media
+from saltanvil.engine.media import Audio
 from saltanvil.engine.memory import give_back_memory, keep_freed_memory
 from saltanvil.engine.priority import realtime_priority
+from saltanvil.engine.segments import RenderStore
 from saltanvil.engine.stream import Block
 from saltanvil.engine.wanted import Wanted
 from saltanvil.media.recording import Recording
 from saltanvil.session.document.session import Session
 from saltanvil.sound.wire import Change, changed, pack
 from saltanvil.store.database import Database
-from saltanvil.store.media import MediaStore
+from saltanvil.store.media import MediaStore, RatedMedia
+from saltanvil.store.renders import RENDERS, RenderReader
 
 log = logging.getLogger(__name__)
 
@@ -46,8 +48,16 @@ GC_THRESHOLD = 20_000
 class HeardMedia:
     """Media of a session, and what a delivery check recorded: by number (the sound, its first frame, its length)."""
 
-    media: Media
+    media: RatedMedia
     recordings: dict[int, tuple[Recording, int, int]] = field(default_factory=dict)
+
+    @property
+    def renders(self) -> RenderStore | None:
+        return self.media.renders
+
+    def key(self, media_id: int) -> str:
+        """What was recorded has never been rendered."""
+        return self.media.key(media_id) if media_id not in self.recordings else f"recording {media_id}"
 
     def channels(self, media_id: int) -> int:
         recording = self.recordings.get(media_id)
@@ -65,7 +75,7 @@ class HeardMedia:
 class Playing:
     """One player, and what the server has said to it."""
 
-    def __init__(self, name: int, send: "Sender", media: Media, document: Session) -> None:
+    def __init__(self, name: int, send: "Sender", media: RatedMedia, document: Session) -> None:
         self._name, self._send = name, send
         self.document = document
         self.media = HeardMedia(media)
@@ -137,7 +147,8 @@ class Stores:
 
     def open(self, path: Path, name: int) -> MediaStore:
         if path not in self._held:
-            self._held[path] = MediaStore(Database(path, checked=True), MEDIA_BYTES), set()
+            renders = RenderReader(path.with_name(RENDERS))
+            self._held[path] = MediaStore(Database(path, checked=True), MEDIA_BYTES, renders), set()
         store, users = self._held[path]
         users.add(name)
         return store
@@ -148,6 +159,8 @@ class Stores:
             if not users:
                 del self._held[path]
                 store.database.close()
+                if isinstance(store.renders, RenderReader):
+                    store.renders.close()
 
 
 def serve(connection: Connection) -> None:

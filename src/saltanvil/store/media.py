@@ -13,7 +13,7 @@ import soxr
 from numpy.typing import NDArray
 
 from saltanvil.dsp.envelope import extremes
-from saltanvil.engine.rendered import RenderStore
+from saltanvil.engine.segments import RenderStore
 from saltanvil.media.decode import Source
 from saltanvil.session.document.base import NotFound
 from saltanvil.store.database import Database, StoreError

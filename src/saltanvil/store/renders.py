@@ -1,5 +1,6 @@
 """The file of the render store: sound in segments, bounded, checked when it is read, thrown away at will."""
 
+import functools
 import hashlib
 import logging
 import os
@@ -9,9 +10,10 @@ import sqlite3
 import threading
 import zlib
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from importlib import resources
 from pathlib import Path
+from typing import TypeVar
 
 import llvmlite.binding  # type: ignore[import-untyped]
 import numba
@@ -24,6 +26,8 @@ RENDERS = "renders.db"
 FREE_SHARE, MAX_BYTES = 0.1, 8 << 30
 #: A disk that takes longer is done without until it is back.
 PATIENCE_S = 2.0
+#: And for what plays.
+READER_PATIENCE_S = 0.05
 #: Segments that may wait to be written, and that one transaction takes.
 MAX_WAITING, MAX_TOGETHER = 64, 32
 #: What decides how a document sounds.
@@ -39,11 +43,25 @@ CREATE TABLE segments (
     samples BLOB NOT NULL,
     PRIMARY KEY (sound_id, number)
 );
+CREATE TABLE states (
+    sound_id INTEGER NOT NULL,
+    number INTEGER NOT NULL,
+    checksum INTEGER NOT NULL,
+    state BLOB NOT NULL,
+    PRIMARY KEY (sound_id, number)
+);
+"""
+#: Bytes of a sound, with its states.
+SIZE = """
+SELECT coalesce((SELECT sum(length(samples)) FROM segments WHERE sound_id = sounds.id), 0)
+    + coalesce((SELECT sum(length(state)) FROM states WHERE sound_id = sounds.id), 0) FROM sounds
 """
 
 log = logging.getLogger(__name__)
 
-Waiting = tuple[str, int, Audio]
+T = TypeVar("T")
+#: A segment's sound, or the states before it.
+Waiting = tuple[str, int, Audio | bytes]
 
 
 def default_bytes(folder: Path) -> int:
@@ -53,6 +71,7 @@ def default_bytes(folder: Path) -> int:
     return min(MAX_BYTES, int(FREE_SHARE * (shutil.disk_usage(folder).free + own)))
 
 
+@functools.cache
 def program() -> str:
     """Names the code that renders, and the machine it is compiled for: another one may sound different in the last bit."""
     digest = hashlib.blake2b(digest_size=16)
@@ -62,6 +81,38 @@ def program() -> str:
             digest.update(path.read_bytes())
     digest.update(f"{numba.__version__} {np.__version__} {llvmlite.binding.get_host_cpu_name()}".encode())
     return digest.hexdigest()
+
+
+class Damaged:
+    """Not what was written."""
+
+
+def read_sound(connection: sqlite3.Connection, name: str, segment: int) -> Audio | Damaged | None:
+    row = connection.execute(
+        "SELECT channels, checksum, samples FROM segments WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
+        (name, segment),
+    ).fetchone()
+    if row is None:
+        return None
+    channels, checksum, samples = row
+    return Damaged() if zlib.crc32(samples) != checksum else np.frombuffer(bytearray(samples), np.float32).reshape(channels, -1)
+
+
+def read_borders(connection: sqlite3.Connection, name: str, most: int) -> list[int]:
+    rows = connection.execute(
+        "SELECT number FROM states WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number <= ?", (name, most)
+    )
+    return [row[0] for row in rows]
+
+
+def read_state(connection: sqlite3.Connection, name: str, segment: int) -> bytes | Damaged | None:
+    row = connection.execute(
+        "SELECT checksum, state FROM states WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
+        (name, segment),
+    ).fetchone()
+    if row is None:
+        return None
+    return Damaged() if zlib.crc32(row[1]) != row[0] else bytes(row[1])
 
 
 class RenderFile:
@@ -114,7 +165,7 @@ class RenderFile:
         if not tables:
             connection.executescript(f"BEGIN; {SCHEMA} COMMIT;")
             connection.execute("INSERT INTO about VALUES (?)", (known,))
-        self.bytes = connection.execute("SELECT coalesce(sum(length(samples)), 0) FROM segments").fetchone()[0]
+        self.bytes = sum(row[0] for row in connection.execute(SIZE))
         self._time = connection.execute("SELECT coalesce(max(used), 0) FROM sounds").fetchone()[0]
         return None
 
@@ -163,23 +214,37 @@ class RenderFile:
         with self._work() as connection:
             if connection is None:
                 return None
-            row = connection.execute(
-                "SELECT channels, checksum, samples FROM segments "
-                "WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
-                (name, segment),
-            ).fetchone()
-            if row is None:
-                return None
-            channels, checksum, samples = row
-            if zlib.crc32(samples) != checksum:
-                log.warning("%s: a segment is damaged; it is rendered again", self.path)
-                self._drop(connection, name)
-                return None
-            return np.frombuffer(bytearray(samples), np.float32).reshape(channels, -1)
+            return self._whole(connection, name, read_sound(connection, name, segment))
         return None
+
+    def borders(self, name: str, most: int) -> list[int]:
+        with self._work() as connection:
+            return [] if connection is None else read_borders(connection, name, most)
+        return []
+
+    def read_state(self, name: str, segment: int) -> bytes | None:
+        with self._work() as connection:
+            if connection is None:
+                return None
+            return self._whole(connection, name, read_state(connection, name, segment))
+        return None
+
+    def _whole(self, connection: sqlite3.Connection, name: str, what: T | Damaged | None) -> T | None:
+        if isinstance(what, Damaged):
+            log.warning("%s: a segment is damaged; it is rendered again", self.path)
+            self._drop(connection, name)
+            return None
+        return what
 
     def write(self, name: str, segment: int, sound: Audio) -> None:
         """Soon. sound: is not to be changed afterwards."""
+        self._hand_over((name, segment, sound))
+
+    def write_state(self, name: str, segment: int, state: bytes) -> None:
+        """Soon."""
+        self._hand_over((name, segment, state))
+
+    def _hand_over(self, what: Waiting) -> None:
         if self._connection is None:
             return
         with self._starting:
@@ -187,7 +252,7 @@ class RenderFile:
                 self._writer = threading.Thread(target=self._write, name="renders", daemon=True)
                 self._writer.start()
         # Once it was waited for in vain, nothing is until the disk has caught up.
-        self._put((name, segment, sound), 0.0 if self._behind else PATIENCE_S)
+        self._put(what, 0.0 if self._behind else PATIENCE_S)
 
     def _put(self, what: Waiting | None, patience_s: float) -> None:
         try:
@@ -229,14 +294,20 @@ class RenderFile:
     def _keep(self, connection: sqlite3.Connection, segments: list[Waiting]) -> None:
         connection.execute("BEGIN IMMEDIATE")
         try:
-            for name, number, sound in segments:
-                samples = sound.tobytes()
+            for name, number, what in segments:
                 connection.execute("INSERT OR IGNORE INTO sounds (name, used) VALUES (?, ?)", (name, self._time))
-                cursor = connection.execute(
-                    "INSERT OR IGNORE INTO segments SELECT id, ?, ?, ?, ? FROM sounds WHERE name = ?",
-                    (number, len(sound), zlib.crc32(samples), samples, name),
-                )
-                self.bytes += len(samples) * cursor.rowcount
+                data = what if isinstance(what, bytes) else what.tobytes()
+                if isinstance(what, bytes):
+                    cursor = connection.execute(
+                        "INSERT OR IGNORE INTO states SELECT id, ?, ?, ? FROM sounds WHERE name = ?",
+                        (number, zlib.crc32(data), data, name),
+                    )
+                else:
+                    cursor = connection.execute(
+                        "INSERT OR IGNORE INTO segments SELECT id, ?, ?, ?, ? FROM sounds WHERE name = ?",
+                        (number, len(what), zlib.crc32(data), data, name),
+                    )
+                self.bytes += len(data) * cursor.rowcount
             self._note_uses(connection)
             while self.bytes > self.most_bytes:
                 oldest = connection.execute("SELECT name FROM sounds ORDER BY used, id LIMIT 1").fetchone()
@@ -254,12 +325,61 @@ class RenderFile:
         self._uses.clear()
 
     def _drop(self, connection: sqlite3.Connection, name: str) -> None:
-        row = connection.execute(
-            "SELECT id, (SELECT coalesce(sum(length(samples)), 0) FROM segments WHERE sound_id = sounds.id) "
-            "FROM sounds WHERE name = ?",
-            (name,),
-        ).fetchone()
+        row = connection.execute(SIZE.replace("SELECT", "SELECT id,", 1) + " WHERE name = ?", (name,)).fetchone()
         if row is not None:
             connection.execute("DELETE FROM segments WHERE sound_id = ?", (row[0],))
+            connection.execute("DELETE FROM states WHERE sound_id = ?", (row[0],))
             connection.execute("DELETE FROM sounds WHERE id = ?", (row[0],))
             self.bytes -= row[1]
+
+
+class RenderReader:
+    """The same file for another process, which only reads, and waits for nobody: a `RenderStore` that keeps nothing."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._lock = threading.Lock()
+        self._connection: sqlite3.Connection | None = None
+
+    @contextmanager
+    def _work(self) -> Iterator[sqlite3.Connection]:
+        """Raises sqlite3.Error where there is no file, or it is being written."""
+        with self._lock:
+            if self._connection is None:
+                connection = sqlite3.connect(
+                    f"{self.path.absolute().as_uri()}?mode=ro", uri=True, timeout=READER_PATIENCE_S, check_same_thread=False
+                )
+                if connection.execute("SELECT program FROM about").fetchone() != (program(),):
+                    connection.close()
+                    raise sqlite3.DatabaseError("it is another program's")
+                self._connection = connection
+            yield self._connection
+
+    def has(self, name: str, segments: int) -> bool:
+        return False
+
+    def read(self, name: str, segment: int) -> Audio | None:
+        with suppress(sqlite3.Error), self._work() as connection:
+            sound = read_sound(connection, name, segment)
+            return None if isinstance(sound, Damaged) else sound
+        return None
+
+    def borders(self, name: str, most: int) -> list[int]:
+        with suppress(sqlite3.Error), self._work() as connection:
+            return read_borders(connection, name, most)
+        return []
+
+    def read_state(self, name: str, segment: int) -> bytes | None:
+        with suppress(sqlite3.Error), self._work() as connection:
+            state = read_state(connection, name, segment)
+            return None if isinstance(state, Damaged) else state
+        return None
+
+    def write(self, name: str, segment: int, sound: Audio) -> None: ...
+
+    def write_state(self, name: str, segment: int, state: bytes) -> None: ...
+
+    def close(self) -> None:
+        if self._connection is not None:
+            self._connection.close()
+            self._connection = None

@@ -90,9 +90,7 @@ class StepNode(Node):
         pieces = self.moving.pieces(at, x.shape[1])
         for begin, end, settings, ticks in pieces:
             processor.glides_for(ticks)
-            if processor.configured[0] is not settings:
-                processor.configure(settings, processor.context)
-                processor.configured = settings, processor.context
+            processor.take(settings, processor.context)
             if len(pieces) == 1:
                 return processor.process(x, key)
             cut = slice(begin, end)
