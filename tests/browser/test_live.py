@@ -10,7 +10,7 @@ from pathlib import Path
 import httpx
 import pytest
 
-from tests.browser.conftest import opened, saved, serving
+from tests.browser.conftest import opened, saved, serving, until
 from tests.browser.test_page import energy, heard, mean_energy, setting, wait_heard
 
 THRESHOLD = "[role=slider][data-setting=threshold_db]"
@@ -204,3 +204,25 @@ def test_stop_shows_only_while_it_sounds(page):
     assert page.get_attribute("button.play", "aria-label") == "Stop"
     page.keyboard.press("Space")
     page.wait_for_selector("[aria-label=Play]")
+
+
+def test_a_play_says_when_it_does_not_begin_as_the_song_does(page_alone):
+    """Nothing has been rendered after the first start; a render of the song, as the contrast makes one, keeps what steps had
+    become at each border."""
+    page = page_alone
+
+    def begins_exactly():
+        page.keyboard.press("Space")
+        wait_heard(page, 10_000)
+        approximate = page.locator("footer .approximate").count()
+        page.keyboard.press("Space")
+        page.wait_for_selector("footer.transport .play[aria-label=Play]")
+        return not approximate
+
+    assert not begins_exactly()
+    number = page.url.rsplit("#/", 1)[1].split("/")[0]
+    page.evaluate(f"""fetch('/api/sessions/{number}/studies/contrast', {{
+        method: 'POST', headers: {{'Content-Type': 'application/json'}},
+        body: JSON.stringify({{tab: 'another', scopes: [{{strip_id: 'main'}}]}}),
+    }}).then((answer) => answer.json())""")
+    until(page, begins_exactly)

@@ -15,7 +15,7 @@ from saltanvil.engine.segments import StoredMedia
 from saltanvil.store import renders
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
-from saltanvil.store.renders import RENDERS, RenderFile
+from saltanvil.store.renders import RENDERS, RenderFile, RenderReader
 from tests.signals import noise
 
 SEGMENT = noise(2, 4096)
@@ -44,6 +44,45 @@ def test_what_was_written_is_read_to_the_bit_also_after_a_restart(tmp_path, file
         assert np.array_equal(store.read("one", 2), SEGMENT) and np.array_equal(store.read("two", 0), mono)
         assert store.read("one", 3) is None and store.bytes == 3 * (SEGMENT.nbytes + mono.nbytes)
         store.close()
+
+
+def test_states_are_kept_beside_their_sound_and_go_with_it(tmp_path, file):
+    fill(file, "one")
+    for border in (1, 3):
+        file.write_state("one", border, bytes([border]) * 5000)
+    file.flush()
+    assert file.borders("one", 2) == [1] and file.borders("one", 9) == [1, 3] and file.borders("two", 9) == []
+    assert file.read_state("one", 3) == bytes([3]) * 5000 and file.read_state("one", 2) is None
+    assert file.bytes == 3 * SEGMENT.nbytes + 10_000
+    file.close()
+    small = RenderFile(tmp_path / RENDERS, 3 * SEGMENT.nbytes + 10_000)
+    assert small.bytes == 3 * SEGMENT.nbytes + 10_000
+    fill(small, "two")
+    assert small.borders("one", 9) == [] and small.bytes == 3 * SEGMENT.nbytes
+    small.close()
+
+
+def test_another_process_reads_it_and_waits_for_nobody(tmp_path, file):
+    """What plays: no file, a file that is being written, damage and another program's file are no sound, and no error."""
+    reader = RenderReader(tmp_path / "elsewhere" / RENDERS)
+    assert reader.read("one", 0) is None and reader.borders("one", 9) == [] and not reader.has("one", 1)
+    reader = RenderReader(tmp_path / RENDERS)
+    fill(file, "one")
+    file.write_state("one", 1, b"state")
+    file.flush()
+    assert np.array_equal(reader.read("one", 1), SEGMENT) and reader.read_state("one", 1) == b"state"
+    assert reader.borders("one", 9) == [1] and reader.read("one", 3) is None
+    with sqlite3.connect(tmp_path / RENDERS, isolation_level=None) as connection:
+        connection.execute("BEGIN EXCLUSIVE")
+        assert reader.read("one", 1) is None and reader.borders("one", 9) == []
+        connection.execute("ROLLBACK")
+        connection.execute("UPDATE states SET state = ?", (b"stale",))
+        connection.execute("UPDATE segments SET checksum = 0")
+        assert reader.read_state("one", 1) is None and reader.read("one", 0) is None
+        reader.close()
+        connection.execute("UPDATE about SET program = 'another'")
+    assert reader.borders("one", 9) == []
+    connection.close()
 
 
 def test_what_nobody_asked_for_the_longest_goes_first(tmp_path):

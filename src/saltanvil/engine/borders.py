@@ -17,12 +17,9 @@ from saltanvil.engine import segments
 from saltanvil.engine.media import Audio
 from saltanvil.engine.nodes.base import Node
 from saltanvil.engine.plan import Plan, StoreLink
-from saltanvil.engine.states import states_of, unpack
+from saltanvil.engine.states import MOST_SEGMENTS, states_of, unpack
 from saltanvil.engine.time import preroll_start
 from saltanvil.session.graph import NodeId
-
-#: What a play may render before it begins, in segments: where states lie further back, it settles instead.
-MOST_SEGMENTS = 8
 
 
 class Missing(Exception):

@@ -13,8 +13,9 @@ from saltanvil.engine.rack import Glide, RackState
 from saltanvil.engine.segments import RenderStore
 from saltanvil.processors.base import Processor
 
-#: Larger states are kept at each eighth border only.
-SMALL_BYTES, EVERY = 1 << 18, 8
+#: States so large are kept at each border, and larger ones as much further apart, up to so many segments: a play renders as
+#: much before it begins.
+SMALL_BYTES, MOST_SEGMENTS = 1 << 18, 8
 
 
 def packed(states: list[RackState]) -> bytes:
@@ -138,5 +139,5 @@ def states_of(plan: Plan, strip_id: str) -> list[RackState]:
 def keep_states(plan: Plan, store: RenderStore, strip_id: str, name: str, border: int) -> None:
     """Called when all points of a strip have made the segment before a border."""
     state = packed(states_of(plan, strip_id))
-    if len(state) <= SMALL_BYTES or border % EVERY == 0:
+    if border % min(-(-len(state) // SMALL_BYTES), MOST_SEGMENTS) == 0:
         store.write_state(name, border, state)

@@ -77,6 +77,7 @@ class Block:
     short_term_lufs: float
     lead_s: float
     latency_s: float
+    exact: bool
 
 
 @dataclass
@@ -286,6 +287,7 @@ class Stream:
             short_term_lufs=max(state.loudness.latest_lufs(SHORT_TERM_HOPS), SILENCE_DB),
             lead_s=lead_s,
             latency_s=plan.latency_frames / rate,
+            exact=self.exact,
         )
 
 

@@ -55,6 +55,7 @@ COVERED: dict[str, Any] = {
     "strips": {}, "steps": {}, "gate_states": {}, "lanes": {}, "sends": {}, "keys": {}, "reduction_db": [],
     "detector_db": -160.0, "main_peaks_dbfs": [-160.0, -160.0], "main_true_peaks_dbtp": [-160.0, -160.0],
     "momentary_lufs": -160.0, "short_term_lufs": -160.0, "lead_s": 0.0, "latency_s": 0.0,
+    "exact": True,
 }  # fmt: skip
 
 
@@ -81,6 +82,7 @@ def pack(block: Block, covered: bool = False) -> bytes:
         "short_term_lufs": round(block.short_term_lufs, 1),
         "lead_s": round(block.lead_s, 3),
         "latency_s": round(block.latency_s, 6),
+        "exact": block.exact,
         **(COVERED if covered else {}),
     }
     text = to_json(header)

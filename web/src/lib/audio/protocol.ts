@@ -26,6 +26,8 @@ export interface BlockHeader {
   short_term_lufs: number;
   lead_s: number;
   latency_s: number;
+  /** Whether the play began as a render of the song sounds there. */
+  exact: boolean;
 }
 
 /** From the worker to the worklet. */

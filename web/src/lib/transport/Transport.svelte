@@ -54,7 +54,16 @@
     <span class="figure place" aria-label="Position, bars and beats">
       {session ? barsAndBeats(workspace.listening.position_s, workspace.grid) : ''}
     </span>
-    <span class="figure soft clock">{clock(workspace.listening.position_s)}</span>
+    <span class="when">
+      <span class="figure soft clock">{clock(workspace.listening.position_s)}</span>
+      {#if header && !header.exact}
+        <span
+          class="approximate"
+          title="This play began where the song has not been rendered yet: what remembers for long (slow gain, rooms) may differ a little from a file. It is exact once the song has been rendered, some seconds after the last edit."
+          >approximate</span
+        >
+      {/if}
+    </span>
     <span class="passage" title="The passage that is listened to and measured"
       >{workspace.listening.passage.name}</span
     >
@@ -187,8 +196,14 @@
     font-size: 1rem;
     min-width: 3.875rem;
   }
-  .clock {
+  .when {
+    display: grid;
     min-width: 3.875rem;
+  }
+  .approximate {
+    font-size: 0.6875rem;
+    line-height: 0.75rem;
+    color: var(--ink-soft);
   }
   .passage {
     max-width: 8.125rem;
