@@ -77,13 +77,13 @@ def unpack(data: bytes, states: list[RackState]) -> None:
         one is not None and one["kind"] != type(state).__name__ for one, state in zip(described, states, strict=True)
     ):
         raise ValueError("these are states of other steps")
-    reader = Reader(memoryview(data)[4 + length :])
+    reader = StateReader(memoryview(data)[4 + length :])
     for one, state in zip(described, states, strict=True):
         if one is not None:
             reader.restore(state, one)
 
 
-class Reader:
+class StateReader:
     """Takes the arrays one after the other."""
 
     def __init__(self, data: memoryview) -> None:
