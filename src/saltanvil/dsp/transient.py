@@ -126,19 +126,20 @@ def shape(x, attack_key, sustain_key, y, settings, state, memory, trace, work): 
                 level = np.float32(20.0 * np.log10(envelope[count - 1]))
                 trace[1 + row, column] = level if c == 0 else max(level, trace[1 + row, column])
             for i in range(count):
-                along = np.float64(phase + i + 1) / TICK_FRAMES
-                output = np.float32(before[OUTPUT] + (now[OUTPUT] - before[OUTPUT]) * along)
-                ratio[i] = (gain[i] + output) * OCTAVES_PER_DB
+                ratio[i] = gain[i] * OCTAVES_PER_DB
             exp2_block(ratio, scratch, shift, factor, bits[9], count)
             signal = x[c, start : start + count]
             out = y[c, start : start + count]
             offset = follower[OFFSET]
+            output_from, output_to = 10.0 ** (before[OUTPUT] / 20.0), 10.0 ** (now[OUTPUT] / 20.0)
             for i in range(count):
                 along = np.float64(phase + i + 1) / TICK_FRAMES
                 wet = np.float32(before[MIX] + (now[MIX] - before[MIX]) * along)
-                moved = signal[i] * wet * (factor[i] - ONE)
+                output = np.float32(output_from + (output_to - output_from) * along)
+                # What is shaped is kept free of an offset; the output's gain alone moves nothing.
+                moved = signal[i] * wet * output * (factor[i] - ONE)
                 offset += settings[DC_PART] * (moved - offset)
-                out[i] = np.float32(signal[i] + (moved - offset))
+                out[i] = np.float32(signal[i] * (ONE + wet * (output - ONE)) + (moved - offset))
             follower[OFFSET] = offset
             if phase + count == TICK_FRAMES:
                 for i in range(FOLLOWERS):

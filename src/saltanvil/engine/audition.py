@@ -32,6 +32,7 @@ class Audition:
 
     balance: a strip and the gain by which the version of it that sounds (an order of its steps, a slot) is as loud as the
     one it is compared with.
+    plain: whether the difference holds the gain of what the scope leaves alone.
     live: whether what is for listening only counts: solo, and the session's low latency.
     """
 
@@ -40,6 +41,7 @@ class Audition:
     matched_db: float = 0.0
     balance: tuple[str, float] = ("", 0.0)
     live: bool = True
+    plain: bool = False
 
 
 #: As it is measured and rendered.
@@ -51,12 +53,14 @@ class ScopeMonitor:
     """What the listener wants of the scope.
 
     straight: takes a sound past all later steps to the ear; it is told by how many frames that sound is late.
+    linear_gain: of what the scope leaves alone, as it is now.
     """
 
     audition: Audition
     rack: Rack
     rate: int
     straight: Callable[[Audio, int], None]
+    linear_gain: Callable[[], float]
 
     def compare(self, before: Audio, after: Audio, latency_frames: int) -> Audio:
         """What goes on from the scope. *Taken* goes straight to the ear."""
@@ -66,7 +70,10 @@ class ScopeMonitor:
             mix.place(before, y, gain, gain, glide_part(self.rate), self.rack.glide("matched").values)
             return y
         if self.audition.listening == "difference":
-            self.straight(before - after, latency_frames)
+            gain = 1.0 if self.audition.plain else 1.0 / self.linear_gain()
+            y = np.empty_like(after)
+            mix.place(after, y, gain, gain, glide_part(self.rate), self.rack.glide("difference gain").values)
+            self.straight(before - y, latency_frames)
         return after
 
 

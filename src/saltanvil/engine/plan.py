@@ -22,9 +22,13 @@ from saltanvil.engine.nodes.step import StepNode
 from saltanvil.engine.nodes.strip import OutNode, StripNode
 from saltanvil.engine.rack import Audio, Key, Rack
 from saltanvil.engine.run_graph import run_graph
+from saltanvil.processors.base import Settings
 from saltanvil.session.document.base import MAIN_ID
+from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session
 from saltanvil.session.graph import Graph, NodeId
+from saltanvil.session.linear_gain import linear_gain
+from saltanvil.session.settings import resolve
 
 
 @dataclass(frozen=True)
@@ -118,7 +122,18 @@ class Plan:
                 self.rack,
                 self.session.rate_hz,
                 lambda sound, latency_frames: plan._alone(scope.strip_id, sound, latency_frames),
+                lambda: plan.linear_gain(),
             )
+
+    def linear_gain(self) -> float:
+        """Of what the scope leaves alone, with the settings that its steps run with now."""
+
+        def settings_of(step: Step) -> Settings:
+            node = self.nodes.get(NodeId("step", step.id))
+            return node.processor.configured[0] if isinstance(node, StepNode) else resolve(self.session, step)
+
+        scope = self.audition.scope
+        return linear_gain(self.session, scope.strip_id, scope.step_id, scope.lane_id, settings_of)
 
     def _alone(self, strip_id: str, x: Audio, latency_frames: int) -> None:
         """Straight to the ear, at the strip's level and pan, in time with everything else."""

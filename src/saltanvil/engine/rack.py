@@ -17,7 +17,7 @@ from saltanvil.session.document.path import Step
 Audio = NDArray[np.float32]
 
 #: States that listening needs, whatever the document says.
-LISTENING = ("matched", "difference", "key", "lane before")
+LISTENING = ("matched", "difference", "difference gain", "key", "lane before")
 RING_FRAMES = 1 << 11
 NO_RING = np.zeros((0, 0), np.float32)
 

@@ -12,6 +12,7 @@ from saltanvil.dsp.envelope import clean, needs_cleaning
 from saltanvil.dsp.glide import glide_part
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.state import Stateful
+from saltanvil.dsp.units import db_to_gain, gain_to_db
 from saltanvil.processors.aims import Aim
 from saltanvil.processors.evidence import Evidence, Fact, Hint
 
@@ -241,6 +242,11 @@ class Processor(Stateful, ABC):
     def key_response(cls, settings: Settings, frequencies_hz: NDArray[np.float64], rate: int) -> NDArray[np.float64] | None:
         """Gain in dB of the filter that the detector listens through; None where there is none."""
         return None
+
+
+def mixed_gain_db(gain_db: float, mix: float) -> float:
+    """What a gain of the treated sound comes to in the sum with the rest of the untreated. mix: share of the treated."""
+    return gain_to_db(1.0 + mix * (db_to_gain(gain_db) - 1.0))
 
 
 def mixed_db(reduction_db: NDArray[np.float32], mix: float) -> NDArray[np.float32]:

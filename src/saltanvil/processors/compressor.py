@@ -11,7 +11,7 @@ from saltanvil.dsp.units import ms_to_frames, note_to_ms, time_constant
 from saltanvil.measure.hits import hits_not_released
 from saltanvil.measure.reduction import WORKING_DB
 from saltanvil.processors.aims import gr_aims, level_aims, louder_aim, peak_aim
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, mixed_db
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, mixed_db, mixed_gain_db
 from saltanvil.processors.colour import CHARACTERS, CHARACTERS_HELP, SINE, Colour, Finish, Oversampling, Stage, peaks_db
 from saltanvil.processors.descriptor import Note, choice, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
@@ -218,6 +218,11 @@ class Compressor(KeyedProcessor):
         louder_aim("makeup_db"),
         peak_aim("threshold_db", "ratio"),
     )
+
+    @classmethod
+    def linear_gain_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, CompressorSettings)
+        return mixed_gain_db(settings.makeup_db + settings.automatic_makeup_db(), settings.mix)
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

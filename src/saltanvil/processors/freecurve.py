@@ -13,7 +13,7 @@ from saltanvil.dsp import compress as dsp
 from saltanvil.dsp.detector import detector_memory, longest_groups, lookahead_groups
 from saltanvil.dsp.units import time_constant
 from saltanvil.processors.aims import KEEP_LOUDNESS, level_aims, louder_aim
-from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, mixed_db
+from saltanvil.processors.base import Audio, Context, Settings, Start, Telemetry, mixed_db, mixed_gain_db
 from saltanvil.processors.compressor import MIN_KNEE_DB
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.processors.detectors import MAX_LOOKAHEAD_MS, KeyedProcessor, KeyedSettings, KeyFilter, averaging, lookahead_ring
@@ -203,6 +203,11 @@ class FreeCurve(KeyedProcessor):
     pictures = ("bite", "curve", "spectrum")
     starts = STARTS
     aims = (louder_aim("output_db"), *level_aims("output_db"))
+
+    @classmethod
+    def linear_gain_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, FreeCurveSettings)
+        return mixed_gain_db(settings.output_db, settings.mix)
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

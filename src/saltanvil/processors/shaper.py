@@ -12,7 +12,7 @@ from saltanvil.dsp.detector import detector_memory, longest_groups
 from saltanvil.dsp.kernel import TICK_FRAMES
 from saltanvil.dsp.units import time_constant
 from saltanvil.processors.aims import KEEP_LOUDNESS, level_aims, louder_aim
-from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, mixed_db, signed
+from saltanvil.processors.base import Audio, Context, Processor, Settings, Start, Telemetry, mixed_db, mixed_gain_db, signed
 from saltanvil.processors.descriptor import choice, rule
 from saltanvil.processors.filters import FLANK, Filter, flanks
 from saltanvil.processors.limiter import Limiter, LimiterSettings
@@ -146,6 +146,11 @@ class Shaper(Processor):
     keyed = True
     starts = STARTS
     aims = (louder_aim("output_db"), *level_aims("output_db"))
+
+    @classmethod
+    def linear_gain_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, ShaperSettings)
+        return mixed_gain_db(settings.output_db, settings.mix)
 
     @classmethod
     def summary(cls, settings: Settings) -> str:

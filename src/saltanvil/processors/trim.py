@@ -33,6 +33,11 @@ class Trim(Processor):
     grid_ticks = 4
 
     @classmethod
+    def linear_gain_db(cls, settings: Settings) -> float:
+        assert isinstance(settings, TrimSettings)
+        return settings.gain_db
+
+    @classmethod
     def summary(cls, settings: Settings) -> str:
         assert isinstance(settings, TrimSettings)
         return f"{signed(settings.gain_db)} dB"

@@ -83,11 +83,11 @@ def program() -> str:
     return digest.hexdigest()
 
 
-class Damaged:
+class DamagedSegment:
     """Not what was written."""
 
 
-def read_sound(connection: sqlite3.Connection, name: str, segment: int) -> Audio | Damaged | None:
+def read_sound(connection: sqlite3.Connection, name: str, segment: int) -> Audio | DamagedSegment | None:
     row = connection.execute(
         "SELECT channels, checksum, samples FROM segments WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
         (name, segment),
@@ -95,7 +95,11 @@ def read_sound(connection: sqlite3.Connection, name: str, segment: int) -> Audio
     if row is None:
         return None
     channels, checksum, samples = row
-    return Damaged() if zlib.crc32(samples) != checksum else np.frombuffer(bytearray(samples), np.float32).reshape(channels, -1)
+    return (
+        DamagedSegment()
+        if zlib.crc32(samples) != checksum
+        else np.frombuffer(bytearray(samples), np.float32).reshape(channels, -1)
+    )
 
 
 def read_borders(connection: sqlite3.Connection, name: str, most: int) -> list[int]:
@@ -105,14 +109,14 @@ def read_borders(connection: sqlite3.Connection, name: str, most: int) -> list[i
     return [row[0] for row in rows]
 
 
-def read_state(connection: sqlite3.Connection, name: str, segment: int) -> bytes | Damaged | None:
+def read_state(connection: sqlite3.Connection, name: str, segment: int) -> bytes | DamagedSegment | None:
     row = connection.execute(
         "SELECT checksum, state FROM states WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
         (name, segment),
     ).fetchone()
     if row is None:
         return None
-    return Damaged() if zlib.crc32(row[1]) != row[0] else bytes(row[1])
+    return DamagedSegment() if zlib.crc32(row[1]) != row[0] else bytes(row[1])
 
 
 class RenderFile:
@@ -229,8 +233,8 @@ class RenderFile:
             return self._whole(connection, name, read_state(connection, name, segment))
         return None
 
-    def _whole(self, connection: sqlite3.Connection, name: str, what: T | Damaged | None) -> T | None:
-        if isinstance(what, Damaged):
+    def _whole(self, connection: sqlite3.Connection, name: str, what: T | DamagedSegment | None) -> T | None:
+        if isinstance(what, DamagedSegment):
             log.warning("%s: a segment is damaged; it is rendered again", self.path)
             self._drop(connection, name)
             return None
@@ -361,7 +365,7 @@ class RenderReader:
     def read(self, name: str, segment: int) -> Audio | None:
         with suppress(sqlite3.Error), self._work() as connection:
             sound = read_sound(connection, name, segment)
-            return None if isinstance(sound, Damaged) else sound
+            return None if isinstance(sound, DamagedSegment) else sound
         return None
 
     def borders(self, name: str, most: int) -> list[int]:
@@ -372,7 +376,7 @@ class RenderReader:
     def read_state(self, name: str, segment: int) -> bytes | None:
         with suppress(sqlite3.Error), self._work() as connection:
             state = read_state(connection, name, segment)
-            return None if isinstance(state, Damaged) else state
+            return None if isinstance(state, DamagedSegment) else state
         return None
 
     def write(self, name: str, segment: int, sound: Audio) -> None: ...

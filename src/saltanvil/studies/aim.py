@@ -30,8 +30,8 @@ from saltanvil.session.edits.base import Edit, EditRefused
 from saltanvil.session.edits.envelopes import ShiftEnvelope
 from saltanvil.session.edits.values import Set
 from saltanvil.session.graph import NodeId
+from saltanvil.session.linear_gain import linear_gain_db
 from saltanvil.session.matches import with_matches
-from saltanvil.session.settings import resolve
 from saltanvil.session.slots import SlotOwner, strip_of
 from saltanvil.session.wording import with_unit
 from saltanvil.studies.match.match import Matcher, is_matched
@@ -198,10 +198,7 @@ class Search:
         def render(start: int, stop: int) -> ScopeRenderer:
             return ScopeRenderer(session, self.media, self.cache, start, stop, self.cancelled, self.pool)
 
-        gain_db = 0.0
-        if question.of == "step":
-            step = session.step(question.id).step
-            gain_db = processor_named(step.kind).linear_gain_db(resolve(session, step))
+        gain_db = linear_gain_db(session, strip_id, scope.step_id, scope.lane_id)
         whole = measured(render, scope, self.start, self.stop, gain_db)
         if isinstance(aim, LevelAim):
             return aim.measure(whole.figures_after)

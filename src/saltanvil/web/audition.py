@@ -209,7 +209,7 @@ class TabAudition:
         if self._instead is not None:
             return
         matched_db = self._measured.get(self._scope, 0.0) if self._matched_on else 0.0
-        self.player.want(matched_db=matched_db, balance=self._balance(self._sounding))
+        self.player.want(matched_db=matched_db, balance=self._balance(self._sounding), plain=not self._matched_on)
 
     def _sound_soon(self) -> None:
         if not self._waits:  # otherwise the one that waits for its turn finds this newer one

@@ -137,7 +137,7 @@ def spectrum_answer(services: Services, ticket: Ticket, session_id: int, questio
     settings = None if step is None else resolve(study.session, step, at_s=study.middle_s)
     parts = (study.renderer(start, stop).compare(scope) for start, stop in study.windows())
     hop = moving_hop(study.stop - study.start) if question.moving else None
-    spectrum = spectrum_of(parts, rate, step, settings, question.fraction, hop)
+    spectrum = spectrum_of(parts, rate, step, settings, question.fraction, hop, study.linear_gain_db(scope))
     return SpectrumAnswer(revision=revision, start_s=study.start / rate, spectrum=spectrum)
 
 

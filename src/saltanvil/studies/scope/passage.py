@@ -89,7 +89,7 @@ def measured(render: Render, scope: Scope, start: int, stop: int, linear_gain_db
             before, after = FiguresMeter(len(result.before), rate), FiguresMeter(len(result.after), rate)
         before.add(result.before)
         after.add(result.after)
-        bins.append(tuple(map(binned, (result.before, result.after, result.after - through * result.before))))
+        bins.append(tuple(map(binned, (result.before, result.after, result.after / through - result.before))))
         power = max(float(bins[-1][0][2].mean()), float(bins[-1][1][2].mean()))
         if power > loudest:
             loudest, best = power, result

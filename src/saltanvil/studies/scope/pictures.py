@@ -24,8 +24,8 @@ FLOOR_DB = -90.0
 class Bite:
     """One value a column: largest magnitude in dBFS before and after, RMS after, lowest and highest sample, reduction in dB.
 
-    detector_db: loudest level at the step's detector, if it has one. touched: the largest difference between after and
-    before at the gain of untouched sound, linear. rows: what else the step tells, by name.
+    detector_db: loudest level at the step's detector, if it has one. touched: the largest difference, after less before, without
+    the gain of untouched sound, linear. rows: what else the step tells, by name.
     """
 
     before_db: list[float]
@@ -92,7 +92,7 @@ def bite_of(whole: MeasuredPassage, columns: int, first: int = 0, last: int | No
     if whole.envelopes is None:
         result, through = whole.result, np.float32(10.0 ** (linear_gain_db / 20.0))
         sounds = result.before[:, first:last], result.after[:, first:last]
-        before, after, moved = (columns_of(np.ascontiguousarray(x), columns) for x in (*sounds, sounds[1] - through * sounds[0]))
+        before, after, moved = (columns_of(np.ascontiguousarray(x), columns) for x in (*sounds, sounds[1] / through - sounds[0]))
     else:
         cut = slice(first // BIN_FRAMES, max(-(-last // BIN_FRAMES), first // BIN_FRAMES + 1))
         kept = whole.envelopes
@@ -157,10 +157,11 @@ class Spectrum:
 
 
 def spectrum_of(
-    parts: Iterable[ScopeAudio], rate: int, step: Step | None, settings: Settings | None, fraction: int, hop: int | None
-) -> Spectrum:
-    """Before, after and difference over the passage, whose windows come one after the other. hop: frames from one moving
-    picture to the next, if there are to be any."""
+    parts: Iterable[ScopeAudio], rate: int, step: Step | None, settings: Settings | None, fraction: int, hop: int | None,
+    linear_gain_db: float = 0.0,
+) -> Spectrum:  # fmt: skip
+    """Before, after and difference over the passage, whose windows come one after the other. hop: frames from one moving picture
+    to the next, if there are to be any; linear_gain_db: of what the scope leaves untouched, which the difference does without."""
     frequencies = centres_hz(rate)
     key = cut = None
     if step is not None and settings is not None:
@@ -168,9 +169,10 @@ def spectrum_of(
         key = processor.key_response(settings, frequencies, rate)
         cut = processor.response(settings, frequencies, rate)
     hop_s, moving = 0.0, [[np.zeros((0, len(frequencies)))] for _ in range(2)]
+    through = np.float32(10.0 ** (linear_gain_db / 20.0))
     power, frames = np.zeros((3, len(frequencies))), 0
     for result in parts:
-        for row, x in enumerate((result.before, result.after, result.before - result.after)):
+        for row, x in enumerate((result.before, result.after, result.before - result.after / through)):
             power[row] += 10.0 ** (average_db(x, rate, fraction) / 10.0) * x.shape[1]
             if hop is not None and row < 2:
                 hop_s, pictures = moving_db(x, rate, fraction, hop)

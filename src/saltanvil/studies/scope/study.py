@@ -9,10 +9,9 @@ from saltanvil.engine.media import Media
 from saltanvil.engine.scope import ScopeRenderer
 from saltanvil.engine.time import session_frames
 from saltanvil.errors import UserError
-from saltanvil.processors import processor_named
 from saltanvil.session.document.path import Key, Step
 from saltanvil.session.document.session import Session, Strip
-from saltanvil.session.settings import resolve
+from saltanvil.session.linear_gain import linear_gain_db
 from saltanvil.studies.scope.passage import MeasuredPassage, measured, window_frames, windows
 
 #: The shortest passage that tells anything, and the longest that is measured at once.
@@ -61,11 +60,7 @@ class Study:
 
     def linear_gain_db(self, scope: Scope) -> float:
         """The gain of what the scope leaves untouched."""
-        step = self.step(scope)
-        if step is None or step.bypassed:
-            return 0.0
-        settings = resolve(self.session, step, at_s=self.middle_s)
-        return processor_named(step.kind).linear_gain_db(settings)
+        return linear_gain_db(self.session, scope.strip_id, scope.step_id, scope.lane_id, self.middle_s)
 
     def step(self, scope: Scope) -> Step | None:
         return self.session.step(scope.step_id).step if scope.step_id is not None else None
