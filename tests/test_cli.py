@@ -106,6 +106,19 @@ def test_process_takes_splits_as_sessions_keep_them(files, capsys):
     assert [step["kind"] for step in report["steps"]] == ["split", "split"]
 
 
+def test_process_writes_the_difference_without_the_gain(files):
+    """Against NumPy: what enters less what a plain run writes, at the make-up's gain."""
+    folder = files
+    step = {"kind": "compressor", "settings": {"threshold_db": -30.0, "ratio": 4.0, "makeup_db": 8.0, "lookahead_ms": 2.0}}
+    (folder / "made-up.json").write_text(json.dumps({"steps": [step]}))
+    arguments = [str(folder / "in.wav"), "--path", str(folder / "made-up.json"), "--format", "wav32f", "--no-tail"]
+    for name, more in (("plain.wav", []), ("difference.wav", ["--difference"])):
+        assert main(["process", *arguments, "-o", str(folder / name), *more]) == 0
+    entered, plain, difference = (soundfile.read(folder / name)[0] for name in ("in.wav", "plain.wav", "difference.wav"))
+    np.testing.assert_allclose(difference, entered - plain / 10 ** (8.0 / 20), atol=1e-6)
+    assert np.corrcoef(difference.ravel(), entered.ravel())[0, 1] > 0.5
+
+
 def test_process_renders_the_slot_it_is_told(files, capsys):
     """Slots of single steps, as a session or a preset keeps them."""
 

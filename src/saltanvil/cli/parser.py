@@ -47,6 +47,9 @@ def build_parser() -> argparse.ArgumentParser:
     process.add_argument("--tempo", type=number, default=120.0, metavar="BPM", help="what note values count in (120)")
     process.add_argument("--slot", type=int, default=None, metavar="N", help="the path as stored in slot N (1 to 4)")
     add_format(process, None)
+    process.add_argument(
+        "--difference", action="store_true", help="write what the path removes or adds, without the gain of what it leaves alone"
+    )
     process.add_argument("--report", action="store_true", help="print figures before and after as JSON")
     add_written(process)
     process.set_defaults(module="process")

@@ -66,7 +66,7 @@ def run_process(request: argparse.Namespace) -> bool:
                 reductions[node.step.id] = max(reductions.get(node.step.id, -1000.0), float(warnings.max()))
 
     with whole_or_none(request.output) as target:
-        blocks = work.blocks(not request.no_tail, watch)
+        blocks = work.blocks(not request.no_tail, watch, difference=request.difference)
         written = write_audio(target, blocks, sound.rate, work.channels, writing, sound.frames, seed)
         # What the file holds, for the report and the loudness fields of a Broadcast WAV.
         measures = request.report or writing.format.startswith("bwf")

@@ -4,9 +4,11 @@ from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 
+from saltanvil.dsp.units import db_to_gain
 from saltanvil.engine.audition import RENDERED, Audition
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Arrays, Audio, Media
+from saltanvil.engine.nodes.base import widened
 from saltanvil.engine.plan import Plan
 from saltanvil.engine.rack import Rack
 from saltanvil.engine.render import render_nodes
@@ -17,6 +19,7 @@ from saltanvil.session.document.base import MAIN_ID
 from saltanvil.session.document.path import Key, Path
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.graph import NodeId
+from saltanvil.session.linear_gain import linear_gain_db
 from saltanvil.session.validate import checked
 
 SOUND_ID, KEY_ID = "sound", "key"
@@ -118,9 +121,17 @@ class FileProcess:
         tail: bool = True,
         watch: Callable[[Plan], None] = lambda plan: None,
         cancelled: Callable[[], bool] = lambda: False,
+        difference: bool = False,
     ) -> Iterator[Audio]:
-        """What leaves the path, (channels, frames); with the tail, until it has decayed. Raises MediaError, Cancelled."""
+        """What leaves the path, (channels, frames); with the tail, until it has decayed. Raises MediaError, Cancelled.
+
+        difference: what enters less that, without the gain of what the path leaves alone.
+        """
         last = self.frames + (round(MAX_TAIL_S * self.rate) if tail else 0)
-        rendered = render_nodes(self.session, self.media, [NodeId("end", SOUND_ID)], 0, last, cancelled, watch=watch)
+        nodes = [NodeId("in", SOUND_ID), NodeId("end", SOUND_ID)][0 if difference else 1 :]
+        rendered = render_nodes(self.session, self.media, nodes, 0, last, cancelled, watch=watch)
+        if difference:
+            gain = np.float32(1.0 / db_to_gain(linear_gain_db(self.session, SOUND_ID)))
+            rendered = ([widened(before, self.channels) - gain * after] for before, after in rendered)
         for (block,) in with_tail(rendered, self.frames, quiet_frames(self.session)) if tail else rendered:
             yield block

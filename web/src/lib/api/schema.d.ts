@@ -1836,8 +1836,8 @@ export interface components {
      * Bite
      * @description One value a column: largest magnitude in dBFS before and after, RMS after, lowest and highest sample, reduction in dB.
      *
-     *     detector_db: loudest level at the step's detector, if it has one. touched: the largest difference between after and
-     *     before at the gain of untouched sound, linear. rows: what else the step tells, by name.
+     *     detector_db: loudest level at the step's detector, if it has one. touched: the largest difference, after less before, without
+     *     the gain of untouched sound, linear. rows: what else the step tells, by name.
      */
     Bite: {
       /** Before Db */

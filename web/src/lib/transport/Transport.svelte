@@ -17,6 +17,14 @@
   const shown = (value: number | undefined) => numberText(value !== undefined && value > -100 ? value : null);
   const matched = $derived(workspace.measuring.study?.ledger.matched_db ?? 0);
   const refused = $derived(workspace.measuring.study?.ledger.matched_refused ?? null);
+  /** Whether a step's, a lane's or a path's difference is listened to. */
+  const differs = $derived(!compares && workspace.listening.to === 'difference');
+  const figure = $derived.by(() => {
+    if (!workspace.listening.matched) return 'off';
+    if (compares) return format(-(delivery.format?.loudness_lu ?? 0), 'dB');
+    if (differs) return format(-(workspace.measuring.study?.linear_gain_db ?? 0) || 0, 'dB');
+    return refused ? 'not possible' : format(matched, 'dB');
+  });
   const listens = $derived(
     workspace.selection.step && workspace.described.processor(workspace.selection.step.kind)?.listens,
   );
@@ -100,19 +108,13 @@
   <button
     class="matched"
     aria-pressed={workspace.listening.matched}
-    title={refused ?? 'Before is played at the loudness of after (E). Only for listening, never in a file.'}
+    title={differs
+      ? 'The difference without the gain of what is left alone: make-up, drive, output (E). Off: the plain difference.'
+      : (refused ?? 'Before is played at the loudness of after (E). Only for listening, never in a file.')}
     onclick={() => workspace.listening.setMatched(!workspace.listening.matched)}
   >
-    <i class:on={workspace.listening.matched}></i>Matched
-    <span class="figure"
-      >{!workspace.listening.matched
-        ? 'off'
-        : compares
-          ? format(-(delivery.format?.loudness_lu ?? 0), 'dB')
-          : refused
-            ? 'not possible'
-            : format(matched, 'dB')}</span
-    >
+    <i class:on={workspace.listening.matched}></i>{differs ? 'Without gain' : 'Matched'}
+    <span class="figure">{figure}</span>
   </button>
   <Segments
     label="Monitor"
