@@ -17,8 +17,8 @@ NAMED = {
 KINDS = ("compressor", "gate", "saturator", "ducker", "trim", "echo")
 
 
-def full_session():
-    """Everything that an edit can name, with two sections at the same place."""
+def full_session(recorded=False):
+    """Everything that an edit can name, with two sections at the same place. recorded: with recordings, one of them printed."""
 
     def step(kind, name, **more):
         return {"kind": kind, "id": name, **more}
@@ -39,6 +39,11 @@ def full_session():
     lever = {"id": "own", "name": "Own", "value": 0.5, "targets": [{"of": "step", "id": "sat", "name": "drive_db", "by": 6.0}]}
     of_all = {"id": "all", "name": "All", "targets": [{"of": "strip", "id": "kick", "name": "level_db", "by": -3.0}]}
     sections = [("verse", 0.0, 4.0), ("chorus", 4.0, 8.0), ("again", 4.0, 8.0)]
+    plays = {"media_id": 1} if recorded else {}
+    printed = {"media_id": 2, "start_s": 1.0, "trim_db": -3.0, "channels": 1, "bypass": {"late": False},
+               "trim_envelope": points(-3.0, 0.0), "bypass_envelopes": {"late": points(0.0, 1.0)}}  # fmt: skip
+    voice = {"id": "voice", "name": "Voice", "kind": "track", "media_id": 3, "printed": printed,
+             "path": {"steps": [step("gate", "late", bypass=True)]}}  # fmt: skip
     return checked(
         Session.model_validate(
             {
@@ -49,11 +54,11 @@ def full_session():
                     {"id": "main", "name": "Main", "kind": "main", "output": None},
                     {"id": "bus", "name": "Bus", "kind": "bus", "path": {"steps": [step("compressor", "glue")]}},
                     {
-                        "id": "kick", "name": "Kick", "kind": "track", "sends": [{"id": "s1", "target": "bus"}],
+                        "id": "kick", "name": "Kick", "kind": "track", **plays, "sends": [{"id": "s1", "target": "bus"}],
                         "path": {"steps": [bands, step("compressor", "slotted", slots=kept)]},
                     },
                     {
-                        "id": "bass", "name": "Bass", "kind": "track",
+                        "id": "bass", "name": "Bass", "kind": "track", **plays,
                         "path": {
                             "levers": [lever],
                             "steps": [
@@ -63,6 +68,7 @@ def full_session():
                             ],
                         },
                     },
+                    *([voice] if recorded else []),
                 ],
             }
         )

@@ -303,8 +303,12 @@ class Compiler:
         """A strip with its levers counted in, and what moves as it is."""
         return with_values(self.automation.now("strip", strip.id, strip), values)
 
+    def law_channels(self, strip: Strip) -> int:
+        """What level and pan go by: the channels that enter the path, or entered it before it was printed."""
+        return strip.printed.channels if strip.printed is not None else self.nodes[NodeId("in", strip.id)].channels
+
     def out(self, strip: Strip, end: Node) -> OutNode:
-        channels = self.nodes[NodeId("in", strip.id)].channels
+        channels = self.law_channels(strip)
 
         def gains(values: Mapping[str, float]) -> Gains:
             now = self.strip_with(strip, values)
@@ -330,7 +334,7 @@ class Compiler:
             level *= 0.0 if send.mute else level_gain(send.level_db)
         if not audible(self.session, now, self.audition.live, target):
             level = 0.0
-        left, right = pan_gains(now, self.nodes[NodeId("in", strip.id)].channels)
+        left, right = pan_gains(now, self.law_channels(strip))
         return level * left, level * right
 
     def entry(self, strip: Strip, point: NodeId) -> Entry:

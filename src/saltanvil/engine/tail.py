@@ -31,13 +31,15 @@ def quiet_frames(session: Session) -> int:
     return min(returning, round(MAX_TAIL_S * session.rate_hz)) + round(QUIET_S * session.rate_hz)
 
 
-def last_sounding(sounds: Sequence[Audio]) -> int:
+def last_sounding(sounds: Sequence[Audio], decayed_dbfs: float = DECAYED_DBFS) -> int:
     """Frames until the last one at which any of the sounds, each (channels, frames), has not decayed."""
-    level = 10.0 ** (DECAYED_DBFS / 20.0)
+    level = 10.0 ** (decayed_dbfs / 20.0)
     return max((int(where[-1]) + 1 for x in sounds if len(where := np.flatnonzero((np.abs(x) > level).any(axis=0)))), default=0)
 
 
-def with_tail(blocks: Iterator[list[Audio]], body_frames: int, quiet: int) -> Iterator[list[Audio]]:
+def with_tail(
+    blocks: Iterator[list[Audio]], body_frames: int, quiet: int, decayed_dbfs: float = DECAYED_DBFS
+) -> Iterator[list[Audio]]:
     """The first `body_frames` of blocks, whatever they hold, and then what sounds until nothing has for `quiet` frames.
 
     Blocks are lists of sounds that are equally long; of the tail only what some of them still sound in is given on.
@@ -52,7 +54,7 @@ def with_tail(blocks: Iterator[list[Audio]], body_frames: int, quiet: int) -> It
         if body:
             yield [x[:, :body] for x in block]
         rest = [x[:, body:] for x in block]
-        sounding = last_sounding(rest)
+        sounding = last_sounding(rest, decayed_dbfs)
         if sounding:
             yield from waiting
             waiting = []

@@ -28,6 +28,7 @@ from saltanvil.session.edits.lanes import (
     RemoveSplit,
 )
 from saltanvil.session.edits.levers import AddLever, LearnLever, RemoveLever, SetLever, UnlearnLever
+from saltanvil.session.edits.recordings import PrintStrip, ReplaceMedia, UnprintStrip
 from saltanvil.session.edits.sections import AddSection, RemoveSection, SetSection, SetSections
 from saltanvil.session.edits.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
 from saltanvil.session.edits.steps import AddStep, MoveStep, RemoveStep, SetKey, SetMatchOver, SetPath
@@ -38,7 +39,7 @@ from saltanvil.session.validate import checked
 
 AnyEdit = Annotated[
     Set | SetRate | SetDelivery | SetSections | AddSection | SetSection | RemoveSection | SetMatchOver
-    | AddStrip | RemoveStrip | MoveStrip | SetOutput
+    | AddStrip | RemoveStrip | MoveStrip | SetOutput | PrintStrip | UnprintStrip | ReplaceMedia
     | AddSend | RemoveSend | SetKey
     | AddStep | RemoveStep | MoveStep | SetPath
     | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses

@@ -24,7 +24,7 @@ from saltanvil.session.delivery import Delivery
 from saltanvil.session.document.automation import Automated, Breakpoint, Envelope, Lever, LeverTarget
 from saltanvil.session.document.base import Part
 from saltanvil.session.document.path import Key, Lane, Match, Path, Step, Stretch
-from saltanvil.session.document.session import Section, Send, Session, Strip
+from saltanvil.session.document.session import Printed, Section, Send, Session, Strip
 from saltanvil.session.edits.base import Edit
 from saltanvil.session.validate import checked
 
@@ -160,7 +160,8 @@ def validated(what: str, read: Callable[[], T], data: Data, model: type[BaseMode
 #: The parts of the document's parts.
 CHILDREN: dict[type[BaseModel], dict[str, type[Part]]] = {
     Session: {"sections": Section, "strips": Strip, "levers": Lever, "delivery": Delivery},
-    Strip: {"path": Path, "sends": Send},
+    Strip: {"path": Path, "sends": Send, "printed": Printed},
+    Printed: {"trim_envelope": Envelope},
     Path: {"steps": Step, "levers": Lever},
     Lever: {"targets": LeverTarget},
     Envelope: {"points": Breakpoint},

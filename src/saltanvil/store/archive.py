@@ -33,7 +33,7 @@ from saltanvil.errors import UserError, reason
 from saltanvil.media.decode import MAX_RATE, MAX_S, MIN_RATE, MediaError, open_audio
 from saltanvil.media.encode import WAV_LIMIT_BYTES
 from saltanvil.session.document.base import MAX_STRIPS
-from saltanvil.session.document.session import Session
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.format import Unreadable, read_session, written
 from saltanvil.store.database import StoreError
 from saltanvil.store.media import MediaRow, MediaStore
@@ -127,7 +127,7 @@ def pack(
 ) -> None:
     """Write an archive of a session; what could not be completed is the caller's to remove. Raises Cancelled, OSError,
     NotFound."""
-    ids = list(dict.fromkeys(strip.media_id for strip in session.strips if strip.media_id is not None))
+    ids = list(dict.fromkeys(media_id for strip in session.strips for media_id in strip.media_ids()))
     rows = [media.row(media_id) for media_id in ids]
     whole = sum(row.frames * row.channels for row in rows) or 1
     done = 0
@@ -219,7 +219,7 @@ def contents_of(archive: zipfile.ZipFile, name: str) -> tuple[Contents, Session]
         )
     contents = Contents.model_validate(data)
     session, _ = read_session(json.dumps(contents.document), contents.name)
-    used = {strip.media_id for strip in session.strips if strip.media_id is not None}
+    used = {media_id for strip in session.strips for media_id in strip.media_ids()}
     there = [entry.id for entry in contents.media]
     if used - set(there) or len(set(there)) != len(there) or len({entry.file for entry in contents.media}) != len(there):
         raise ArchiveError(f"{name}: the archive is damaged (a track's sound is missing in it); get it again")
@@ -284,15 +284,25 @@ def unpack(
 
                 taken[entry.id] = imported(archive, entry, name, session.rate_hz, media, folder, part, cancelled)
                 done += entry.sound_bytes
-        strips = [
-            strip if strip.media_id is None else strip.model_copy(update={"media_id": taken[strip.media_id]})
-            for strip in session.strips
-        ]
+        strips = [renumbered(strip, taken) for strip in session.strips]
         return sessions.create(session.model_copy(update={"strips": strips, "name": sessions.free_name(session.name)}))
     except BaseException:
         for media_id in taken.values():
             media.drop(media_id)
         raise
+
+
+def renumbered(strip: Strip, taken: dict[int, int]) -> Strip:
+    """With the numbers that its media have here."""
+    if strip.media_id is None:
+        return strip
+    printed = strip.printed
+    return strip.model_copy(
+        update={
+            "media_id": taken[strip.media_id],
+            "printed": None if printed is None else printed.model_copy(update={"media_id": taken[printed.media_id]}),
+        }
+    )
 
 
 def imported(

@@ -40,6 +40,7 @@ from saltanvil.web import (
     imports,
     media,
     presets,
+    prints,
     resonances,
     scope,
     sessions,
@@ -102,6 +103,7 @@ def create_app(data: Path | Services, hosts: set[str] | None = None, token: str 
         delivery,
         archives,
         presets,
+        prints,
         audition,
     ):
         app.include_router(part.router, responses=PROBLEMS)

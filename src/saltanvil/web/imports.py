@@ -27,6 +27,7 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.edits.base import Batch
+from saltanvil.session.edits.recordings import ReplaceMedia, check_replaceable
 from saltanvil.session.edits.strips import AddStrip, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
 from saltanvil.store.media import MediaRow
@@ -78,7 +79,9 @@ def look_at(sent: Sent, path: Path) -> None:
 
 @router.post("/imports", status_code=201)
 def new_import(services: Served, session_id: Number, question: NewImport) -> ImportView:
-    services.sessions.version(session_id)
+    session = services.sessions.version(session_id).session
+    if question.replaces is not None:
+        check_replaceable(session.strip(question.replaces))
     return services.imports.begin(session_id, question).view
 
 
@@ -140,7 +143,10 @@ def started(services: Services, result: Import, look: Callable[[], None] = lambd
     def work(job: Job) -> None:
         try:
             look()
-            made_tracks(services, result, job)
+            if result.replaces is not None:
+                replaced(services, result, result.replaces, job)
+            else:
+                made_tracks(services, result, job)
         finally:
             result.discard()
 
@@ -225,6 +231,39 @@ def made_tracks(services: Services, result: Import, job: Job) -> None:
     except Exception:
         log.exception("what the files of an import suggest")
         view.notes.append("What the files say of buses, times, sections and tempo could not be read; the tracks are complete.")
+
+
+def replaced(services: Services, result: Import, strip_id: str, job: Job) -> None:
+    """Let a track play the file that was sent, in one edit; what differs from the recording before is noted.
+
+    Raises MediaError, EditRefused."""
+    session = services.sessions.version(result.session_id).session
+    strip, sent = session.strip(strip_id), result.files[0]
+    if sent.path is None or sent.midi:
+        raise MediaError(sent.name, sent.problem or "it is no sound; choose an audio file")
+    rate, old = session.rate_hz, services.media.row(strip.media_id or 0)
+    media_id = services.media.import_source(opened(sent, None), rate, job.progress, job.cancelled)
+    try:
+        services.edit(result.session_id, ReplaceMedia(strip_id=strip_id, media_id=media_id))
+    except BaseException:
+        services.media.drop(media_id)
+        raise
+    new = services.media.row(media_id)
+    before_s, after_s = (services.media.frames_at(row.id, rate) / rate for row in (old, new))
+    notes = []
+    if new.channels != old.channels:
+        sides = {1: "mono", 2: "stereo"}
+        notes.append(f"{sides[new.channels]} now, {sides[old.channels]} before: level and pan act by another law.")
+    if abs(after_s - before_s) > 0.0005:
+        notes.append(f"{after_s:.3f} s long, {before_s:.3f} s before.")
+    if sent.markers.time_reference_s is not None and abs(sent.markers.time_reference_s - strip.start_s) > 0.0005:
+        notes.append(
+            f"It says that it begins at {sent.markers.time_reference_s:.3f} s; the track begins at {strip.start_s:.3f} s."
+        )
+    line = imported(sent, strip, rate, False, new).model_copy(update={"becomes": f"what {strip.name} plays"})
+    result.view = ImportView(
+        id=result.number, files=[line], strip_ids=[strip_id], problems=[], notes=notes, proposals=[], passage_s=None,
+    )  # fmt: skip
 
 
 def imported(sent: Sent, strip: Strip | None, rate: int, joined: bool, row: MediaRow | None) -> ImportedFile:

@@ -26,11 +26,11 @@ from saltanvil.web.remaining import Remaining, TimeLeft
 
 log = logging.getLogger(__name__)
 KEPT = 20
-JobKind = Literal["import", "export", "check", "ceiling", "batch", "pack", "unpack", "demo"]
+JobKind = Literal["import", "export", "check", "ceiling", "batch", "pack", "unpack", "demo", "print"]
 State = Literal["waiting", "running", "done", "failed", "cancelled"]
 #: Which jobs wait for each other, and how many of them run at a time.
 SORTS: dict[JobKind, str] = {
-    "import": "in", "unpack": "in", "demo": "in", "export": "out", "batch": "out", "pack": "out", "check": "check",
+    "import": "in", "unpack": "in", "demo": "in", "print": "in", "export": "out", "batch": "out", "pack": "out", "check": "check",
     "ceiling": "check",
 }  # fmt: skip
 RUNNING = 2

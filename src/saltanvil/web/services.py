@@ -23,6 +23,7 @@ from saltanvil.engine.time import check_length
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits.base import Batch, Edit, EditRefused
+from saltanvil.session.edits.recordings import PrintStrip, ReplaceMedia
 from saltanvil.session.edits.strips import AddStrip
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import copy_documents
@@ -63,6 +64,8 @@ def media_named(edit: Edit) -> Iterator[int]:
     """The media that an edit brings into a session."""
     if isinstance(edit, AddStrip) and edit.strip.media_id is not None:
         yield edit.strip.media_id
+    elif isinstance(edit, PrintStrip | ReplaceMedia):
+        yield edit.media_id
     elif isinstance(edit, Batch):
         for part in edit.edits:
             yield from media_named(part)

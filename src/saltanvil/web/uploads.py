@@ -5,10 +5,10 @@ from collections import OrderedDict
 from pathlib import PurePosixPath
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, Field, model_validator
 
 from saltanvil.media.names import without_marks
-from saltanvil.session.document.base import MAX_STRIPS, NotFound
+from saltanvil.session.document.base import MAX_STRIPS, Id, NotFound
 from saltanvil.session.importing import natural_key
 from saltanvil.studies.importing.files import Proposal, Sent
 
@@ -51,11 +51,18 @@ class ImportView(BaseModel):
 
 class NewImport(BaseModel):
     """names: of the files in the order they were given; order: of the tracks; rate: the session's, or that of most files as long
-    as the session has no sound."""
+    as the session has no sound; replaces: the track whose recording the one file is to replace."""
 
     names: list[FileName] = Field(min_length=1, max_length=MAX_FILES)
     order: Literal["name", "given"] = "name"
     rate: Literal["session", "files"] = "session"
+    replaces: Id | None = None
+
+    @model_validator(mode="after")
+    def one_replaces_one(self) -> "NewImport":
+        if self.replaces is not None and len(self.names) != 1:
+            raise ValueError("one file replaces one recording; send one")
+        return self
 
 
 class Import:
@@ -63,6 +70,7 @@ class Import:
 
     def __init__(self, number: int, session_id: int, question: NewImport) -> None:
         self.number, self.session_id, self.order, self.rate = number, session_id, question.order, question.rate
+        self.replaces = question.replaces
         self.files = [Sent(shown_name(name)) for name in question.names]
         self.view = ImportView(id=number, files=[], strip_ids=[], problems=[], notes=[], proposals=[], passage_s=None)
 

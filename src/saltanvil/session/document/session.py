@@ -4,15 +4,25 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
-from pydantic import (
-    Field,
-    model_validator,
-)
+from pydantic import Field, SerializerFunctionWrapHandler, model_serializer, model_validator
 
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.session.delivery import Delivery
-from saltanvil.session.document.automation import MAX_LEVERS, Automated, Lever
-from saltanvil.session.document.base import MAIN_ID, MAX_SECTIONS, MAX_SENDS, MAX_STRIPS, Id, Name, NotFound, Part, Rate, new_id
+from saltanvil.session.document.automation import MAX_LEVERS, Automated, Envelope, Lever
+from saltanvil.session.document.base import (
+    MAIN_ID,
+    MAX_SECTIONS,
+    MAX_SENDS,
+    MAX_STRIPS,
+    Id,
+    Name,
+    NotFound,
+    Part,
+    Rate,
+    new_id,
+    without_empty,
+    without_none,
+)
 from saltanvil.session.document.path import Key, Lane, Path, Step
 
 
@@ -41,6 +51,21 @@ class Section(Part):
         if self.end_s <= self.start_s:
             raise ValueError(f"section {self.name!r} must end after it starts")
         return self
+
+
+class Printed(Part):
+    """What a printed track was before: its recording, its trim, and which of its steps were bypassed.
+
+    channels: with how many it entered its path then, as its level and pan go by them.
+    """
+
+    media_id: int = Field(ge=0, le=1 << 53)
+    start_s: float = Field(ge=-86400.0, le=86400.0)
+    trim_db: float = Field(ge=-60.0, le=24.0)
+    trim_envelope: Envelope | None = None
+    channels: Literal[1, 2]
+    bypass: dict[Id, bool] = Field(default_factory=dict)
+    bypass_envelopes: dict[Id, Envelope] = Field(default_factory=dict)
 
 
 class Strip(Automated):
@@ -72,6 +97,18 @@ class Strip(Automated):
     envelopes_off: bool = choice(False, "Envelopes off", "Strip", "Nothing on this strip moves over time.")
     output: Id | None = MAIN_ID
     sends: list[Send] = Field(default_factory=list, max_length=MAX_SENDS)
+    printed: Printed | None = None
+
+    @model_serializer(mode="wrap")
+    def without_what_is_not_there(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
+        return without_empty(without_none(dump(self), "printed"), "envelopes")
+
+    def media_ids(self) -> Iterator[int]:
+        """The recording it plays, and the one it played before it was printed."""
+        if self.media_id is not None:
+            yield self.media_id
+        if self.printed is not None:
+            yield self.printed.media_id
 
     def targets(self) -> Iterator[str]:
         """The strips this one feeds: its output, what it sends to, and the buses that lanes of its path go to."""

@@ -241,8 +241,11 @@ export const api = {
     ),
   benchCsv: (id: number, question: BenchQuestion) =>
     ask<string>('POST', `${session(id)}/bench/csv`, question),
-  newImport: (id: number, request: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' }) =>
-    ask<ImportView>('POST', `${session(id)}/imports`, request),
+  newImport: (
+    id: number,
+    request: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files'; replaces?: string },
+  ) => ask<ImportView>('POST', `${session(id)}/imports`, request),
+  print: (id: number, strip_ids: string[]) => ask<JobView>('POST', `${session(id)}/print`, { strip_ids }),
   splitTrack: (id: number, strip: string) =>
     ask<JobView>('POST', `${session(id)}/strips/${encodeURIComponent(strip)}/split`),
   finishImport: (id: number, number: number) => ask<JobView>('POST', `${session(id)}/imports/${number}`),

@@ -1269,6 +1269,26 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/sessions/{session_id}/print": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /**
+     * Print Tracks
+     * @description A job whose one edit lets tracks play what left their paths. Refused at once where one cannot be printed.
+     */
+    post: operations["print_tracks_api_sessions__session_id__print_post"];
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/processors": {
     parameters: {
       query?: never;
@@ -1622,6 +1642,9 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
+        | components["schemas"]["PrintStrip"]
+        | components["schemas"]["UnprintStrip"]
+        | components["schemas"]["ReplaceMedia"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
@@ -1680,6 +1703,9 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
+        | components["schemas"]["PrintStrip"]
+        | components["schemas"]["UnprintStrip"]
+        | components["schemas"]["ReplaceMedia"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
@@ -2589,6 +2615,9 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
+        | components["schemas"]["PrintStrip"]
+        | components["schemas"]["UnprintStrip"]
+        | components["schemas"]["ReplaceMedia"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
@@ -2868,7 +2897,8 @@ export interface components {
         | "batch"
         | "pack"
         | "unpack"
-        | "demo";
+        | "demo"
+        | "print";
       /** Title */
       title: string;
       /**
@@ -3499,7 +3529,7 @@ export interface components {
     /**
      * NewImport
      * @description names: of the files in the order they were given; order: of the tracks; rate: the session's, or that of most files as long
-     *     as the session has no sound.
+     *     as the session has no sound; replaces: the track whose recording the one file is to replace.
      */
     NewImport: {
       /** Names */
@@ -3516,6 +3546,8 @@ export interface components {
        * @enum {string}
        */
       rate?: "session" | "files";
+      /** Replaces */
+      replaces?: string | null;
     };
     /**
      * NewPreset
@@ -3604,6 +3636,9 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
+        | components["schemas"]["PrintStrip"]
+        | components["schemas"]["UnprintStrip"]
+        | components["schemas"]["ReplaceMedia"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
@@ -3748,6 +3783,9 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
+        | components["schemas"]["PrintStrip"]
+        | components["schemas"]["UnprintStrip"]
+        | components["schemas"]["ReplaceMedia"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
@@ -3951,6 +3989,60 @@ export interface components {
       /** Session Id */
       session_id: number | null;
     };
+    /** PrintQuestion */
+    PrintQuestion: {
+      /** Strip Ids */
+      strip_ids: string[];
+    };
+    /**
+     * PrintStrip
+     * @description A track plays what left its path, and its steps are bypassed. media_id: that sound, from the session's first frame on;
+     *     channels: with how many the track entered its path, as level and pan go by them.
+     */
+    PrintStrip: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "print";
+      /** Strip Id */
+      strip_id: string;
+      /** Media Id */
+      media_id: number;
+      /**
+       * Channels
+       * @enum {integer}
+       */
+      channels: 1 | 2;
+    };
+    /**
+     * Printed
+     * @description What a printed track was before: its recording, its trim, and which of its steps were bypassed.
+     *
+     *     channels: with how many it entered its path then, as its level and pan go by them.
+     */
+    Printed: {
+      /** Media Id */
+      media_id: number;
+      /** Start S */
+      start_s: number;
+      /** Trim Db */
+      trim_db: number;
+      trim_envelope?: components["schemas"]["Envelope"] | null;
+      /**
+       * Channels
+       * @enum {integer}
+       */
+      channels: 1 | 2;
+      /** Bypass */
+      bypass?: {
+        [key: string]: boolean;
+      };
+      /** Bypass Envelopes */
+      bypass_envelopes?: {
+        [key: string]: components["schemas"]["Envelope"];
+      };
+    };
     /**
      * ProcessorReference
      * @description summary, about: what it is, when it is used and what to listen for; aliases: other words it is searched for by; pictures:
@@ -4047,6 +4139,9 @@ export interface components {
         | components["schemas"]["RemoveStrip"]
         | components["schemas"]["MoveStrip"]
         | components["schemas"]["SetOutput"]
+        | components["schemas"]["PrintStrip"]
+        | components["schemas"]["UnprintStrip"]
+        | components["schemas"]["ReplaceMedia"]
         | components["schemas"]["AddSend"]
         | components["schemas"]["RemoveSend"]
         | components["schemas"]["SetKey"]
@@ -4251,6 +4346,23 @@ export interface components {
     Rename: {
       /** Name */
       name: string;
+    };
+    /**
+     * ReplaceMedia
+     * @description A track plays another recording; all that is done to it stays. start_s: where that begins, if not where the old one did.
+     */
+    ReplaceMedia: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "replace_media";
+      /** Strip Id */
+      strip_id: string;
+      /** Media Id */
+      media_id: number;
+      /** Start S */
+      start_s?: number | null;
     };
     /**
      * Resonance
@@ -5127,6 +5239,9 @@ export interface components {
             | components["schemas"]["RemoveStrip"]
             | components["schemas"]["MoveStrip"]
             | components["schemas"]["SetOutput"]
+            | components["schemas"]["PrintStrip"]
+            | components["schemas"]["UnprintStrip"]
+            | components["schemas"]["ReplaceMedia"]
             | components["schemas"]["AddSend"]
             | components["schemas"]["RemoveSend"]
             | components["schemas"]["SetKey"]
@@ -5452,6 +5567,7 @@ export interface components {
       output?: string | null;
       /** Sends */
       sends?: components["schemas"]["Send"][];
+      printed?: components["schemas"]["Printed"] | null;
     };
     /**
      * Strip
@@ -5529,6 +5645,7 @@ export interface components {
       output?: string | null;
       /** Sends */
       sends?: components["schemas"]["Send"][];
+      printed?: components["schemas"]["Printed"] | null;
     };
     /**
      * StripRouting
@@ -5738,6 +5855,19 @@ export interface components {
       moves: components["schemas"]["LeverTarget"][];
       /** Values */
       values: components["schemas"]["Moved"][];
+    };
+    /**
+     * UnprintStrip
+     * @description A printed track as it was: its recording, its trim, and those of its steps at work that were.
+     */
+    UnprintStrip: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "unprint";
+      /** Strip Id */
+      strip_id: string;
     };
     /**
      * VersionView
@@ -11758,6 +11888,86 @@ export interface operations {
         };
         content: {
           "application/json": components["schemas"]["PathStartView"][];
+        };
+      };
+      /** @description The body cannot be read */
+      400: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description What is asked for is not there */
+      404: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It cannot be done, and nothing was changed */
+      409: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It is too large */
+      413: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description The question is not valid */
+      422: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+      /** @description It could not be stored, and nothing was changed */
+      507: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["Problem"];
+        };
+      };
+    };
+  };
+  print_tracks_api_sessions__session_id__print_post: {
+    parameters: {
+      query?: never;
+      header?: never;
+      path: {
+        session_id: number;
+      };
+      cookie?: never;
+    };
+    requestBody: {
+      content: {
+        "application/json": components["schemas"]["PrintQuestion"];
+      };
+    };
+    responses: {
+      /** @description Successful Response */
+      202: {
+        headers: {
+          [name: string]: unknown;
+        };
+        content: {
+          "application/json": components["schemas"]["JobView"];
         };
       };
       /** @description The body cannot be read */

@@ -3,7 +3,7 @@
   import { api, type MediaFacts, type Strip } from '../api/client';
   import { clock } from '../draw/scale';
   import { addSend, setSend } from '../state/routes';
-  import { splitTrack } from '../state/strips';
+  import { printable, printStrips, replaceRecording, splitTrack } from '../state/strips';
   import { workspace } from '../state/workspace.svelte';
   import Rule from './Rule.svelte';
   import StartRule from './StartRule.svelte';
@@ -20,6 +20,7 @@
   // Derived, so that it is asked for once: an edit makes another strip of the same file.
   const mediaId = $derived(strip.media_id);
   let file = $state.raw<MediaFacts | null>(null);
+  let picker = $state<HTMLInputElement | null>(null);
   $effect(() => {
     const id = mediaId;
     let asked = true;
@@ -73,6 +74,43 @@
         title="The left and the right side as a mono track each, panned to its side"
         onclick={() => splitTrack(workspace, strip)}>Split to two tracks</button
       >{/if}
+  {/if}
+  {#if strip.printed}
+    <p class="soft" data-figure="printed">Printed: it plays what left its path, whose steps are bypassed.</p>
+    <button
+      class="button"
+      data-act="unprint"
+      title="The recording and the steps as they were before"
+      onclick={() => workspace.edit({ op: 'unprint', strip_id: strip.id })}>Unprint</button
+    >
+  {:else if strip.media_id !== null}
+    <div class="acts">
+      <button
+        class="button"
+        data-act="print"
+        disabled={!printable(strip)}
+        title="Play what leaves the path, before level and pan, as a recording; the steps are kept, bypassed"
+        onclick={() => printStrips(workspace, [strip])}>Print</button
+      >
+      <button
+        class="button"
+        data-act="replace"
+        title="Another take, or a revised file: path, envelopes, slots and keys stay"
+        onclick={() => picker?.click()}>Replace the file ...</button
+      >
+    </div>
+    <input
+      type="file"
+      hidden
+      aria-label="Another recording"
+      accept=".wav,.flac,.aif,.aiff,.ogg,.opus,.mp3,.m4a,.rf64,audio/*"
+      bind:this={picker}
+      onchange={(event) => {
+        const chosen = event.currentTarget.files?.[0];
+        if (chosen) void replaceRecording(workspace, strip, chosen);
+        event.currentTarget.value = '';
+      }}
+    />
   {/if}
 </div>
 {#if strip.kind !== 'main'}
@@ -152,6 +190,12 @@
   }
   .wide {
     width: 32px;
+  }
+  .acts {
+    display: flex;
+    flex-wrap: wrap;
+    gap: 6px;
+    margin-top: 6px;
   }
   select {
     background: none;

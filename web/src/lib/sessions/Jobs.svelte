@@ -30,6 +30,7 @@
     pack: 'Packing',
     unpack: 'Unpacking',
     demo: 'Making',
+    print: 'Printing',
   };
   const DONE: Record<string, string> = { export: 'Delivered', batch: 'Processed', pack: 'Packed' };
   /** So many files are named; all of them can be fetched in one. */

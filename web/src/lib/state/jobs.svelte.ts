@@ -19,7 +19,7 @@ export interface JobApi {
   cancel(number: number): Promise<unknown>;
   newImport(
     id: number,
-    asked: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files' },
+    asked: { names: string[]; order: 'name' | 'given'; rate: 'session' | 'files'; replaces?: string },
   ): Promise<ImportView>;
   sendFile(
     id: number,
@@ -32,6 +32,7 @@ export interface JobApi {
   finishImport(id: number, number: number): Promise<JobView>;
   importView(id: number, number: number): Promise<ImportView>;
   splitTrack(id: number, strip: string): Promise<JobView>;
+  print(id: number, strips: string[]): Promise<JobView>;
   dropImport(id: number, number: number): Promise<unknown>;
   batch(id: number, request: BatchRequest): Promise<JobView>;
 }
@@ -139,9 +140,14 @@ export class Jobs {
    * Send files and make tracks of them; null if nothing came of it. Files that are refused are named, and the others go on.
    * fresh: whether the session has no sound, so that it takes the files' rate.
    */
-  async import(files: File[], order: 'name' | 'given', fresh: boolean): Promise<ImportView | null> {
+  async import(
+    files: File[],
+    order: 'name' | 'given',
+    fresh: boolean,
+    replaces?: string,
+  ): Promise<ImportView | null> {
     const id = this.session;
-    const view = await this.sent(files, order, fresh);
+    const view = await this.sent(files, order, fresh, replaces);
     if (id === null || !view) return null;
     const job = await this.notices.attempt(() => this.api.finishImport(id, view.id));
     if (!job || (await this.ended(job)).state !== 'done') return null;
@@ -156,6 +162,14 @@ export class Jobs {
     return job !== undefined && (await this.ended(job)).state === 'done';
   }
 
+  /** Let tracks play what leaves their paths; whether it was done. */
+  async print(strips: string[]): Promise<boolean> {
+    const id = this.session;
+    if (id === null) return false;
+    const job = await this.notices.attempt(() => this.api.print(id, strips));
+    return job !== undefined && (await this.ended(job)).state === 'done';
+  }
+
   /** Send files and put each through a strip's path. */
   async batch(files: File[], request: Omit<BatchRequest, 'import_id'>): Promise<JobView | null> {
     const id = this.session;
@@ -166,7 +180,12 @@ export class Jobs {
   }
 
   /** The files as an import that is still to be finished; null if none came through. */
-  private async sent(files: File[], order: 'name' | 'given', fresh: boolean): Promise<ImportView | null> {
+  private async sent(
+    files: File[],
+    order: 'name' | 'given',
+    fresh: boolean,
+    replaces?: string,
+  ): Promise<ImportView | null> {
     const id = this.session;
     if (id === null || !files.length) return null;
     const stop = new AbortController();
@@ -174,6 +193,7 @@ export class Jobs {
       names: files.map((file) => file.name),
       order,
       rate: fresh ? 'files' : 'session',
+      ...(replaces === undefined ? {} : { replaces }),
     } as const;
     const view = await this.notices.attempt(() => this.api.newImport(id, asked));
     if (!view) return null;

@@ -169,3 +169,23 @@ export async function splitTrack(workspace: Workspace, strip: Strip): Promise<vo
   if (left) workspace.selection.choose(left.id);
   undoable(workspace, 'split track', `${strip.name} split to two tracks.`);
 }
+
+/** Whether a strip's path can be printed at all: what stands in the way beyond that the server says. */
+export const printable = (strip: Strip): boolean =>
+  strip.kind === 'track' && strip.media_id !== null && !strip.printed && strip.path.steps.length > 0;
+
+/** Let tracks play what leaves their paths, in one edit. */
+export async function printStrips(workspace: Workspace, strips: Strip[]): Promise<void> {
+  const those = strips.filter(printable);
+  if (!those.length || !(await workspace.jobs.print(those.map((strip) => strip.id)))) return;
+  await workspace.came();
+  undoable(workspace, 'print', `${those.length === 1 ? those[0]!.name : `${those.length} tracks`} printed.`);
+}
+
+/** Let a track play another file; all that is done to it stays. What differs is said. */
+export async function replaceRecording(workspace: Workspace, strip: Strip, file: File): Promise<void> {
+  const view = await workspace.jobs.import([file], 'given', false, strip.id);
+  if (!view) return;
+  await workspace.came();
+  undoable(workspace, 'replace', [`${strip.name} plays ${file.name} now.`, ...view.notes].join(' '));
+}

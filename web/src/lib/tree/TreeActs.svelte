@@ -2,7 +2,7 @@
   /** What can be done with the strips that are chosen, and how new ones come; always in view beneath the tree. */
   import { newId } from '../api/client';
   import { toolbar } from '../controls/toolbar';
-  import { chosenStrips, removeStrips } from '../state/strips';
+  import { chosenStrips, printable, printStrips, removeStrips } from '../state/strips';
   import { importFiles } from '../state/importing';
   import { workspace } from '../state/workspace.svelte';
   import { groupToBus } from './focus';
@@ -42,8 +42,12 @@
   <button class="button" onclick={stageGain}>Gain staging</button>
   {#if several}<button
       class="button"
-      title="Delete"
-      onclick={() => removeStrips(workspace, chosenStrips(workspace))}>Remove</button
+      disabled={!chosenStrips(workspace).some(printable)}
+      title="The chosen tracks play what leaves their paths, before level and pan"
+      onclick={() => printStrips(workspace, chosenStrips(workspace))}>Print</button
+    >
+    <button class="button" title="Delete" onclick={() => removeStrips(workspace, chosenStrips(workspace))}
+      >Remove</button
     >{/if}
 </div>
 <input
