@@ -149,7 +149,7 @@ def test_both_recordings_of_a_printed_track_travel_and_stay(client, session, tmp
     services.media.sweep(now=1.0)
     services.media.sweep(now=1e12)
     job = ended(client, client.post(f"/api/sessions/{session}/archive").json())
-    packed = client.get(f"/api/jobs/{job['id']}/files/0").content
+    packed = client.get(f"/api/exports/{job['id']}/0").content
     answer = client.post("/api/archives?name=own.saltanvil", content=packed)
     assert answer.status_code == 202, answer.text
     job = ended(client, answer.json())
