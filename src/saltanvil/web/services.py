@@ -22,9 +22,8 @@ from saltanvil.engine.render import Cancelled
 from saltanvil.engine.time import check_length
 from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.session import Session
-from saltanvil.session.edits.base import Batch, Edit, EditRefused
-from saltanvil.session.edits.recordings import PrintStrip, ReplaceMedia
-from saltanvil.session.edits.strips import AddStrip
+from saltanvil.session.edits.base import Edit, EditRefused
+from saltanvil.session.edits.recordings import media_named
 from saltanvil.store.comparisons import ComparisonStore
 from saltanvil.store.copies import copy_documents
 from saltanvil.store.database import MAX_NUMBER, Database, StoreError
@@ -58,17 +57,6 @@ SOUND_FIRST_S = 0.1
 WAITING_SHARE = 0.6
 #: Questions over the whole song give way to those about the passage, for at most this share of their time.
 WHOLE_SONG, WHOLE_SONG_SHARE = frozenset({"contrast"}), 0.9
-
-
-def media_named(edit: Edit) -> Iterator[int]:
-    """The media that an edit brings into a session."""
-    if isinstance(edit, AddStrip) and edit.strip.media_id is not None:
-        yield edit.strip.media_id
-    elif isinstance(edit, PrintStrip | ReplaceMedia):
-        yield edit.media_id
-    elif isinstance(edit, Batch):
-        for part in edit.edits:
-            yield from media_named(part)
 
 
 class Services:

@@ -8,7 +8,8 @@ from pydantic import Field
 from saltanvil.processors import processor_named
 from saltanvil.session.document.base import Id
 from saltanvil.session.document.session import Printed, Session, Strip
-from saltanvil.session.edits.base import Edit, EditRefused
+from saltanvil.session.edits.base import Batch, Edit, EditRefused
+from saltanvil.session.edits.strips import AddStrip
 
 
 class PrintStrip(Edit):
@@ -109,3 +110,14 @@ def heard_inside(session: Session, strip: Strip) -> Iterator[str]:
             yield f"{label} is taken inside its path; take it after the path first"
         elif other.id != strip.id and key.strip_id == strip.id and key.at == "before":
             yield f"{label} is taken before its path; take it after the path first"
+
+
+def media_named(edit: Edit) -> Iterator[int]:
+    """The media that an edit brings into a session."""
+    if isinstance(edit, AddStrip) and edit.strip.media_id is not None:
+        yield edit.strip.media_id
+    elif isinstance(edit, PrintStrip | ReplaceMedia):
+        yield edit.media_id
+    elif isinstance(edit, Batch):
+        for part in edit.edits:
+            yield from media_named(part)
