@@ -8,8 +8,8 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.browser.conftest import saved, serving, version
-from tests.browser.test_page import energy, wait_heard
+from tests.browser.conftest import saved, serving, until, version
+from tests.browser.test_page import energy, mean_energy, sound_follows, wait_heard
 from tests.signals import noise
 
 RATE, SECONDS = 44100, 24
@@ -413,3 +413,31 @@ def test_a_reload_while_files_are_sent_warns_and_says_what_was_lost(page):
     assert asked == ["beforeunload"] and held
     assert "Quay" not in str(tree(page))
     page.unroute_all(behavior="ignoreErrors")
+
+
+def test_a_track_is_printed_brought_back_and_given_another_take(page, tmp_path):
+    """By mouse; what is heard of it follows."""
+    page.click("nav.tree >> text=Kick")
+    page.click(".path .plate:has-text('trim') button")
+    page.click("[data-act=print]")
+    page.wait_for_selector("[data-figure=printed]")
+    strip = lambda: next(one for one in version(page)["session"]["strips"] if one["name"] == "Kick")  # noqa: E731
+    printed = strip()
+    assert printed["printed"] and all(step["bypass"] for step in printed["path"]["steps"])
+    page.click("[data-act=unprint]")
+    page.wait_for_selector("[data-act=print]")
+    before = strip()
+    assert "printed" not in before and before["media_id"] == printed["printed"]["media_id"]
+    soundfile.write(tmp_path / "take 2.wav", np.zeros(480_000), 48_000)
+    page.set_input_files("[aria-label='Another recording']", str(tmp_path / "take 2.wav"))
+    page.wait_for_selector("[role=status]:has-text('Kick plays take 2.wav now.'):has-text('10.000 s long')")
+    after = strip()
+    assert after["media_id"] != before["media_id"] and after["path"] == before["path"]
+    page.keyboard.press("s")
+    page.keyboard.press("Space")
+    wait_heard(page, 20_000)
+    sound_follows(page)
+    assert mean_energy(page, 0.5) == 0.0  # the new take is silent
+    page.keyboard.press("Control+z")  # the solo
+    page.keyboard.press("Control+z")
+    until(page, lambda: strip()["media_id"] == before["media_id"])
