@@ -8,11 +8,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from saltanvil.engine import borders, segments
-from saltanvil.engine.audition import RENDERED
+from saltanvil.engine.audition import RENDERED, Audition, Scope
 from saltanvil.engine.borders import settle
 from saltanvil.engine.compile import compile_plan
 from saltanvil.engine.media import Arrays
 from saltanvil.engine.rack import Rack
+from saltanvil.engine.render import render_nodes
 from saltanvil.engine.stream import Stream
 from saltanvil.engine.wanted import Wanted
 from saltanvil.processors import REGISTRY
@@ -108,6 +109,34 @@ def test_each_processor_goes_on_from_its_states(kind, moving):
     for start in (11 * SEGMENT_FRAMES, 12 * SEGMENT_FRAMES + 1024):
         sound, exact = played(session, media, start)
         assert exact and np.array_equal(sound, from_nothing(session, start, sound.shape[1]))
+
+
+def test_a_render_of_one_strip_keeps_what_a_play_of_all_can_use_or_nothing():
+    """Of a bypassed split's lanes one render needs nothing and another, which listens there, all."""
+    lanes = [{"id": name, "name": name, "path": {"steps": [{"id": f"{name}c", "kind": "compressor"}]}} for name in ("a", "b")]
+    split = {"id": "x", "kind": "split", "settings": {"by": "copies"}, "lanes": lanes, "bypass": True}
+    session = track(split, {"kind": "leveller", "id": "l"})
+    store = Memory()
+    list(render_nodes(session, Stored(store, *SOUNDS), [NodeId("lane", "a"), NodeId("out", "main")], 0, FRAMES, begin=0))
+    start = 12 * SEGMENT_FRAMES + 1024
+    sound, exact = played(session, Stored(store, *SOUNDS), start)
+    assert exact and np.array_equal(sound, from_nothing(session, start, sound.shape[1]))
+    # The other way round what is missing is not made up.
+    store = Memory()
+    outputs(session, Stored(store, *SOUNDS), ["main"])
+    plan = compile_plan(session, Stored(store, *SOUNDS), Rack(), RENDERED, [NodeId("lane", "a"), NodeId("out", "main")])
+    with ThreadPoolExecutor(2) as pool:
+        assert not settle(plan, start, pool)
+
+
+def test_before_is_never_called_exact():
+    """What follows the scope is stored as it is after the scope's treatment."""
+    session, store = DEMOS[1], Memory()
+    media = Stored(store, *SOUNDS)
+    outputs(session, media, ["main"])
+    for listening, exact in (("after", True), ("difference", True), ("before", False)):
+        audition = Audition(scope=Scope("snare"), listening=listening)
+        assert Stream(media, Wanted(session, audition), 12 * SEGMENT_FRAMES, 0).exact is exact
 
 
 def test_what_cannot_be_exact_says_so():

@@ -283,3 +283,11 @@ def test_a_session_of_format_5_opens_as_it_was():
     assert (old.pop("format"), new.pop("format")) == (5, FORMAT)
     assert new.pop("delivery") == Delivery().model_dump(mode="json")
     assert new == old
+
+
+def test_a_session_of_format_6_opens_as_it_was():
+    """Written by the last commit of format 6, the demo: nothing is new in it, as nothing is printed."""
+    text = (GOLDEN.parent / "format6" / "session.json").read_text()
+    session, notices = read_session(text, "Low Water")
+    old, new = json.loads(text), json.loads(written(session))
+    assert notices == [] and (old.pop("format"), new.pop("format")) == (6, FORMAT) and new == old

@@ -136,6 +136,10 @@ def test_what_would_be_lost_is_refused_with_the_reason(client, session):
     edited(client, session, op="set_key", step_id=gate, key={"strip_id": low["id"]})
     assert printed(client, session, "Low")["state"] == "done"
     assert "printed already" in refusal("Low")
+    edited(client, session, op="store_slot", of="strip", id=low["id"], slot=1)
+    switched = {"op": "switch_slot", "of": "strip", "id": low["id"], "slot": 1, "seed": "0" * 12}
+    answer = client.post(f"/api/sessions/{session}/edits", json={"edit": switched})
+    assert answer.status_code == 409 and "would treat it twice" in answer.json()["detail"]
     view = client.post(f"/api/sessions/{session}/imports", json={"names": ["a.wav"], "replaces": low["id"]})
     assert "unprint it first" in view.json()["detail"]
 

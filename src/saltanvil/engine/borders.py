@@ -17,7 +17,7 @@ from saltanvil.engine import segments
 from saltanvil.engine.media import Audio
 from saltanvil.engine.nodes.base import Node
 from saltanvil.engine.plan import Plan, StoreLink
-from saltanvil.engine.states import MOST_SEGMENTS, states_of, unpack
+from saltanvil.engine.states import MOST_SEGMENTS, parts_of, states_of, unpack
 from saltanvil.engine.time import preroll_start
 from saltanvil.session.graph import NodeId
 
@@ -34,7 +34,9 @@ def settle(plan: Plan, start: int, pool: Executor) -> bool:
         return True
     if isinstance(media, segments.StoredMedia) and media.renders is not None:
         try:
-            return Way(plan, media.renders, segments.sound_names(plan, media), start).go(pool)
+            exact = Way(plan, media.renders, segments.sound_names(plan, media), start).go(pool)
+            # What is stored knows the scope treated, and what follows it then.
+            return exact and plan.audition.listening != "before"
         except Missing:
             pass
     for at in range(preroll_start(start, plan.session.rate_hz), start, segment):
@@ -76,11 +78,10 @@ class Way:
         if known:
             self.begins[strip_id] = max(known)
             self.from_states.add(strip_id)
-        elif self.last <= MOST_SEGMENTS:
-            self.begins[strip_id] = 0
-            self.from_states.add(strip_id)
         else:
             self.begins[strip_id] = min(self.settling, latest)
+            if self.begins[strip_id] == 0:
+                self.from_states.add(strip_id)
 
     def _hear(self) -> bool:
         """Let strips begin earlier whose inner points others need before, or whose sound is not stored. Whether one does."""
@@ -117,18 +118,20 @@ class Way:
         return pasts <= self.from_states
 
     def go(self, pool: Executor) -> bool:
-        states = {}
+        parts: dict[str, dict[int, bytes]] = {}
         for strip_id in self.from_states:
-            border = self.begins[strip_id]
-            if border:
-                states[strip_id] = self.store.read_state(self.names[strip_id], border)
-                if states[strip_id] is None:
+            if border := self.begins[strip_id]:
+                state = self.store.read_state(self.names[strip_id], border)
+                parts[strip_id] = {} if state is None else parts_of(state)
+                # Another render may have needed fewer points of it, such as none of a bypassed split's lanes.
+                if not states_of(self.plan, strip_id).keys() <= parts[strip_id].keys():
                     raise Missing
         segment = segments.SEGMENT_FRAMES
         for number in range(min(self.begins.values()), self.last + 1):
-            for strip_id, state in states.items():
-                if self.begins[strip_id] == number and state is not None:
-                    unpack(state, states_of(self.plan, strip_id))
+            for strip_id in parts:
+                if self.begins[strip_id] == number:
+                    for place, states in states_of(self.plan, strip_id).items():
+                        unpack(parts[strip_id][place], states)
             frames = min(segment, self.start - number * segment)
             if frames:
                 self._part(number).run(number * segment, frames, pool)

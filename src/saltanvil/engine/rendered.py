@@ -19,7 +19,7 @@ from saltanvil.engine.nodes.base import Node
 from saltanvil.engine.nodes.strip import StripNode
 from saltanvil.engine.plan import Plan, StoreLink
 from saltanvil.engine.rack import Rack
-from saltanvil.engine.states import keep_states
+from saltanvil.engine.states import StateKeeper
 from saltanvil.session.graph import NodeId
 
 
@@ -62,10 +62,12 @@ def reading(plan: Plan, strip: StripNode, store: segments.RenderStore, name: str
 
 
 def writing(plan: Plan, strip: StripNode, store: segments.RenderStore, name: str) -> StoreLink:
+    states = StateKeeper(plan, store, strip.strip.id, name)
+
     def write(at: int, sound: Audio) -> None:
         if sound.shape[1] == segments.SEGMENT_FRAMES:
             store.write(name, at // segments.SEGMENT_FRAMES, sound)
-            keep_states(plan, store, strip.strip.id, name, at // segments.SEGMENT_FRAMES + 1)
+            states.keep(at // segments.SEGMENT_FRAMES + 1)
 
     return StoreLink(write=write)
 

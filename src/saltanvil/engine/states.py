@@ -126,18 +126,44 @@ class StateReader:
         return before
 
 
-def states_of(plan: Plan, strip_id: str) -> list[RackState]:
-    """All states of a strip but those of its level and pan, which have no past."""
-    return [
-        plan.rack.states[name]
-        for point, names in plan.used.items()
-        if point.kind != "out" and plan.graph.strip_of[point].id == strip_id
-        for name in names
-    ]
+def states_of(plan: Plan, strip_id: str) -> dict[int, list[RackState]]:
+    """All states of a strip but those of its level and pan, which have no past: by the place of their point among all of the
+    strip's, whichever of them a plan needs."""
+    places = (point for point in plan.graph.order if plan.graph.strip_of[point].id == strip_id and point.kind != "out")
+    return {
+        place: [plan.rack.states[name] for name in plan.used[point]] for place, point in enumerate(places) if point in plan.used
+    }
 
 
-def keep_states(plan: Plan, store: RenderStore, strip_id: str, name: str, border: int) -> None:
-    """Called when all points of a strip have made the segment before a border."""
-    state = packed(states_of(plan, strip_id))
-    if border % min(-(-len(state) // SMALL_BYTES), MOST_SEGMENTS) == 0:
-        store.write_state(name, border, state)
+def strip_state(plan: Plan, strip_id: str) -> bytes:
+    parts = ((place, packed(states)) for place, states in states_of(plan, strip_id).items())
+    return b"".join(struct.pack("<II", place, len(part)) + part for place, part in parts)
+
+
+def parts_of(state: bytes) -> dict[int, bytes]:
+    """What `strip_state` put together: the states of each point by its place."""
+    parts, at = {}, 0
+    while at < len(state):
+        place, length = struct.unpack_from("<II", state, at)
+        parts[place] = state[at + 8 : at + 8 + length]
+        at += 8 + length
+    return parts
+
+
+class StateKeeper:
+    """Keeps the states of one strip during a render of the song: at every border, or, where they are large, every so many."""
+
+    def __init__(self, plan: Plan, store: RenderStore, strip_id: str, name: str) -> None:
+        self.plan, self.store, self.strip_id, self.name = plan, store, strip_id, name
+        self.every = 1
+
+    def keep(self, border: int) -> None:
+        """Called when all points of the strip have made the segment before a border."""
+        if border == 1:  # at the song's start all is as new
+            self.store.write_state(self.name, 0, b"")
+        if border % self.every:
+            return
+        state = strip_state(self.plan, self.strip_id)
+        self.every = min(-(-len(state) // SMALL_BYTES), MOST_SEGMENTS)
+        if border % self.every == 0:
+            self.store.write_state(self.name, border, state)

@@ -8,7 +8,8 @@ format 2 (until 2026-11): one `set` for any address, `remove_split`, matches wit
 format 3 (until 2026-11): settings and their values by other names (`RENAMED`, `REWORDED`)
 format 4 (until 2026-11): slots of steps, lanes and paths
 format 5 (until 2026-11): envelopes and levers
-format 6: how a delivery is set up
+format 6 (until 2026-12): how a delivery is set up
+format 7: printed tracks
 """
 
 import json
@@ -28,7 +29,7 @@ from saltanvil.session.document.session import Printed, Section, Send, Session, 
 from saltanvil.session.edits.base import Edit
 from saltanvil.session.validate import checked
 
-FORMAT = 6
+FORMAT = 7
 #: Settings that have another name since format 3, and words of theirs that have.
 RENAMED = {
     "attack_return_db": "restore_attacks_db", "drive_back": "compensate_drive", "lean": "low_end_weight", "liven": "lift_attacks",

@@ -9,11 +9,11 @@ import shutil
 import sqlite3
 import threading
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from importlib import resources
 from pathlib import Path
-from typing import TypeVar
+from typing import Any, TypeVar
 
 import llvmlite.binding  # type: ignore[import-untyped]
 import numba
@@ -51,6 +51,12 @@ CREATE TABLE states (
     PRIMARY KEY (sound_id, number)
 );
 """
+SOUND = """
+SELECT channels, checksum, samples FROM segments WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?
+"""
+STATE = """
+SELECT checksum, state FROM states WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?
+"""
 #: Bytes of a sound, with its states.
 SIZE = """
 SELECT coalesce((SELECT sum(length(samples)) FROM segments WHERE sound_id = sounds.id), 0)
@@ -83,23 +89,21 @@ def program() -> str:
     return digest.hexdigest()
 
 
-class DamagedSegment:
+class DamagedSegment(Exception):
     """Not what was written."""
 
 
-def read_sound(connection: sqlite3.Connection, name: str, segment: int) -> Audio | DamagedSegment | None:
-    row = connection.execute(
-        "SELECT channels, checksum, samples FROM segments WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
-        (name, segment),
-    ).fetchone()
-    if row is None:
-        return None
-    channels, checksum, samples = row
-    return (
-        DamagedSegment()
-        if zlib.crc32(samples) != checksum
-        else np.frombuffer(bytearray(samples), np.float32).reshape(channels, -1)
-    )
+def checked_row(connection: sqlite3.Connection, query: str, name: str, segment: int) -> Any:
+    """A row of a segment that ends with its checksum and its data; None if there is none. Raises DamagedSegment."""
+    row = connection.execute(query, (name, segment)).fetchone()
+    if row is not None and zlib.crc32(row[-1]) != row[-2]:
+        raise DamagedSegment
+    return row
+
+
+def read_sound(connection: sqlite3.Connection, name: str, segment: int) -> Audio | None:
+    row = checked_row(connection, SOUND, name, segment)
+    return None if row is None else np.frombuffer(bytearray(row[-1]), np.float32).reshape(row[-3], -1)
 
 
 def read_borders(connection: sqlite3.Connection, name: str, most: int) -> list[int]:
@@ -109,14 +113,9 @@ def read_borders(connection: sqlite3.Connection, name: str, most: int) -> list[i
     return [row[0] for row in rows]
 
 
-def read_state(connection: sqlite3.Connection, name: str, segment: int) -> bytes | DamagedSegment | None:
-    row = connection.execute(
-        "SELECT checksum, state FROM states WHERE sound_id = (SELECT id FROM sounds WHERE name = ?) AND number = ?",
-        (name, segment),
-    ).fetchone()
-    if row is None:
-        return None
-    return DamagedSegment() if zlib.crc32(row[1]) != row[0] else bytes(row[1])
+def read_state(connection: sqlite3.Connection, name: str, segment: int) -> bytes | None:
+    row = checked_row(connection, STATE, name, segment)
+    return None if row is None else bytes(row[-1])
 
 
 class RenderFile:
@@ -215,11 +214,7 @@ class RenderFile:
         return False
 
     def read(self, name: str, segment: int) -> Audio | None:
-        with self._work() as connection:
-            if connection is None:
-                return None
-            return self._whole(connection, name, read_sound(connection, name, segment))
-        return None
+        return self._whole(read_sound, name, segment)
 
     def borders(self, name: str, most: int) -> list[int]:
         with self._work() as connection:
@@ -227,18 +222,18 @@ class RenderFile:
         return []
 
     def read_state(self, name: str, segment: int) -> bytes | None:
+        return self._whole(read_state, name, segment)
+
+    def _whole(self, read: Callable[[sqlite3.Connection, str, int], T | None], name: str, segment: int) -> T | None:
         with self._work() as connection:
             if connection is None:
                 return None
-            return self._whole(connection, name, read_state(connection, name, segment))
+            try:
+                return read(connection, name, segment)
+            except DamagedSegment:
+                log.warning("%s: a segment is damaged; it is rendered again", self.path)
+                self._drop(connection, name)
         return None
-
-    def _whole(self, connection: sqlite3.Connection, name: str, what: T | DamagedSegment | None) -> T | None:
-        if isinstance(what, DamagedSegment):
-            log.warning("%s: a segment is damaged; it is rendered again", self.path)
-            self._drop(connection, name)
-            return None
-        return what
 
     def write(self, name: str, segment: int, sound: Audio) -> None:
         """Soon. sound: is not to be changed afterwards."""
@@ -363,9 +358,8 @@ class RenderReader:
         return False
 
     def read(self, name: str, segment: int) -> Audio | None:
-        with suppress(sqlite3.Error), self._work() as connection:
-            sound = read_sound(connection, name, segment)
-            return None if isinstance(sound, DamagedSegment) else sound
+        with suppress(sqlite3.Error, DamagedSegment), self._work() as connection:
+            return read_sound(connection, name, segment)
         return None
 
     def borders(self, name: str, most: int) -> list[int]:
@@ -374,9 +368,8 @@ class RenderReader:
         return []
 
     def read_state(self, name: str, segment: int) -> bytes | None:
-        with suppress(sqlite3.Error), self._work() as connection:
-            state = read_state(connection, name, segment)
-            return None if isinstance(state, DamagedSegment) else state
+        with suppress(sqlite3.Error, DamagedSegment), self._work() as connection:
+            return read_state(connection, name, segment)
         return None
 
     def write(self, name: str, segment: int, sound: Audio) -> None: ...

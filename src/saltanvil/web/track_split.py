@@ -28,6 +28,8 @@ def split_track(services: Served, session_id: Number, strip_id: str) -> JobView:
     strip = services.sessions.version(session_id).session.strip(strip_id)
     if strip.media_id is None or services.media.row(strip.media_id).channels != 2:
         raise EditRefused(f"{strip.name!r} is no stereo track; only a stereo track can be split into two")
+    if strip.printed is not None:
+        raise EditRefused(f"{strip.name!r} is printed: two tracks could not be unprinted; unprint it first")
     return services.jobs.start(session_id, "import", strip.name, lambda job: made_of(services, session_id, strip_id, job)).view()
 
 

@@ -114,8 +114,8 @@ def heard_inside(session: Session, strip: Strip) -> Iterator[str]:
 
 def media_named(edit: Edit) -> Iterator[int]:
     """The media that an edit brings into a session."""
-    if isinstance(edit, AddStrip) and edit.strip.media_id is not None:
-        yield edit.strip.media_id
+    if isinstance(edit, AddStrip):
+        yield from edit.strip.media_ids()
     elif isinstance(edit, PrintStrip | ReplaceMedia):
         yield edit.media_id
     elif isinstance(edit, Batch):

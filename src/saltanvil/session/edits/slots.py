@@ -104,6 +104,8 @@ class SwitchSlot(SlotEdit):
                 + (f" (stored: {stored})" if stored else "")
             )
         owner = owner_of(session, self.of, self.id)
+        if isinstance(owner, Strip) and owner.printed is not None:
+            raise EditRefused(f"{owner.name!r} is printed: another path would treat it twice; unprint it first")
         if slots.on is not None:
             slots.kept[slots.on] = version_of(owner)
         content = fitting(session, owner, slots.kept[self.slot].model_copy(deep=True), self.seed)
