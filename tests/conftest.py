@@ -3,6 +3,7 @@
 import contextlib
 import fcntl
 import os
+import time
 
 import numpy as np
 import pytest
@@ -14,6 +15,18 @@ from saltanvil.demo import low_water
 settings.register_profile("same", derandomize=True)
 settings.register_profile("search")
 settings.load_profile(os.environ.get("HYPOTHESIS_PROFILE", "same"))
+
+#: How long a test waits for what must come: only a fault takes so long, also on a machine that is busy with other things.
+PATIENCE_S = 180.0
+
+
+def wait_for(holds, pause_s=0.01):
+    """What a condition says once it holds, looked at again and again."""
+    end = time.monotonic() + PATIENCE_S
+    while not (result := holds()):
+        assert time.monotonic() < end, "it does not come to hold"
+        time.sleep(pause_s)
+    return result
 
 
 @pytest.fixture(scope="session")

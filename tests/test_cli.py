@@ -16,6 +16,7 @@ from saltanvil.session.document.session import Session, Strip
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
+from tests.conftest import PATIENCE_S
 from tests.signals import noise, tone
 
 
@@ -244,5 +245,5 @@ def test_serve_says_when_its_port_is_taken(tmp_path):
         taken.listen()
         port = str(taken.getsockname()[1])
         command = [sys.executable, "-m", "saltanvil.cli", "serve", "--empty", "--data", str(tmp_path), "--port", port]
-        run = subprocess.run(command, capture_output=True, text=True, timeout=60)
+        run = subprocess.run(command, capture_output=True, text=True, timeout=PATIENCE_S)
     assert run.returncode == 1 and port in run.stderr and "--port" in run.stderr

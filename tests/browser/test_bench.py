@@ -9,6 +9,7 @@ from tests.browser.conftest import saved
 from tests.browser.test_page import figure, type_setting
 from tests.browser.test_splits import strip
 from tests.browser.test_steps import choose
+from tests.conftest import PATIENCE_S
 
 
 def to_bench(page):
@@ -130,6 +131,6 @@ def test_two_settings_are_pinned_compared_and_kept_by_keyboard(clipped, tmp_path
     steps = httpx.get(f"{address}/api/sessions/{session}").json()["session"]["strips"]
     step_id = next(s for s in steps if s["name"] == "Organ")["path"]["steps"][-1]["id"]
     question = {"tab": "test", "strip_id": "organ", "step_id": step_id, "test": "aliasing", "level_dbfs": 0.0}
-    assert httpx.post(f"{address}/api/sessions/{session}/bench/csv", json=question, timeout=60).text == csv
-    assert httpx.post(f"{address}/api/sessions/{session}/bench", json=question, timeout=60).json()["result"] == told
+    assert httpx.post(f"{address}/api/sessions/{session}/bench/csv", json=question, timeout=PATIENCE_S).text == csv
+    assert httpx.post(f"{address}/api/sessions/{session}/bench", json=question, timeout=PATIENCE_S).json()["result"] == told
     assert len(csv.strip().split("\n")) == len(told["table"]) + len(told["figures"]) + 1

@@ -15,7 +15,6 @@ from tests.browser.test_page import energy, heard, mean_energy, sound_follows, w
 from tests.browser.test_settings import document
 from tests.signals import noise
 
-JOB_MS = 240_000
 ENCODERS = ["mp3-128", "mp3-256", "aac-256", "opus-128", "vorbis-192"]
 
 
@@ -51,7 +50,7 @@ def number(locator):
 def checked(page):
     page.click("[data-act=check]")
     page.wait_for_selector("[data-act=check]:has-text('Checking')")
-    page.wait_for_selector("[data-act=check]:text-is('Check')", timeout=JOB_MS)
+    page.wait_for_selector("[data-act=check]:text-is('Check')")
     page.wait_for_selector("[data-table=check]")
 
 
@@ -130,7 +129,7 @@ def test_the_safe_ceiling_is_found_set_and_holds(page):
     page.keyboard.press("Enter")
     saved(page)
     page.click("[data-act=ceiling]")
-    page.wait_for_selector("[data-table=ceilings]", timeout=JOB_MS)
+    page.wait_for_selector("[data-table=ceilings]")
     rows = page.locator("[data-table=ceilings] tbody tr").evaluate_all("rows => rows.map((row) => row.dataset.row)")
     assert {"-0.1", "-0.3", "-0.5", "-1"} <= set(rows)
     safe = float(re.search(r"ceiling of (-[\d.]+) dB", page.inner_text("[data-figure=safe]"))[1])
@@ -172,7 +171,7 @@ def test_stems_with_a_pattern_and_a_report(page, tmp_path):
     saved(page)
     page.get_by_role("button", name="Deliver 20 files").click()
     page.wait_for_selector(".jobs >> text=Rendering")
-    zipped = page.wait_for_selector(".jobs a:has-text('all as one zip')", timeout=JOB_MS)
+    zipped = page.wait_for_selector(".jobs a:has-text('all as one zip')")
     with page.expect_download() as download:
         zipped.click()
     download.value.save_as(tmp_path / "all.zip")

@@ -25,6 +25,7 @@ from saltanvil.sound.process import MAX_WAITING_BLOCKS
 from saltanvil.sound.wire import change_of, changed
 from saltanvil.store.database import Database
 from saltanvil.store.media import MediaStore
+from tests.conftest import wait_for
 from tests.edits import any_edits
 from tests.engine.test_stream import Names, session
 from tests.listener import unpacked
@@ -126,13 +127,6 @@ def document(database):
         for strip in made.strips
     ]
     return made.model_copy(update={"strips": strips})
-
-
-def wait_for(condition, timeout_s=20.0):
-    until = time.monotonic() + timeout_s
-    while not condition():
-        assert time.monotonic() < until
-        time.sleep(0.01)
 
 
 def expected(database, document, count):

@@ -30,6 +30,7 @@ from saltanvil.store.media import MediaStore
 from saltanvil.store.sessions import SessionStore
 from saltanvil.studies.blind import BlindResult
 from saltanvil.web.services import Services
+from tests.conftest import PATIENCE_S
 from tests.signals import noise
 
 DAY = 86400.0
@@ -67,7 +68,7 @@ def test_the_second_server_is_refused_and_the_lock_dies_with_its_process(folder,
         while "http://" not in first.stdout.readline():
             assert first.poll() is None
         second = serve(folder)
-        out, err = second.communicate(timeout=60)
+        out, err = second.communicate(timeout=PATIENCE_S)
         assert second.returncode == 1 and "http://" not in out
         assert len(err.splitlines()) == 1 and str(folder) in err and str(first.pid) in err and "--data" in err
         copy = tmp_path / "all.db"
@@ -373,7 +374,7 @@ def test_reading_beside_a_server(folder, tmp_path):
             assert main(command) == 0, command
     finally:
         process.stdin.close()
-        process.wait(30)
+        process.wait(PATIENCE_S)
 
 
 def test_what_an_earlier_version_made_is_brought_up_to_date_or_says_that_it_must_be(tmp_path, capsys, monkeypatch):

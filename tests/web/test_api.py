@@ -4,7 +4,6 @@ import io
 import json
 import struct
 import subprocess
-import time
 
 import numpy as np
 import pytest
@@ -16,6 +15,7 @@ from saltanvil.session.apply import EDIT
 from saltanvil.session.document.session import Session
 from saltanvil.studies.match.match import Matcher
 from saltanvil.web.app import create_app
+from tests.conftest import wait_for
 from tests.edits import edit_json, moved_json
 from tests.fuzz.schema import ask_everything
 from tests.signals import noise, tone
@@ -34,13 +34,14 @@ def session(client):
     return client.post("/api/sessions", json={"name": "Import"}).json()["id"]
 
 
-def finished(client, session, seconds=60):
-    for _ in range(seconds * 20):
+def finished(client, session):
+    """The jobs of a session once all have ended."""
+
+    def ended():
         jobs = client.get(f"/api/sessions/{session}/jobs").json()
-        if not any(job["state"] in ("waiting", "running") for job in jobs):
-            return jobs
-        time.sleep(0.05)
-    raise AssertionError("the jobs do not end")
+        return None if any(job["state"] in ("waiting", "running") for job in jobs) else [jobs]
+
+    return wait_for(ended, 0.05)[0]
 
 
 def send(client, session, name, data):
@@ -214,15 +215,12 @@ def test_presets_are_kept_by_name_and_files_are_taken_whole_or_not_at_all(client
     assert len(client.get("/api/presets?kind=clipper").json()) == 1
 
 
-def settled(client, session, seconds=60):
+def settled(client, session):
     """The version once every match is up to date."""
     services = client.app.state.services
     matcher = Matcher(services.media.at_rate(48000))
-    for _ in range(seconds * 50):
-        if all(found.current for found in matcher.matches(services.sessions.version(session).session)):
-            return client.get(f"/api/sessions/{session}").json()
-        time.sleep(0.02)
-    raise AssertionError("the matches are never measured")
+    wait_for(lambda: all(found.current for found in matcher.matches(services.sessions.version(session).session)), 0.02)
+    return client.get(f"/api/sessions/{session}").json()
 
 
 def match_in(view, step_id):

@@ -33,6 +33,7 @@ from saltanvil.web.audition import MESSAGE_BURST, Allowance
 from saltanvil.web.jobs import KEPT
 from saltanvil.web.security import Guard, cookie_value, names_of_machine, origin_host, url_host
 from saltanvil.web.services import Services
+from tests.conftest import wait_for
 from tests.edits import moved_json
 from tests.signals import noise
 from tests.web.test_api import BASE, finished, send
@@ -372,13 +373,6 @@ def test_no_edit_is_acknowledged_without_a_file(tmp_path, what):
         if what == "moved":  # and put back
             aside.rename(folder)
             assert client.post(url, json={"edit": moved_json("session", None, name="V")}).status_code == 200
-
-
-def wait_for(test, seconds=20):
-    until = time.monotonic() + seconds
-    while not test():
-        assert time.monotonic() < until
-        time.sleep(0.005)
 
 
 def test_a_dropped_connection_ends_its_question_and_a_newer_one_the_older(served, monkeypatch):

@@ -8,8 +8,9 @@ import pytest
 
 from saltanvil.engine.render import render_strips
 from saltanvil.studies.blind import Candidate, version_for
+from tests.conftest import PATIENCE_S, wait_for
 from tests.listener import Client
-from tests.web.test_attack import served, wait_for  # noqa: F401
+from tests.web.test_attack import served  # noqa: F401
 from tests.web.test_listener import session  # noqa: F401
 
 PASSAGE = {"passage": "Start", "start_s": 0.0, "end_s": 3.0}
@@ -18,7 +19,7 @@ PASSAGE = {"passage": "Start", "start_s": 0.0, "end_s": 3.0}
 @pytest.fixture
 def blind(session):  # noqa: F811
     services, address, number = session
-    client = httpx.Client(base_url=address, timeout=60)
+    client = httpx.Client(base_url=address, timeout=PATIENCE_S)
     listener = Client(address, number, "t")
     wait_for(lambda: "t" in services._auditions)
     listener.send(type="passage", start_s=0.0, end_s=3.0, loop=True)

@@ -14,10 +14,11 @@ from fastapi.testclient import TestClient
 
 from saltanvil.engine.render import render_strips
 from saltanvil.web.app import create_app
+from tests.conftest import PATIENCE_S, wait_for
 from tests.listener import Client
 from tests.signals import noise
 from tests.web.test_api import BASE, finished, send
-from tests.web.test_attack import served, wait_for  # noqa: F401
+from tests.web.test_attack import served  # noqa: F401
 from tests.web.test_listener import session as playing  # noqa: F401
 
 RATE = 48000
@@ -219,7 +220,7 @@ def test_what_is_heard_is_the_master_the_decoded_and_their_difference(playing): 
     """Blocks received over the socket, sample by sample, against what the check recorded."""
     services, address, number = playing
     listener = Client(address, number, "t")
-    with httpx.Client(base_url=address, timeout=60) as client:
+    with httpx.Client(base_url=address, timeout=PATIENCE_S) as client:
         wait_for(lambda: "t" in services._auditions)
         edit(client, number, op="set_delivery", values={"encoders": ["opus-96"]})
         job = client.post(url(number, "check"), json={}).json()["id"]

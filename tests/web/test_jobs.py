@@ -7,7 +7,7 @@ import time
 
 from saltanvil.engine.render import Cancelled
 from saltanvil.web.jobs import CANCEL_S, RUNNING, JobRunner
-from tests.web.test_attack import wait_for
+from tests.conftest import PATIENCE_S, wait_for
 
 
 def test_jobs_that_stand_still_hold_up_neither_other_sorts_nor_for_ever_their_own():
@@ -84,6 +84,6 @@ def test_the_server_ends_though_a_thread_waits_for_a_disk(tmp_path):
         while "http://" not in process.stdout.readline():
             assert process.poll() is None
         process.stdin.close()
-        assert process.wait(60) == 0
+        assert process.wait(PATIENCE_S) == 0
     finally:
         process.kill()

@@ -16,10 +16,11 @@ from websockets.sync.client import connect
 from saltanvil.engine.audition import Audition
 from saltanvil.engine.stream import Stream
 from saltanvil.engine.wanted import Passage, Wanted
+from tests.conftest import wait_for
 from tests.edits import moved_json
 from tests.listener import Client
 from tests.signals import noise
-from tests.web.test_attack import served, wait_for  # noqa: F401
+from tests.web.test_attack import served  # noqa: F401
 
 RATE = 48000
 
