@@ -10,7 +10,8 @@ DEFS = SCHEMA["$defs"]
 OPS = sorted(SCHEMA["discriminator"]["mapping"])
 #: What a field of ids names.
 NAMED = {
-    "strip_id": "strips", "feeders": "strips", "target": "strips", "output": "strips", "step_id": "steps", "step_ids": "steps",
+    "strip_id": "strips", "strip_ids": "strips", "strips": "strips",
+    "feeders": "strips", "target": "strips", "output": "strips", "step_id": "steps", "step_ids": "steps",
     "lane_id": "lanes", "lanes": "lanes", "keep": "lanes", "send_id": "sends", "lever_id": "levers", "section_id": "sections",
     "like": "sections", "remove": "points",
 }  # fmt: skip
@@ -50,6 +51,7 @@ def full_session(recorded=False):
                 "name": "S",
                 "sections": [{"id": name, "name": name, "start_s": start, "end_s": end} for name, start, end in sections],
                 "levers": [of_all],
+                "links": [{"id": "tied", "step_ids": ["glue", "moved", "c1"]}],
                 "strips": [
                     {"id": "main", "name": "Main", "kind": "main", "output": None},
                     {"id": "bus", "name": "Bus", "kind": "bus", "path": {"steps": [step("compressor", "glue")]}},
@@ -170,6 +172,11 @@ class World:
             if result.get("op") in ("move_range", "thin_range") and self.rng.random() < 0.5:
                 by = {"by": 1.0} if result["op"] == "move_range" else {}
                 result |= {"of": "step", "id": "moved", "name": "threshold_db", "start_s": 0.0, "end_s": 9.0, **by}
+        elif result.get("op") == "on_strips":
+            result["edits"] = [{"op": "remove_step", "step_id": "moved"}] if self.rng.random() < 0.5 else result["edits"][:1]
+            for edit in result["edits"]:
+                if edit.get("op") in ("add_step", "add_lever"):
+                    edit |= {"strip_id": "bass", "lane_id": None} if edit["op"] == "add_step" else {"strip_id": "bass"}
         elif {"of", "id"} <= set(fields):  # slots
             result["of"] = self.rng.choice(["step", "lane", "strip"])
             result["id"] = self.some({"step": "steps", "lane": "lanes", "strip": "strips"}[result["of"]])

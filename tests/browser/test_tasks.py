@@ -168,8 +168,8 @@ def test_sibilants_and_a_ring_are_tamed(page):
     hand.strip("Overheads")
     hand.click(".path .plate >> text=Resonance tamer")
     hand.click("[data-act=study]")
-    page.wait_for_selector("[role=status]:has-text('Undo')")
-    assert len(page.locator(".handle").all()) >= 1
+    page.wait_for_selector("[data-figure=verdict]")
+    page.wait_for_selector(".handle")
 
 
 def test_a_voice_in_four_bands(page):

@@ -42,4 +42,4 @@ def test_an_edit_says_what_it_did(data, text):
 
 def test_every_edit_has_words():
     kinds = typing.get_args(typing.get_args(AnyEdit)[0])
-    assert {kind.model_fields["op"].default for kind in kinds} == set(DONE) | {"set", "batch"}
+    assert {kind.model_fields["op"].default for kind in kinds} == set(DONE) | {"set", "batch", "on_strips"}

@@ -28,11 +28,13 @@ from saltanvil.session.edits.lanes import (
     RemoveSplit,
 )
 from saltanvil.session.edits.levers import AddLever, LearnLever, RemoveLever, SetLever, UnlearnLever
+from saltanvil.session.edits.links import LinkSteps, UnlinkSteps
 from saltanvil.session.edits.recordings import PrintStrip, ReplaceMedia, UnprintStrip
 from saltanvil.session.edits.sections import AddSection, RemoveSection, SetSection, SetSections
 from saltanvil.session.edits.slots import ClearSlot, SetVersion, StoreSlot, SwitchSlot
 from saltanvil.session.edits.steps import AddStep, MoveStep, RemoveStep, SetKey, SetMatchOver, SetPath
 from saltanvil.session.edits.strips import AddSend, AddStrip, MoveStrip, RemoveSend, RemoveStrip, SetOutput, SetRate
+from saltanvil.session.edits.together import OnStrips
 from saltanvil.session.edits.values import Set, SetDelivery
 from saltanvil.session.sharing import forked, forked_for, revalidated
 from saltanvil.session.validate import checked
@@ -41,7 +43,7 @@ AnyEdit = Annotated[
     Set | SetRate | SetDelivery | SetSections | AddSection | SetSection | RemoveSection | SetMatchOver
     | AddStrip | RemoveStrip | MoveStrip | SetOutput | PrintStrip | UnprintStrip | ReplaceMedia
     | AddSend | RemoveSend | SetKey
-    | AddStep | RemoveStep | MoveStep | SetPath
+    | AddStep | RemoveStep | MoveStep | SetPath | OnStrips | LinkSteps | UnlinkSteps
     | AddLane | RemoveLane | AddDivider | RemoveDivider | Divide | RemoveSplit | CopyToLanes | LanesToBuses
     | SetEnvelope | ChangeEnvelope | ShiftEnvelope | TurnEnvelope | MoveRange | ThinRange | RecordEnvelope
     | AddLever | RemoveLever | SetLever | LearnLever | UnlearnLever

@@ -9,7 +9,7 @@ format 3 (until 2026-11): settings and their values by other names (`RENAMED`, `
 format 4 (until 2026-11): slots of steps, lanes and paths
 format 5 (until 2026-11): envelopes and levers
 format 6 (until 2026-12): how a delivery is set up
-format 7: printed tracks
+format 7: printed tracks, linked steps
 """
 
 import json

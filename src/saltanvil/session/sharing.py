@@ -55,5 +55,5 @@ def revalidated(changed: Session, before: Session) -> Session:
 def shared(session: Session) -> tuple[object, ...]:
     """What all strips have in common, for whoever keeps what was made of one: the session's
     own values that sound, and all levers."""
-    own = [value for name, value in session if name not in ("strips", "name", "delivery")]
+    own = [value for name, value in session if name not in ("strips", "name", "delivery", "links")]
     return own, [(strip.id, strip.path.levers) for strip in session.strips if strip.path.levers]

@@ -9,6 +9,7 @@ from saltanvil.session.document.base import NotFound
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session
 from saltanvil.session.edits.base import Batch, Edit, EditRefused
+from saltanvil.session.edits.together import OnStrips
 from saltanvil.session.edits.values import Set
 from saltanvil.session.slots import SlotOwner, owner_of
 
@@ -30,6 +31,8 @@ DONE = {
     "add_step": "{strip_id}: {step} added",
     "remove_step": "{step_id} removed",
     "move_step": "{step_id} moved",
+    "link_steps": "{steps} linked",
+    "unlink_steps": "{steps} unlinked",
     "set_path": "{strip_id}: path changed",
     "set_match_over": "Stretch matched by {step_id}",
     "add_lane": "{step_id}: lane added",
@@ -83,9 +86,16 @@ def phrases(edit: Edit, before: Session, after: Session) -> Iterator[str]:
     elif isinstance(edit, Set):
         changed = [moved for moved in edit.values if moves(moved, before)] or edit.values
         first = moved_words(changed[0], before, after)
+        first += f", and on {strips_count(len(edit.strips))}" if edit.strips else ""
         yield first if len(changed) == 1 else f"{first} and {len(changed) - 1} more"
+    elif isinstance(edit, OnStrips):
+        yield f"{in_words(Batch(edits=list(edit.edits)), before, after)}, and on {strips_count(len(edit.strip_ids))}"
     else:
         yield DONE[getattr(edit, "op", "")].format_map(Names(edit, before, after))
+
+
+def strips_count(count: int) -> str:
+    return "one more strip" if count == 1 else f"{count} more strips"
 
 
 def moves(moved: Moved, before: Session) -> bool:
@@ -182,6 +192,9 @@ class Names(dict[str, object]):
             return ", ".join(DELIVERED.get(name, name) for name in names)
         if field == "face":
             return "a value for each section" if getattr(self.edit, "to", "") == "sections" else "points"
+        if field == "steps":
+            ids = getattr(self.edit, "step_ids", [])
+            return f"{named(Address(of='step', id=ids[0], name='bypass'), session)} and {len(ids) - 1} more"
         if field == "lever_id":
             return session.lever(str(value))[1].name
         if field == "source":

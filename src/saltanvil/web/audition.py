@@ -178,7 +178,7 @@ class TabAudition:
             sounds = session
             if moved is not None:
                 try:
-                    sounds = apply(sounds, by_hand(sounds, moved.values))
+                    sounds = apply(sounds, by_hand(sounds, moved.values, moved.strips))
                 except EditRefused:
                     if self._moved is moved:
                         self._moved = None  # the edit that follows says why

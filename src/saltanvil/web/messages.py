@@ -8,6 +8,7 @@ from saltanvil.engine.audition import Listening
 from saltanvil.engine.monitor import MonitorName
 from saltanvil.session.address import Moved
 from saltanvil.session.apply import AnyEdit
+from saltanvil.session.document.base import MAX_STRIPS, Id
 from saltanvil.session.document.path import MAX_SLOTS, SlotNumber
 from saltanvil.session.slots import SlotOwner
 
@@ -77,6 +78,7 @@ class Move(Message):
 
     type: Literal["move"]
     values: list[Moved] = Field(min_length=1, max_length=200)
+    strips: list[Id] = Field(default_factory=list, max_length=MAX_STRIPS)
     gesture: str = Field(max_length=64)
     number: int = Field(ge=0, le=1 << 53)
 

@@ -15,7 +15,7 @@ import {
   removeSteps,
   swapOrder,
 } from './state/steps';
-import { chosenStrips, muteChosen, removeStrips, soloChosen } from './state/strips';
+import { bypassPaths, chosenStrips, muteChosen, removeStrips, soloChosen } from './state/strips';
 import * as timeline from './state/timeline.svelte';
 import { workspace } from './state/workspace.svelte';
 import { groupToBus } from './tree/focus';
@@ -39,7 +39,7 @@ const ACTS: Record<ShortcutId, () => unknown> = {
     workspace.selection.lane
       ? setLane(workspace, workspace.selection.lane, { bypass: !workspace.selection.lane.bypass })
       : bypassSteps(workspace, chosenSteps(workspace)),
-  'bypass all': () => bypassSteps(workspace, workspace.selection.strip?.path.steps ?? []),
+  'bypass all': () => bypassPaths(workspace),
   swap: () => swapOrder(workspace),
   parallel: () => divide(workspace, 'copies'),
   bands: () => divide(workspace, 'bands', page.bands),

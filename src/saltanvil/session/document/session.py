@@ -8,9 +8,10 @@ from pydantic import Field, SerializerFunctionWrapHandler, model_serializer, mod
 
 from saltanvil.processors.descriptor import choice, described, rule
 from saltanvil.session.delivery import Delivery
-from saltanvil.session.document.automation import MAX_LEVERS, Automated, Envelope, Lever
+from saltanvil.session.document.automation import MAX_LEVERS, Automated, Envelope, Lever, SettingName
 from saltanvil.session.document.base import (
     MAIN_ID,
+    MAX_LINKS,
     MAX_SECTIONS,
     MAX_SENDS,
     MAX_STRIPS,
@@ -51,6 +52,19 @@ class Section(Part):
         if self.end_s <= self.start_s:
             raise ValueError(f"section {self.name!r} must end after it starts")
         return self
+
+
+class StepLink(Part):
+    """Steps of one kind whose settings move together.
+
+    relative: they move by as much, and all stop where the first of them comes to its limit; otherwise they take the same value.
+    settings: which of them; None is all, with bypass.
+    """
+
+    id: Id = Field(default_factory=new_id)
+    step_ids: list[Id] = Field(max_length=MAX_STRIPS)
+    relative: bool = True
+    settings: list[SettingName] | None = Field(default=None, max_length=200)
 
 
 class Printed(Part):
@@ -150,9 +164,17 @@ class Session(Part):
     delivery: Delivery = Field(default_factory=Delivery)
     sections: list[Section] = Field(default_factory=list, max_length=MAX_SECTIONS)
     levers: list[Lever] = Field(default_factory=list, max_length=MAX_LEVERS)
+    links: list[StepLink] = Field(default_factory=list, max_length=MAX_LINKS)
     strips: list[Strip] = Field(
         default_factory=lambda: [Strip(id=MAIN_ID, name="Main", kind="main", output=None)], max_length=MAX_STRIPS
     )
+
+    @model_serializer(mode="wrap")
+    def without_no_links(self, dump: SerializerFunctionWrapHandler):  # type: ignore[no-untyped-def]
+        return without_empty(dump(self), "links")
+
+    def link_of(self, step_id: str) -> StepLink | None:
+        return next((link for link in self.links if step_id in link.step_ids), None)
 
     def strip(self, strip_id: str) -> Strip:
         """Raises NotFound."""

@@ -1,5 +1,6 @@
 """What an edit is; several as one; and what goes with what an edit takes away."""
 
+from collections.abc import Iterator
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict
@@ -7,7 +8,7 @@ from pydantic import BaseModel, ConfigDict
 from saltanvil.errors import UserError
 from saltanvil.session.automation import automated_parts
 from saltanvil.session.document.path import WHOLE_SONG
-from saltanvil.session.document.session import Session
+from saltanvil.session.document.session import Session, StepLink
 from saltanvil.session.levers import lost_targets
 from saltanvil.session.validate import KeySources
 
@@ -52,8 +53,8 @@ class Batch(Edit):
 
 
 def drop_dangling_references(session: Session) -> None:
-    """Drop the keys whose source is not there any more, the settings of levers that are gone and the values of sections that are,
-    and measure over the whole song what was measured over such a section."""
+    """Drop the keys whose source is not there any more, links of steps that are not, the settings of levers that are gone and the
+    values of sections that are, and measure over the whole song what was measured over such a section."""
     sections = {section.id for section in session.sections}
     sources = KeySources.of(session)
     for _, step, key in list(session.keyed_steps()):
@@ -63,6 +64,7 @@ def drop_dangling_references(session: Session) -> None:
         for step in strip.path.walk():
             if step.match_over.section_id is not None and step.match_over.section_id not in sections:
                 step.match_over = WHOLE_SONG
+    session.links = linked_still(session)
     for owner, lever in session.all_levers():
         gone = lost_targets(session, owner, lever)
         if gone:
@@ -73,3 +75,22 @@ def drop_dangling_references(session: Session) -> None:
                 values = {section: value for section, value in envelope.sections.items() if section in sections}
                 rest = {other: kept for other, kept in part.envelopes.items() if other != name}
                 part.envelopes = {**rest, name: envelope.model_copy(update={"sections": values})} if values else rest
+
+
+def linked_still(session: Session) -> list[StepLink]:
+    """The links of steps, without steps that are gone; one in a slot is there still."""
+    if not session.links:
+        return session.links
+    steps = set(step_ids(session))
+    left = [link.model_copy(update={"step_ids": [name for name in link.step_ids if name in steps]}) for link in session.links]
+    return [link for link in left if len(link.step_ids) > 1]
+
+
+def step_ids(session: Session) -> Iterator[str]:
+    """The names of all steps, those in slots too."""
+    paths = [strip.path for strip in session.strips]
+    while paths:
+        path = paths.pop()
+        paths += [] if path.slots is None else path.slots.kept.values()
+        yield from (step.id for step in path.walk())
+        paths += [kept.path for lane in path.lanes() if lane.slots is not None for kept in lane.slots.kept.values()]

@@ -3,7 +3,7 @@
 Edits name single points and sections, so that two tabs that draw the same envelope lose nothing of each other.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Annotated, Literal
 
 import numpy as np
@@ -352,12 +352,12 @@ def shape_at(envelope: Envelope, at_s: float) -> Literal["hold", "linear", "curv
     return "linear" if point is None else "hold" if point.shape == "hold" else "linear"
 
 
-def by_hand(session: Session, values: list[Moved]) -> Edit:
-    """Values put whatever envelopes say of them, which are taken away."""
+def by_hand(session: Session, values: list[Moved], strips: Sequence[str] = ()) -> Edit:
+    """Values put whatever envelopes say of them, which are taken away. strips: others that they are put on too (see `Set`)."""
     enveloped = [
         SetEnvelope(**moved.address.model_dump(), envelope=None)
         for moved in values
         if moved.name in getattr(owner_of(session, moved.address), "envelopes", {})
     ]
-    edit = Set(values=values)
+    edit = Set(values=values, strips=[*strips])
     return Batch(edits=[*enveloped, edit]) if enveloped else edit

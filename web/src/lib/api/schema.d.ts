@@ -1652,6 +1652,9 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetPath-Input"]
+        | components["schemas"]["OnStrips-Input"]
+        | components["schemas"]["LinkSteps"]
+        | components["schemas"]["UnlinkSteps"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -1713,6 +1716,9 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetPath-Output"]
+        | components["schemas"]["OnStrips-Output"]
+        | components["schemas"]["LinkSteps"]
+        | components["schemas"]["UnlinkSteps"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -2625,6 +2631,9 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetPath-Input"]
+        | components["schemas"]["OnStrips-Input"]
+        | components["schemas"]["LinkSteps"]
+        | components["schemas"]["UnlinkSteps"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -3269,6 +3278,31 @@ export interface components {
        */
       bend?: number;
     };
+    /**
+     * LinkSteps
+     * @description Tie steps of one kind, of any strips. A step is in one link at most: it leaves the one it was in.
+     *     strips: with what stands for the first of them there.
+     */
+    LinkSteps: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "link_steps";
+      /** Step Ids */
+      step_ids: string[];
+      /** Strips */
+      strips?: string[];
+      /**
+       * Relative
+       * @default true
+       */
+      relative?: boolean;
+      /** Settings */
+      settings?: string[] | null;
+      /** Seed */
+      seed?: string;
+    };
     /** ListenRequest */
     ListenRequest: {
       /** Tab */
@@ -3598,6 +3632,58 @@ export interface components {
       beats_in_bar?: number;
     };
     /**
+     * OnStrips
+     * @description Edits of the steps of one strip, made on others too.
+     *
+     *     A step is added behind what stands there for the step before it, or at the end; what stands for a removed one is removed, what
+     *     stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Copies are
+     *     named after the seed.
+     */
+    "OnStrips-Input": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "on_strips";
+      /** Strip Ids */
+      strip_ids: string[];
+      /** Edits */
+      edits: (
+        | components["schemas"]["AddStep-Input"]
+        | components["schemas"]["RemoveStep"]
+        | components["schemas"]["MoveStep"]
+        | components["schemas"]["AddLever"]
+      )[];
+      /** Seed */
+      seed?: string;
+    };
+    /**
+     * OnStrips
+     * @description Edits of the steps of one strip, made on others too.
+     *
+     *     A step is added behind what stands there for the step before it, or at the end; what stands for a removed one is removed, what
+     *     stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Copies are
+     *     named after the seed.
+     */
+    "OnStrips-Output": {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "on_strips";
+      /** Strip Ids */
+      strip_ids: string[];
+      /** Edits */
+      edits: (
+        | components["schemas"]["AddStep-Output"]
+        | components["schemas"]["RemoveStep"]
+        | components["schemas"]["MoveStep"]
+        | components["schemas"]["AddLever"]
+      )[];
+      /** Seed */
+      seed?: string;
+    };
+    /**
      * OrderAnswer
      * @description By how much the strip would get louder over the passage.
      */
@@ -3646,6 +3732,9 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetPath-Input"]
+        | components["schemas"]["OnStrips-Input"]
+        | components["schemas"]["LinkSteps"]
+        | components["schemas"]["UnlinkSteps"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -3793,6 +3882,9 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetPath-Output"]
+        | components["schemas"]["OnStrips-Output"]
+        | components["schemas"]["LinkSteps"]
+        | components["schemas"]["UnlinkSteps"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -4149,6 +4241,9 @@ export interface components {
         | components["schemas"]["RemoveStep"]
         | components["schemas"]["MoveStep"]
         | components["schemas"]["SetPath-Output"]
+        | components["schemas"]["OnStrips-Output"]
+        | components["schemas"]["LinkSteps"]
+        | components["schemas"]["UnlinkSteps"]
         | components["schemas"]["AddLane"]
         | components["schemas"]["RemoveLane"]
         | components["schemas"]["AddDivider"]
@@ -4739,6 +4834,8 @@ export interface components {
       sections?: components["schemas"]["Section"][];
       /** Levers */
       levers?: components["schemas"]["Lever"][];
+      /** Links */
+      links?: components["schemas"]["StepLink"][];
       /** Strips */
       strips?: components["schemas"]["Strip-Output"][];
     };
@@ -4761,8 +4858,9 @@ export interface components {
      * Set
      * @description New values for any addresses of the session.
      *
-     *     A setting moved in a linked lane moves by as much in the same step of the other linked lanes, unless `alone`. All of them
-     *     stop where the first of them comes to its limit, so that their distances stay.
+     *     A setting moved in a linked lane moves by as much in the same step of the other linked lanes, one of a linked step in the
+     *     others, and one of a step or lane in its counterparts on the `strips`, unless `alone`. All that move by as much stop where the
+     *     first of them comes to its limit, so that their distances stay. same: on the strips they take the same value instead.
      */
     Set: {
       /**
@@ -4777,6 +4875,13 @@ export interface components {
        * @default false
        */
       alone?: boolean;
+      /** Strips */
+      strips?: string[];
+      /**
+       * Same
+       * @default false
+       */
+      same?: boolean;
     };
     /**
      * SetDelivery
@@ -5249,6 +5354,9 @@ export interface components {
             | components["schemas"]["RemoveStep"]
             | components["schemas"]["MoveStep"]
             | components["schemas"]["SetPath-Output"]
+            | components["schemas"]["OnStrips-Output"]
+            | components["schemas"]["LinkSteps"]
+            | components["schemas"]["UnlinkSteps"]
             | components["schemas"]["AddLane"]
             | components["schemas"]["RemoveLane"]
             | components["schemas"]["AddDivider"]
@@ -5436,6 +5544,26 @@ export interface components {
        */
       low_latency?: boolean;
       slots?: components["schemas"]["Slots_Step_-Output"] | null;
+    };
+    /**
+     * StepLink
+     * @description Steps of one kind whose settings move together.
+     *
+     *     relative: they move by as much, and all stop where the first of them comes to its limit; otherwise they take the same value.
+     *     settings: which of them; None is all, with bypass.
+     */
+    StepLink: {
+      /** Id */
+      id?: string;
+      /** Step Ids */
+      step_ids: string[];
+      /**
+       * Relative
+       * @default true
+       */
+      relative?: boolean;
+      /** Settings */
+      settings?: string[] | null;
     };
     /**
      * StoreSlot
@@ -5855,6 +5983,19 @@ export interface components {
       moves: components["schemas"]["LeverTarget"][];
       /** Values */
       values: components["schemas"]["Moved"][];
+    };
+    /**
+     * UnlinkSteps
+     * @description Steps that are in no link any more; what is left of a link stays one while it is of two or more.
+     */
+    UnlinkSteps: {
+      /**
+       * @description discriminator enum property added by openapi-typescript
+       * @enum {string}
+       */
+      op: "unlink_steps";
+      /** Step Ids */
+      step_ids: string[];
     };
     /**
      * UnprintStrip

@@ -19,6 +19,7 @@
   import KeyRules from './KeyRules.svelte';
   import LaneTable from './LaneTable.svelte';
   import LeverBar from './LeverBar.svelte';
+  import LinkRules from './LinkRules.svelte';
   import Rule from './Rule.svelte';
   import MatchLine from './MatchLine.svelte';
   import PathPresets from './PathPresets.svelte';
@@ -183,7 +184,10 @@
       {/if}
     {/if}
   </header>
-  <LeverBar />
+  <div>
+    {#if step && processor}<LinkRules {step} {processor} />{/if}
+    <LeverBar />
+  </div>
   <Pictures />
   <div
     class="rules"

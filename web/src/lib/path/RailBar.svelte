@@ -5,6 +5,8 @@
   import { dryWetLever, newLever } from '../state/levers';
   import { BAND_STARTS, divide, removeSplit, splitAt } from '../state/splits';
   import { bypassSteps, chosenSteps, copySteps } from '../state/steps';
+  import { bypassPaths, chosenStrips } from '../state/strips';
+  import { alsoChosen } from '../state/together';
   import { workspace } from '../state/workspace.svelte';
   import SlotBar from './SlotBar.svelte';
 
@@ -16,9 +18,10 @@
     forked: boolean;
   }
   let { bands = $bindable(), zoom = $bindable(), forked }: Props = $props();
-  const steps = $derived(workspace.selection.strip?.path.steps ?? []);
   const split = $derived(splitAt(workspace));
-  const allBypassed = $derived(steps.length > 0 && steps.every((step) => step.bypass));
+  const all = $derived(chosenStrips(workspace).flatMap((strip) => strip.path.steps));
+  const allBypassed = $derived(all.length > 0 && all.every((step) => step.bypass));
+  const also = $derived(alsoChosen(workspace.selection));
 </script>
 
 <div class="bar" role="toolbar" aria-label="Path" {@attach toolbar}>
@@ -30,6 +33,16 @@
     title="One control that moves several settings"
     onclick={async () => (automation.lever = await newLever(workspace, 'Lever'))}>Lever</button
   >
+  {#if also.length}
+    <span
+      class="also"
+      data-figure="also_on"
+      title="What is done to steps here is done to what stands for them on: {also
+        .map((id) => workspace.stripNamed(id))
+        .join(', ')}"
+      >also on {also.length === 1 ? workspace.stripNamed(also[0]!) : `${also.length} strips`}</span
+    >
+  {/if}
   <div class="tools" role="group" aria-label="Splits">
     {#if workspace.selection.stepIds.length > 1}
       <span class="soft">{workspace.selection.stepIds.length} chosen</span>
@@ -75,12 +88,9 @@
         onclick={() => removeSplit(workspace)}>Remove split</button
       >
     {/if}
-    {#if steps.length > 1}
-      <button
-        class="button"
-        aria-pressed={allBypassed}
-        title="Shift+B"
-        onclick={() => bypassSteps(workspace, steps)}>{allBypassed ? 'Enable all' : 'Bypass all'}</button
+    {#if all.length > 1}
+      <button class="button" aria-pressed={allBypassed} title="Shift+B" onclick={() => bypassPaths(workspace)}
+        >{allBypassed ? 'Enable all' : 'Bypass all'}</button
       >
     {/if}
     {#if forked}
@@ -109,6 +119,14 @@
     padding: 0 6px;
     font-size: 0.75rem;
     line-height: 1.125rem;
+  }
+  .also {
+    flex: none;
+    align-self: center;
+    padding: 0 6px;
+    font-size: 0.75rem;
+    background: var(--ink);
+    color: var(--plate);
   }
   .bar {
     position: absolute;

@@ -2,7 +2,7 @@
   /** Starting points of a processor, and presets of one's own. */
   import { api, type Processor, type Setting, type SettingValue, type Step } from '../api/client';
   import { Asking } from '../state/asking.svelte';
-  import { setOf } from '../state/moves';
+  import { sameOf } from '../state/moves';
   import { workspace } from '../state/workspace.svelte';
   import PresetMenu from './PresetMenu.svelte';
 
@@ -13,7 +13,7 @@
   /** A starting point sets what it does not name to its default, and leaves what an analysis of the sound gave. */
   const defaults = $derived(defaultsOf(processor.settings.filter((setting) => !setting.analysed)));
   const edit = (settings: Record<string, SettingValue>) =>
-    setOf('step', step.id, { ...defaults, ...settings });
+    sameOf('step', step.id, { ...defaults, ...settings });
   const starts = $derived([
     ...processor.starts.map((start) => ({
       ...start,

@@ -4,6 +4,7 @@
   import type { BlockHeader } from '../audio/protocol';
   import { splitName } from '../state/splits';
   import { storedOf } from '../state/slots.svelte';
+  import { linkOf } from '../state/together';
   import { workspace } from '../state/workspace.svelte';
   import GateState from './GateState.svelte';
   import { plateText } from './plate';
@@ -23,6 +24,7 @@
   const says = $derived(plateText(step, processor, workspace.version?.plates[step.id] ?? '', header));
   const moved = $derived(header && !step.bypass ? (header.steps[step.id] ?? 0) : 0);
   const slot = $derived(storedOf(step).on);
+  const link = $derived(linkOf(workspace.session?.links, step));
 </script>
 
 <button
@@ -37,6 +39,10 @@
   {#if slot}<em class="slot figure" title="Slot {slot} is on">{slot}</em>{/if}
   {#if moving}<em class="key over" title="Something of it moves over time"
       ><svg viewBox="0 0 12 8" aria-hidden="true"><path d="M0 7 H3 L7 1 H12" /></svg></em
+    >{/if}
+  {#if link}<em
+      class="linked"
+      title="Linked with {link.step_ids.length - 1} other{link.step_ids.length > 2 ? 's' : ''}">=</em
     >{/if}
   {#if step.key}<em class="key" title="Its detector listens to a key">&#9666;</em>{/if}
   <span class="figure soft" class:tight={says.length > 15}>{says}</span>
@@ -76,6 +82,14 @@
     fill: none;
     stroke: currentColor;
     stroke-width: 1.5;
+  }
+  .linked {
+    position: absolute;
+    right: 3px;
+    top: 1px;
+    font-style: normal;
+    font-weight: 650;
+    color: var(--ink-soft);
   }
   .slot {
     position: absolute;

@@ -12,6 +12,13 @@ export const setOf = (of: Owner, id: string | null, values: Values): Edit => ({
   values: movesOf(of, id, values),
 });
 
+/** Values that strips chosen together take as they are, instead of moving by as much. */
+export const sameOf = (of: Owner, id: string | null, values: Values): Edit => ({
+  op: 'set',
+  values: movesOf(of, id, values),
+  same: true,
+});
+
 /** New values for several objects, as one edit. */
 export const setAll = (values: Moved[]): Edit => ({ op: 'set', values });
 

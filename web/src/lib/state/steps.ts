@@ -3,6 +3,7 @@ import { api, newId, type Edit, type Lever, type Step } from '../api/client';
 import { everyStep, find, renamed, renamedLevers } from '../path/tree';
 import { coming } from './coming.svelte';
 import { batch, movesOf, setAll } from './moves';
+import { alsoChosen } from './together';
 import type { Workspace } from './workspace.svelte';
 
 const BOARD = 'saltanvil.copied-steps';
@@ -121,7 +122,21 @@ function behind(workspace: Workspace): { lane_id: string | null; index: number }
 export async function pasteSteps(workspace: Workspace): Promise<void> {
   const copied = JSON.parse(localStorage.getItem(BOARD) ?? '[]') as Step[];
   if (!copied.length) workspace.note('Nothing was copied yet: choose steps and press Ctrl+C.');
-  await insertSteps(workspace, renamed(copied), behind(workspace));
+  const copies = renamed(copied);
+  const strips = alsoChosen(workspace.selection);
+  await insertSteps(workspace, copies, behind(workspace));
+  if (copies.length && strips.length)
+    workspace.note(
+      `Pasted on ${strips.length + 1} strips.`,
+      'note',
+      { label: 'Link them', run: () => linkSteps(workspace, copies, strips) },
+      'pasted',
+    );
+}
+
+/** Tie each step to what stands for it on other strips. */
+export function linkSteps(workspace: Workspace, steps: Step[], strips: string[]): void {
+  void workspace.edit(batch(steps.map((step) => ({ op: 'link_steps', step_ids: [step.id], strips }))));
 }
 
 export async function duplicateSteps(workspace: Workspace): Promise<void> {

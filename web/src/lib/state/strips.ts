@@ -2,6 +2,7 @@
 import { api, newId, type Edit, type Strip } from '../api/client';
 import { batch, movesOf, setAll } from './moves';
 import { setLane } from './splits';
+import { bypassSteps } from './steps';
 import type { Workspace } from './workspace.svelte';
 
 const listed = (strips: Strip[]) =>
@@ -53,6 +54,14 @@ export function switchStrips(
   void workspace.edit(setAll(these.flatMap((strip) => movesOf('strip', strip.id, { [name]: on }))));
   const done = name === 'mute' ? 'muted' : 'soloed';
   if (said) undoable(workspace, name, `${listed(these)} ${on ? done : `no longer ${done}`}.`);
+}
+
+/** Bypass all steps of the chosen strips, or take them all back if every one is bypassed. */
+export function bypassPaths(workspace: Workspace): void {
+  bypassSteps(
+    workspace,
+    chosenStrips(workspace).flatMap((strip) => strip.path.steps),
+  );
 }
 
 /** Levels move together and keep their distances, as far as all of them can go. */

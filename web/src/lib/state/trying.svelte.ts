@@ -1,6 +1,7 @@
 /** An edit that sounds but is not made: a starting point under the cursor, at the loudness of what is there. */
 import { api, type Edit } from '../api/client';
 import { Rest } from './rest';
+import { together } from './together';
 import { workspace } from './workspace.svelte';
 
 /** Measuring waits until the cursor has rested for so long. */
@@ -19,7 +20,7 @@ class Trying {
     const strip_id = workspace.selection.stripId;
     this.name = name;
     this.louder_db = null;
-    workspace.listening.send({ type: 'try', edit });
+    workspace.listening.send({ type: 'try', edit: together(workspace.selection, edit) });
     const number = (this.latest += 1);
     if (measure) this.rest.after(REST_MS, () => this.measure(strip_id, edit, number));
     else this.rest.stop();

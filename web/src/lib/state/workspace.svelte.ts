@@ -29,6 +29,7 @@ import { setOf } from './moves';
 import { Notices, type Notice } from './notices.svelte';
 import { recall, remember } from './remember';
 import { Selection } from './selection.svelte';
+import { together } from './together';
 
 export class Workspace {
   readonly tab = crypto.randomUUID();
@@ -226,10 +227,11 @@ export class Workspace {
   // ---- edits -------------------------------------------------------------------------------------------------------
 
   /** Send an edit; resolves when it has been answered. part: the drag it belongs to (see `EditQueue`). */
-  edit(edit: Edit, part: string | null = null): Promise<void> {
+  edit(one: Edit, part: string | null = null): Promise<void> {
     const gesture = part ?? newId();
+    const edit = together(this.selection, one);
     // What moves is heard as it is made, and stored after it.
-    const heard = edit.op === 'set' && this.hear(edit.values, gesture);
+    const heard = edit.op === 'set' && this.hear(edit.values, gesture, edit.strips);
     const done = this.queue.add(edit, gesture, heard);
     if (edit.op !== 'set_delivery') this.measuring.edited(true); // of which no figure depends
     return done;
@@ -248,9 +250,9 @@ export class Workspace {
   }
 
   /** Hear values that are stored later, by the edit of this gesture. Returns whether it plays. */
-  hear(values: Moved[], gesture: string): boolean {
+  hear(values: Moved[], gesture: string, strips: string[] = []): boolean {
     if (this.listening.playing)
-      this.listening.send({ type: 'move', values, gesture, number: this.queue.number + 1 });
+      this.listening.send({ type: 'move', values, strips, gesture, number: this.queue.number + 1 });
     return this.listening.playing;
   }
 
