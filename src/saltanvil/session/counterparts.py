@@ -1,7 +1,12 @@
-"""Which step of one path stands for which of another: of the same kind, and as many of that kind before it."""
+"""Which step of one path stands for which of another.
+
+Steps that were added on several strips at once stand for each other, as their names tell. Of the others it is the one of the same
+kind with as many of that kind before it.
+"""
 
 from collections.abc import Iterable
 
+from saltanvil.session.document.base import MAX_ID
 from saltanvil.session.document.path import Lane, Path, Step
 from saltanvil.session.document.session import Session
 
@@ -48,9 +53,25 @@ def row_with(path: Path, other: Path, step_id: str) -> tuple[list[Step], list[St
 
 
 def alike_in(steps: list[Step], others: list[Step], step: Step) -> Step | None:
-    before = sum(sort_of(other) == sort_of(step) for other in steps[: steps.index(step)])
-    alike = [other for other in others if sort_of(other) == sort_of(step)]
+    origins, others_origins = ({origin(one.id): one for one in row} for row in (steps, others))
+    twin = others_origins.get(origin(step.id))
+    if twin is not None and sort_of(twin) == sort_of(step):
+        return twin
+    before = sum(sort_of(one) == sort_of(step) and origin(one.id) not in others_origins for one in steps[: steps.index(step)])
+    alike = [one for one in others if sort_of(one) == sort_of(step) and origin(one.id) not in origins]
     return alike[before] if before < len(alike) else None
+
+
+def name_on(strip: int, step_id: str) -> str | None:
+    """What the step is called that is added on another strip together with one; None if that would be too long."""
+    name = f"{origin(step_id)}_{strip}"
+    return name if len(name) <= MAX_ID else None
+
+
+def origin(step_id: str) -> str:
+    """What steps that were added together have in common."""
+    name, _, number = step_id.rpartition("_")
+    return name if name and number.isdecimal() else step_id
 
 
 def sort_of(step: Step) -> tuple[str, str]:

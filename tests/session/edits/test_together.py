@@ -184,3 +184,16 @@ def test_a_step_in_a_slot_stays_linked():
     session = apply(session, edit("store_slot", of="strip", id="a", slot=2))
     session = apply(session, edit("remove_step", step_id="a0"))
     assert len(session.links) == 1  # it comes back with slot 1
+
+
+def test_steps_that_were_added_together_stand_for_each_other_whatever_stands_before_them():
+    session = session_of({"a": [step("compressor", "a0"), step("compressor", "a1")], "b": [step("compressor", "b0")], "c": []})
+    add = {"op": "add_step", "strip_id": "a", "index": 2, "step": step("compressor", "new")}
+    session = apply(session, edit("on_strips", strip_ids=["b", "c"], edits=[add], seed="seed"))
+    a, b, c = (session.strip(name).path for name in "abc")
+    assert [one.id for one in b.steps] == ["b0", "new_0"] and [one.id for one in c.steps] == ["new_1"]
+    assert counterpart(a, b, "new").id == "new_0" and counterpart(b, c, "new_0").id == "new_1"
+    assert counterpart(c, a, "new_1").id == "new"
+    assert counterpart(a, b, "a0").id == "b0" and counterpart(a, b, "a1") is None  # the others by their places
+    linked = apply(session, edit("link_steps", step_ids=["new"], strips=["b", "c"]))
+    assert linked.links[0].step_ids == ["new", "new_0", "new_1"]

@@ -15,7 +15,8 @@ from saltanvil.errors import UserError
 MAX_STRIPS = 500
 Rate = Literal[44100, 48000, 88200, 96000]
 Name = Annotated[str, Field(min_length=1, max_length=120)]
-Id = Annotated[str, Field(min_length=1, max_length=40, pattern=r"^[A-Za-z0-9_-]+$")]
+MAX_ID = 40
+Id = Annotated[str, Field(min_length=1, max_length=MAX_ID, pattern=r"^[A-Za-z0-9_-]+$")]
 
 
 class Part(BaseModel):

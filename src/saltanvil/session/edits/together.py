@@ -1,11 +1,12 @@
 """What is done on one strip, done on others as well: an edit of steps, each in its place on every strip."""
 
 from collections.abc import Iterator
+from itertools import chain
 from typing import Annotated, Literal
 
 from pydantic import Field
 
-from saltanvil.session.counterparts import counterpart, counterpart_lane
+from saltanvil.session.counterparts import counterpart, counterpart_lane, name_on
 from saltanvil.session.document.base import MAX_STRIPS, Id
 from saltanvil.session.document.path import Step
 from saltanvil.session.document.session import Session, Strip
@@ -21,8 +22,8 @@ class OnStrips(Edit):
     """Edits of the steps of one strip, made on others too.
 
     A step is added behind what stands there for the step before it, or at the end; what stands for a removed one is removed, what
-    stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Copies are
-    named after the seed.
+    stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Steps that
+    are added are named after the one they stand for, and what lies in them after the seed.
     """
 
     op: Literal["on_strips"] = "on_strips"
@@ -32,13 +33,16 @@ class OnStrips(Edit):
 
     def change(self, session: Session) -> None:
         names = names_from(self.seed)
+        parts = {name for strip in session.strips for name in strip.path.ids()}
         #: What each strip's copies are called, by what was copied.
         copied: dict[str, dict[str, str]] = {strip_id: {} for strip_id in self.strip_ids}
         for edit in self.edits:
             lead = lead_of(session, edit)
             others = []
-            for strip_id in [other for other in copied if other != lead.id]:
-                translated = on_strip(session, lead, session.strip(strip_id), edit, copied[strip_id], names)
+            for number, strip_id in enumerate(other for other in copied if other != lead.id):
+                name = name_on(number, edit.step.id) if isinstance(edit, AddStep) else None
+                called = names if name is None or name in parts else chain([name], names)
+                translated = on_strip(session, lead, session.strip(strip_id), edit, copied[strip_id], called)
                 if translated is not None:
                     others.append(translated)
             for one in (edit, *others):

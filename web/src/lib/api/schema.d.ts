@@ -3636,8 +3636,8 @@ export interface components {
      * @description Edits of the steps of one strip, made on others too.
      *
      *     A step is added behind what stands there for the step before it, or at the end; what stands for a removed one is removed, what
-     *     stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Copies are
-     *     named after the seed.
+     *     stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Steps that
+     *     are added are named after the one they stand for, and what lies in them after the seed.
      */
     "OnStrips-Input": {
       /**
@@ -3662,8 +3662,8 @@ export interface components {
      * @description Edits of the steps of one strip, made on others too.
      *
      *     A step is added behind what stands there for the step before it, or at the end; what stands for a removed one is removed, what
-     *     stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Copies are
-     *     named after the seed.
+     *     stands for a moved one goes behind what stands for its new neighbour. A strip without a counterpart is left alone. Steps that
+     *     are added are named after the one they stand for, and what lies in them after the seed.
      */
     "OnStrips-Output": {
       /**

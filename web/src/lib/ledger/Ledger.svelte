@@ -7,6 +7,8 @@
   import { nameOfScope } from '../state/scope';
   import { workspace } from '../state/workspace.svelte';
   import FigureTable from '../tables/FigureTable.svelte';
+  import { alsoChosen } from '../state/together';
+  import StripTable from './StripTable.svelte';
 
   let dismissed = $state<string[]>([]);
   const study = $derived(workspace.measuring.study);
@@ -66,6 +68,7 @@
         against={ledger.before}
       />
     </div>
+    {#if alsoChosen(workspace.selection).length}<StripTable />{/if}
     {#if ledger.reduction}
       <div class="reduction">
         <h3>{ledger.reduction.rises ? 'Gain added' : 'Gain reduction'}</h3>

@@ -1,11 +1,17 @@
 <script lang="ts">
   /** What a linked step is tied to, and how; or, with several strips chosen, the way to tie it. */
   import type { Processor, Step } from '../api/client';
+  import Segments from '../controls/Segments.svelte';
   import { linkSteps } from '../state/steps';
   import { alsoChosen, linkOf } from '../state/together';
   import { workspace } from '../state/workspace.svelte';
 
   let { step, processor }: { step: Step; processor: Processor } = $props();
+
+  const WAYS = [
+    ['relative', 'By as much', 'All move by as much, and stop where the first comes to its limit'],
+    ['same', 'Same value', 'All take the value that one is given'],
+  ] as const;
 
   const link = $derived(linkOf(workspace.session?.links, step));
   const also = $derived(alsoChosen(workspace.selection));
@@ -34,17 +40,12 @@
         ? others.map((strip) => strip.name).join(', ')
         : `${link.step_ids.length - 1} more`}</span
     >
-    <button
-      class="button"
-      aria-pressed={link.relative}
-      title="All move by as much, and stop where the first comes to its limit"
-      onclick={() => change(true, link.settings ?? null)}>By as much</button
-    ><button
-      class="button"
-      aria-pressed={!link.relative}
-      title="All take the value that one is given"
-      onclick={() => change(false, link.settings ?? null)}>Same value</button
-    >
+    <Segments
+      label="How they move"
+      options={WAYS}
+      value={link.relative ? 'relative' : 'same'}
+      change={(way) => change(way === 'relative', link.settings ?? null)}
+    />
     <details>
       <summary class="button"
         >{link.settings ? `${tied.length} of ${settings.length + 1} settings` : 'All settings'}</summary
@@ -93,6 +94,7 @@
     position: relative;
   }
   summary {
+    padding: 0 8px;
     list-style: none;
     cursor: pointer;
   }

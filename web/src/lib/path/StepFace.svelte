@@ -85,8 +85,8 @@
   }
   .linked {
     position: absolute;
-    right: 3px;
-    top: 1px;
+    right: 26px;
+    top: 2px;
     font-style: normal;
     font-weight: 650;
     color: var(--ink-soft);
