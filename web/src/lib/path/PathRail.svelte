@@ -53,6 +53,15 @@
     button?.scrollIntoView({ block: 'nearest', inline: 'nearest' });
   }
 
+  /** The chosen step, once it is there: it comes into view when it is chosen, and stays where it is scrolled to then. */
+  const seen = $derived(
+    every.some((step) => step.id === workspace.selection.stepId) ? workspace.selection.stepId : null,
+  );
+  $effect(() => {
+    if (seen)
+      canvas?.querySelector(`[data-step="${seen}"]`)?.scrollIntoView({ block: 'nearest', inline: 'nearest' });
+  });
+
   function keys(event: KeyboardEvent, from: Chosen): void {
     const ways = { ArrowRight: 'right', ArrowLeft: 'left', ArrowUp: 'up', ArrowDown: 'down' } as const;
     const way = ways[event.key as keyof typeof ways];
