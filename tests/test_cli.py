@@ -9,6 +9,7 @@ import pytest
 import soundfile
 
 from saltanvil.cli import main
+from saltanvil.media.decode import open_audio
 from saltanvil.processors import REGISTRY
 from saltanvil.processors.base import Context
 from saltanvil.processors.compressor import Compressor, CompressorSettings
@@ -217,6 +218,84 @@ def test_render_writes_the_session(tmp_path, capsys):
     written = tmp_path / "out" / "Tide_ one - Main.wav"
     assert str(written) in capsys.readouterr().out
     assert pytest.approx(np.repeat(x, 2, 0) * np.sqrt(0.5), abs=1e-6) == soundfile.read(written)[0].T
+
+
+@pytest.fixture
+def tide(tmp_path):
+    """A session of two treated tracks, and a folder with other takes of both, one of them longer and at another rate."""
+    database = Database(tmp_path / "saltanvil.db")
+    store = MediaStore(database)
+    tracks = []
+    for seed, (name, steps) in enumerate({"Oar": ["compressor"], "Low bell": ["saturator", "echo"]}.items()):
+        media = store.add(f"{name}.wav", "float", 48000, 1, iter([0.3 * noise(1, 48_000, seed)]), 48000)
+        path = {"steps": [{"kind": kind} for kind in steps]}
+        tracks.append(Strip(id=f"t{seed}", name=name, kind="track", media_id=media, path=path, level_db=-3.0))
+    number = SessionStore(database).create(Session(name="Tide", strips=[*Session(name="x").strips, *tracks]))
+    takes = tmp_path / "takes"
+    takes.mkdir()
+    soundfile.write(takes / "Oar.wav", 0.3 * noise(1, 60_000, 7)[0], 48000, subtype="FLOAT")
+    soundfile.write(takes / "low_bell.flac", 0.3 * noise(1, 44_100, 8)[0], 44100, subtype="PCM_24")
+    (takes / "notes.txt").write_text("of the second day")
+    return database, number, takes
+
+
+def from_the_beginning(database, takes, tmp_path, names):
+    """The session made with other takes instead: what its main renders to."""
+    sessions, store = SessionStore(database), MediaStore(database)
+    document = sessions.version(1).session
+    for name, file in names.items():
+        media = store.import_source(open_audio(takes / file, file), 48000)
+        strips = [strip.model_copy(update={"media_id": media}) if strip.name == name else strip for strip in document.strips]
+        document = document.model_copy(update={"strips": strips})
+    sessions.create(document.model_copy(update={"name": "Anew"}))
+    out = tmp_path / "anew"
+    assert main(["render", "Anew", "-o", str(out), "--data", str(tmp_path), "--format", "wav32f"]) == 0
+    return soundfile.read(out / "Anew - Main.wav", dtype="float32")[0]
+
+
+def test_render_with_other_takes_is_the_session_made_with_them_which_stays_as_it_is(tide, tmp_path, capsys):
+    database, number, takes = tide
+    before = SessionStore(database).version(number).session
+    arguments = ["render", "Tide", "-o", str(tmp_path / "out"), "--data", str(tmp_path), "--format", "wav32f"]
+    assert main([*arguments, "--with", str(takes)]) == 0
+    assert SessionStore(database).version(number).session == before
+    y = soundfile.read(tmp_path / "out" / "Tide - Main.wav", dtype="float32")[0]
+    wanted = from_the_beginning(database, takes, tmp_path, {"Oar": "Oar.wav", "Low bell": "low_bell.flac"})
+    assert np.array_equal(y, wanted)
+    (takes / "low_bell.flac").unlink()
+    capsys.readouterr()
+    assert main([*arguments, "--with", str(takes)]) == 0
+    assert capsys.readouterr().err.strip() == "as they were: Low bell"
+    (takes / "Oar.wav").unlink()
+    assert main([*arguments, "--with", str(takes)]) == 1
+    assert "no file is called like a track of Tide; its tracks are Oar, Low bell" in capsys.readouterr().err
+    assert main(["render", "Tide", "Anew", "-o", "x", "--data", str(tmp_path), "--with", str(takes)]) == 1
+
+
+def test_replace_puts_a_take_on_a_track_says_what_differs_and_is_undone(tide, tmp_path, capsys):
+    database, number, takes = tide
+    soundfile.write(takes / "Oar.wav", np.stack([0.3 * noise(1, 60_000, 7)[0]] * 2, 1), 48000, subtype="FLOAT")
+    before = SessionStore(database).version(number).session
+    arguments = ["replace", "Tide", "--data", str(tmp_path), "--strip"]
+    assert main([*arguments, "Oar", str(takes / "Oar.wav")]) == 0
+    assert capsys.readouterr().out.splitlines() == [
+        "Tide: Oar plays Oar.wav",
+        "stereo now, mono before: level and pan act by another law.",
+        "1.250 s long, 1.000 s before.",
+    ]
+    sessions = SessionStore(database)
+    after = sessions.version(number).session
+    [old, new] = [document.strip("t0") for document in (before, after)]
+    assert new.media_id != old.media_id and new == old.model_copy(update={"media_id": new.media_id})
+    assert sessions.undo(number).session == before
+    for wrong, words in (
+        (["Ore", str(takes / "Oar.wav")], "Tide has no strip 'Ore'; its tracks are Oar, Low bell"),
+        (["Main", str(takes / "Oar.wav")], "plays no recording"),
+        (["Oar", str(takes / "notes.txt")], "notes.txt"),
+    ):
+        assert main([*arguments, *wrong]) == 1
+        assert words in capsys.readouterr().err
+    assert sessions.version(number).session == before
 
 
 def test_render_takes_several_sessions_at_once(tmp_path, capsys):

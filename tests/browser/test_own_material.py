@@ -441,3 +441,18 @@ def test_a_track_is_printed_brought_back_and_given_another_take(page, tmp_path):
     page.keyboard.press("Control+z")  # the solo
     page.keyboard.press("Control+z")
     until(page, lambda: strip()["media_id"] == before["media_id"])
+
+
+def test_a_new_take_among_dropped_files_takes_the_place_of_the_old_and_is_undone(page):
+    before = document(page)["strips"]
+    old = next(strip for strip in before if strip["name"] == "Snare")
+    take = stem("snare.wav", 5)
+    page.set_input_files("[aria-label='Audio files']", [take])
+    page.wait_for_selector("dialog >> text=Replace recordings")
+    page.click("dialog >> text=Apply")
+    saved(page)
+    after = document(page)["strips"]
+    new = next(strip for strip in after if strip["name"] == "Snare")
+    assert len(after) == len(before) and new["media_id"] != old["media_id"] and new["path"] == old["path"]
+    page.keyboard.press("Control+z")
+    until(page, lambda: next(strip for strip in document(page)["strips"] if strip["name"] == "Snare") == old)

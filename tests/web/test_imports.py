@@ -140,7 +140,8 @@ def test_the_time_of_one_file_counts_among_others(client, session, tmp_path):
     _, view, _ = bring(client, session, [late])
     assert view["proposals"] == [] and view["files"][0]["start_s"] == 2.5
     _, view, _ = bring(client, session, [late])
-    (times,) = view["proposals"]
+    times, takes = view["proposals"]
+    assert takes["name"] == "replacements"  # as it is called like the one before
     assert client.post(f"/api/sessions/{session}/edits", json={"edit": times["edit"]}).status_code == 200
     assert [strip["start_s"] for strip in strips(client, session)] == [0.0, 2.5]
 

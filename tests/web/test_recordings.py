@@ -74,6 +74,21 @@ def near(a, b):
     return 20 * np.log10(np.abs(a - b).max() / np.abs(b).max() + 1e-12) < -120.0
 
 
+def test_new_takes_among_imported_files_are_proposed_and_take_the_place_of_the_old_in_one_edit(client, session, tmp_path):
+    before = with_steps(client, session, "Low", "compressor")
+    files = [(f"{name}.wav", wav(tmp_path, f"again {name}.wav", 1, 1.5, RATE, 9)) for name in ("low", "Fresh")]
+    _, view, _ = bring(client, session, files)
+    [proposal] = [one for one in view["proposals"] if one["name"] == "replacements"]
+    assert proposal["text"] == "new takes of Low: all that is done to these tracks stays"
+    names = {strip["name"] for strip in document(client, session)["strips"]}
+    edited(client, session, **proposal["edit"])
+    assert {strip["name"] for strip in document(client, session)["strips"]} == names - {"low"}
+    after = track(client, session, "Low")
+    assert after["media_id"] != before["media_id"] and same({**after, "media_id": 0}, {**before, "media_id": 0})
+    assert client.post(f"/api/sessions/{session}/undo", json={}).status_code == 200
+    assert same(track(client, session, "Low"), before) and track(client, session, "low")["media_id"] == after["media_id"]
+
+
 def same(a, b):
     """But for matches, which are measured whenever there is time."""
 

@@ -67,11 +67,16 @@ def run_unpack(request: argparse.Namespace) -> None:
 
 def session_named(sessions: "SessionStore", name: str) -> "Session":
     """Raises Refused with those there are."""
+    return sessions.version(number_of(sessions, name)).session
+
+
+def number_of(sessions: "SessionStore", name: str) -> int:
+    """The number of a session by its name or by that. Raises Refused with those there are."""
     rows = [row for row in sessions.listed() if not row.deleted]
     chosen = [row for row in rows if name in (row.name, str(row.id))]
     if not chosen:
         raise Refused(f"there is no session {name!r}; there are {', '.join(row.name for row in rows) or 'none'}")
-    return sessions.version(chosen[0].id).session
+    return chosen[0].id
 
 
 @contextlib.contextmanager

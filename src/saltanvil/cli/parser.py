@@ -115,6 +115,13 @@ def build_parser() -> argparse.ArgumentParser:
     add_data(unpack)
     unpack.set_defaults(module="folder")
 
+    replace = commands.add_parser("replace", help="let a track play another recording; all that is done to it stays")
+    replace.add_argument("session", metavar="SESSION", help="its name or number")
+    replace.add_argument("--strip", required=True, metavar="NAME")
+    replace.add_argument("file", type=Path, metavar="FILE")
+    add_data(replace)
+    replace.set_defaults(module="replace")
+
     check = commands.add_parser("check", help="test a folder of sessions: the database, every session, all sound; writes nothing")
     add_data(check)
     check.set_defaults(module="folder")
@@ -132,6 +139,10 @@ def build_parser() -> argparse.ArgumentParser:
     render = commands.add_parser("render", help="render sessions to files, several at a time")
     render.add_argument("sessions", nargs="+", metavar="SESSION", help="their names or numbers")
     render.add_argument("-o", "--output", type=Path, required=True, metavar="DIR")
+    render.add_argument(
+        "--with", dest="new_files", type=Path, default=None, metavar="FOLDER",
+        help="files called like tracks of one session, to be heard in place of their recordings; the session stays as it is",
+    )  # fmt: skip
     render.add_argument("--strips", nargs="*", default=None, help="names of strips of one session; the main if left out")
     add_format(render, "wav24")
     add_written(render)

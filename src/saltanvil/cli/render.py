@@ -10,7 +10,9 @@ from concurrent.futures import ThreadPoolExecutor
 from saltanvil.cli.errors import Refused
 from saltanvil.cli.files import warn_of_clipping, writing_of
 from saltanvil.cli.folder import session_named
+from saltanvil.cli.replace import with_files
 from saltanvil.engine.export import FileTarget, export_strips
+from saltanvil.engine.media import Media
 from saltanvil.engine.time import session_frames
 from saltanvil.media.encode import Written, whole_or_none
 from saltanvil.media.formats import format_named
@@ -32,9 +34,21 @@ def run_render(request: argparse.Namespace) -> bool:
 
 def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
     sessions, store = SessionStore(database), MediaStore(database)
-    if request.strips and len(request.sessions) > 1:
-        raise Refused("--strips names strips of one session; render the sessions one by one, or leave it out")
-    numbers = [session_named(sessions, name) for name in request.sessions]
+    for option, given in (("--strips names strips", request.strips), ("--with names files for", request.new_files)):
+        if given and len(request.sessions) > 1:
+            raise Refused(f"{option} of one session; render the sessions one by one, or leave it out")
+    with contextlib.ExitStack() as opened:
+        numbers = [session_named(sessions, name) for name in request.sessions]
+        media: list[Media] = [store.at_rate(session.rate_hz) for session in numbers]
+        if request.new_files is not None:
+            session, sound, left = opened.enter_context(with_files(request.new_files, numbers[0], store))
+            numbers, media = [session], [sound]
+            if left:
+                print(f"as they were: {', '.join(left)}", file=sys.stderr)
+        return render_all(request, numbers, media)
+
+
+def render_all(request: argparse.Namespace, numbers: list[Session], sounds: list[Media]) -> bool:
     titles = [title(session, strip_id) for session in numbers for strip_id in ids_of(session, request.strips)]
     writing = writing_of(request, request.format)
     names = iter(file_names([text.replace("/", "_") for text in titles], [format_named(writing.format).suffix] * len(titles)))
@@ -52,7 +66,7 @@ def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
 
     def export(number: int) -> None:
         session, targets = work[number]
-        media = store.at_rate(session.rate_hz)
+        media = sounds[number]
         session = with_current_matches(session, media)
         end = session_frames(session, media)
         with contextlib.ExitStack() as whole:

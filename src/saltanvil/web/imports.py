@@ -32,6 +32,7 @@ from saltanvil.session.edits.strips import AddStrip, SetRate
 from saltanvil.session.importing import pairs, track_names, without_side
 from saltanvil.store.media import MediaRow
 from saltanvil.studies.importing.files import MIDI, Sent, loudest_bars, proposals, rate_of
+from saltanvil.studies.replacing import differences
 from saltanvil.web.jobs import Job, JobView
 from saltanvil.web.services import Number, Served, Services
 from saltanvil.web.uploads import Import, ImportedFile, ImportView, NewImport
@@ -241,26 +242,17 @@ def replaced(services: Services, result: Import, strip_id: str, job: Job) -> Non
     strip, sent = session.strip(strip_id), result.files[0]
     if sent.path is None or sent.midi:
         raise MediaError(sent.name, sent.problem or "it is no sound; choose an audio file")
-    rate, old = session.rate_hz, services.media.row(strip.media_id or 0)
+    rate = session.rate_hz
     media_id = services.media.import_source(opened(sent, None), rate, job.progress, job.cancelled)
     try:
         services.edit(result.session_id, ReplaceMedia(strip_id=strip_id, media_id=media_id))
     except BaseException:
         services.media.drop(media_id)
         raise
-    new = services.media.row(media_id)
-    before_s, after_s = (services.media.frames_at(row.id, rate) / rate for row in (old, new))
-    notes = []
-    if new.channels != old.channels:
-        sides = {1: "mono", 2: "stereo"}
-        notes.append(f"{sides[new.channels]} now, {sides[old.channels]} before: level and pan act by another law.")
-    if abs(after_s - before_s) > 0.0005:
-        notes.append(f"{after_s:.3f} s long, {before_s:.3f} s before.")
-    if sent.markers.time_reference_s is not None and abs(sent.markers.time_reference_s - strip.start_s) > 0.0005:
-        notes.append(
-            f"It says that it begins at {sent.markers.time_reference_s:.3f} s; the track begins at {strip.start_s:.3f} s."
-        )
-    line = imported(sent, strip, rate, False, new).model_copy(update={"becomes": f"what {strip.name} plays"})
+    notes = differences(services.media, rate, strip, media_id, sent.markers.time_reference_s)
+    line = imported(sent, strip, rate, False, services.media.row(media_id)).model_copy(
+        update={"becomes": f"what {strip.name} plays"}
+    )
     result.view = ImportView(
         id=result.number, files=[line], strip_ids=[strip_id], problems=[], notes=notes, proposals=[], passage_s=None,
     )  # fmt: skip

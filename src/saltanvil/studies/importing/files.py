@@ -17,10 +17,12 @@ from saltanvil.session.apply import AnyEdit
 from saltanvil.session.document.base import MAX_SECTIONS, Rate, new_id
 from saltanvil.session.document.session import Section, Session, Strip
 from saltanvil.session.edits.base import MAX_VALUES, Batch
+from saltanvil.session.edits.recordings import ReplaceMedia
 from saltanvil.session.edits.sections import AddSection
-from saltanvil.session.edits.strips import AddStrip, SetOutput
+from saltanvil.session.edits.strips import AddStrip, RemoveStrip, SetOutput
 from saltanvil.session.edits.values import Set
 from saltanvil.session.importing import grouped
+from saltanvil.studies.replacing import replaceable
 
 RATES: tuple[int, ...] = get_args(Rate)
 MIDI = (".mid", ".midi", ".smf")
@@ -65,7 +67,7 @@ class Sent:
 class Proposal(BaseModel):
     """Something that can be done with what was imported, in one edit."""
 
-    name: Literal["buses", "times", "sections", "tempo"]
+    name: Literal["buses", "times", "sections", "tempo", "replacements"]
     text: str
     edit: AnyEdit
 
@@ -79,7 +81,9 @@ def rate_of(files: list[Sent]) -> int:
 def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files: list[Sent]) -> tuple[list[Proposal], list[str]]:
     """What can be done with new tracks: by their names, by the times in them, by their markers; and what of it was left out."""
     result: list[Proposal] = []
-    groups = grouped([strip.name for strip in strips])
+    takes = takes_of(session, strips)
+    fresh = [strip for strip in strips if strip.id not in takes]
+    groups = grouped([strip.name for strip in fresh])
     if groups:
         edits: list[AnyEdit] = []
         at = 1 + next(place for place, strip in enumerate(session.strips) if strip.kind == "main")
@@ -89,8 +93,8 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
             if bus is None:
                 edits.append(AddStrip(strip=Strip(id=bus_id, name=group, kind="bus"), index=at))
                 at += 1
-            edits += [SetOutput(strip_id=strips[place].id, output=bus_id) for place in places]
-        text = "; ".join(f"{group}: {', '.join(strips[place].name for place in places)}" for group, places in groups.items())
+            edits += [SetOutput(strip_id=fresh[place].id, output=bus_id) for place in places]
+        text = "; ".join(f"{group}: {', '.join(fresh[place].name for place in places)}" for group, places in groups.items())
         result.append(Proposal(name="buses", text=text, edit=Batch(edits=edits)))
     references = [sent.markers.time_reference_s for sent in made_of]
     known = [time for time in references if time is not None]
@@ -132,7 +136,25 @@ def proposals(session: Session, strips: list[Strip], made_of: list[Sent], files:
             )
             result.append(Proposal(name="tempo", text=f"{sent.name}: {text}", edit=Set(values=moved)))
             break
+    if takes:
+        edits = []
+        for imported, (old, media_id) in takes.items():
+            edits += [ReplaceMedia(strip_id=old.id, media_id=media_id), RemoveStrip(strip_id=imported)]
+        names = ", ".join(old.name for old, _ in takes.values())
+        text = f"new takes of {names}: all that is done to these tracks stays"
+        result.append(Proposal(name="replacements", text=text, edit=Batch(edits=edits)))
     return result, left_out
+
+
+def takes_of(session: Session, strips: list[Strip]) -> dict[str, tuple[Strip, int]]:
+    """The new tracks that are called like one that was there, by their ids: that track, and what it is to play."""
+    new = {strip.id for strip in strips}
+    tracks = replaceable(strip for strip in session.strips if strip.id not in new)
+    return {
+        strip.id: (tracks[name], strip.media_id)
+        for name, strip in replaceable(strips).items()
+        if name in tracks and strip.media_id is not None
+    }
 
 
 def sections_of(files: list[Sent], made_of: list[Sent], most: int) -> tuple[list[Section], list[str]]:

@@ -4214,7 +4214,7 @@ export interface components {
        * Name
        * @enum {string}
        */
-      name: "buses" | "times" | "sections" | "tempo";
+      name: "buses" | "times" | "sections" | "tempo" | "replacements";
       /** Text */
       text: string;
       /** Edit */

@@ -14,6 +14,7 @@
     times: 'Start at the times in the files',
     sections: 'Sections from markers',
     tempo: 'Tempo from the MIDI file',
+    replacements: 'Replace recordings',
   };
   // svelte-ignore state_referenced_locally
   let chosen = $state(view.proposals.map((proposal) => proposal.name));
