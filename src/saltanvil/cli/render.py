@@ -34,8 +34,8 @@ def run_render(request: argparse.Namespace) -> bool:
 
 def render_sessions(request: argparse.Namespace, database: "Database") -> bool:
     sessions, store = SessionStore(database), MediaStore(database)
-    for option, given in (("--strips names strips", request.strips), ("--with names files for", request.new_files)):
-        if given and len(request.sessions) > 1:
+    for option, value in (("--strips names strips", request.strips), ("--with names files for", request.new_files)):
+        if value and len(request.sessions) > 1:
             raise Refused(f"{option} of one session; render the sessions one by one, or leave it out")
     with contextlib.ExitStack() as opened:
         numbers = [session_named(sessions, name) for name in request.sessions]

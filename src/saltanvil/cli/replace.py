@@ -42,7 +42,9 @@ def run_replace(request: argparse.Namespace) -> None:
             store.drop(media_id)
             raise
         print(f"{session.name}: {strip.name} plays {file.name}")
-        for note in differences(store, session.rate_hz, strip, media_id, wav_markers(file, source.rate).time_reference_s):
+        for note in differences(
+            store.at_rate(session.rate_hz), session.rate_hz, strip, media_id, wav_markers(file, source.rate).time_reference_s
+        ):
             print(note)
 
 

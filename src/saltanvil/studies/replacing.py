@@ -3,9 +3,9 @@
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
+from saltanvil.engine.media import Media
 from saltanvil.session.document.session import Session, Strip
 from saltanvil.session.importing import SEPARATORS, track_names
-from saltanvil.store.media import MediaStore
 
 SIDES = {1: "mono", 2: "stereo"}
 #: Shorter differences are the rounding of another rate.
@@ -39,13 +39,13 @@ def files_for(session: Session, files: Sequence[Path]) -> dict[str, Path]:
     return result
 
 
-def differences(store: MediaStore, rate: int, strip: Strip, media_id: int, begins_s: float | None) -> list[str]:
+def differences(media: Media, rate: int, strip: Strip, media_id: int, begins_s: float | None) -> list[str]:
     """In what a recording differs from the one that a track plays. begins_s: when the new file says that it begins."""
-    old, new = store.row(strip.media_id or 0), store.row(media_id)
-    before_s, after_s = (store.frames_at(row.id, rate) / rate for row in (old, new))
+    sides, lengths = ([of(number) for number in (strip.media_id or 0, media_id)] for of in (media.channels, media.frames))
+    before_s, after_s = (frames / rate for frames in lengths)
     notes = []
-    if new.channels != old.channels:
-        notes.append(f"{SIDES[new.channels]} now, {SIDES[old.channels]} before: level and pan act by another law.")
+    if sides[0] != sides[1]:
+        notes.append(f"{SIDES[sides[1]]} now, {SIDES[sides[0]]} before: level and pan act by another law.")
     if abs(after_s - before_s) > SAME_S:
         notes.append(f"{after_s:.3f} s long, {before_s:.3f} s before.")
     if begins_s is not None and abs(begins_s - strip.start_s) > SAME_S:

@@ -249,7 +249,7 @@ def replaced(services: Services, result: Import, strip_id: str, job: Job) -> Non
     except BaseException:
         services.media.drop(media_id)
         raise
-    notes = differences(services.media, rate, strip, media_id, sent.markers.time_reference_s)
+    notes = differences(services.media.at_rate(rate), rate, strip, media_id, sent.markers.time_reference_s)
     line = imported(sent, strip, rate, False, services.media.row(media_id)).model_copy(
         update={"becomes": f"what {strip.name} plays"}
     )
