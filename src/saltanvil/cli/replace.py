@@ -95,14 +95,14 @@ def with_files(folder: Path, session: Session, store: MediaStore) -> Iterator[tu
     if not folder.is_dir():
         raise Refused(f"{folder}: there is no such folder; name the one with the new files")
     files = sorted(file for file in folder.iterdir() if file.is_file() and not file.name.startswith("."))
-    found = files_for(session, files)
-    if not found:
+    takes = files_for(session, files)
+    if not takes:
         tracks = ", ".join(strip.name for strip in session.strips if strip.media_id is not None)
         raise Refused(f"{folder}: no file is called like a track of {session.name}; its tracks are {tracks or 'none'}")
     with TemporaryDirectory() as temporary, Database(Path(temporary) / "new.db") as database:
         new = MediaStore(database)
-        for strip_id, file in found.items():
+        for strip_id, file in takes.items():
             media_id = FIRST_NEW + new.import_source(opened(file), session.rate_hz)
             session = apply(session, ReplaceMedia(strip_id=strip_id, media_id=media_id))
-        left = [strip.name for strip in session.strips if strip.media_id is not None and strip.id not in found]
+        left = [strip.name for strip in session.strips if strip.media_id is not None and strip.id not in takes]
         yield session, WithNew(store.at_rate(session.rate_hz), new.at_rate(session.rate_hz)), left
