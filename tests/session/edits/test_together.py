@@ -197,3 +197,15 @@ def test_steps_that_were_added_together_stand_for_each_other_whatever_stands_bef
     assert counterpart(a, b, "a0").id == "b0" and counterpart(a, b, "a1") is None  # the others by their places
     linked = apply(session, edit("link_steps", step_ids=["new"], strips=["b", "c"]))
     assert linked.links[0].step_ids == ["new", "new_0", "new_1"]
+
+
+def test_what_a_study_found_on_one_strip_is_no_other_strips():
+    session = session_of({name: [step("tamer", name + "0")] for name in "ab"})
+    session = apply(session, edit("link_steps", step_ids=["a0", "b0"]))
+    found = [{"frequency_hz": 900.0, "width_oct": 0.2, "height_db": 6.0}]
+    values = [
+        {"of": "step", "id": "a0", "name": name, "value": value} for name, value in (("resonances", found), ("amount", 0.2))
+    ]
+    after = apply(session, edit("set", values=values, strips=["b"]))
+    assert after.step("a0").step.settings.resonances and not after.step("b0").step.settings.resonances
+    assert after.step("b0").step.settings.amount == pytest.approx(0.2)

@@ -46,6 +46,8 @@ class Set(Edit):
     def with_followers(self, session: Session, moved: Moved, named: Container[Address]) -> list[Moved]:
         """A move with those that follow it in linked lanes, in linked steps and on other strips, as far as all of them can go.
         named: what follows nothing."""
+        if descriptor(session, moved.address).analysed:  # it was found in the sound of that strip
+            return [moved]
         equal, relative = followers(session, moved)
         (equal if self.same else relative).extend(on_strips(session, moved, self.strips))
         others = [address for address in dict.fromkeys(relative) if address not in named]

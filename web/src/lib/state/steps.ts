@@ -156,7 +156,15 @@ export async function removeSteps(workspace: Workspace): Promise<void> {
   const count = [...everyStep(going)].length;
   await removeThem(workspace, going);
   // What goes with it may not be in sight.
-  if (count > 1) workspace.note(`${count} steps removed.`, 'note', workspace.history.offer(), 'removed');
+  const also = alsoChosen(workspace.selection).length;
+  const there = also ? `, and what stands for ${count > 1 ? 'them' : 'it'} on ${also} more` : '';
+  if (count > 1 || also)
+    workspace.note(
+      `${count === 1 ? 'One step' : `${count} steps`} removed${there}.`,
+      'note',
+      workspace.history.offer(),
+      'removed',
+    );
 }
 
 async function removeThem(workspace: Workspace, going: Step[]): Promise<void> {
