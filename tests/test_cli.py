@@ -289,7 +289,7 @@ def test_replace_puts_a_take_on_a_track_says_what_differs_and_is_undone(tide, tm
     assert new.media_id != old.media_id and new == old.model_copy(update={"media_id": new.media_id})
     assert sessions.undo(number).session == before
     for wrong, words in (
-        (["Ore", str(takes / "Oar.wav")], "Tide has no strip 'Ore'; its tracks are Oar, Low bell"),
+        (["Ore", str(takes / "Oar.wav")], "Tide has no strip 'Ore'; it has Main, Oar, Low bell"),
         (["Main", str(takes / "Oar.wav")], "plays no recording"),
         (["Oar", str(takes / "notes.txt")], "notes.txt"),
     ):

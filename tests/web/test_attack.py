@@ -395,12 +395,32 @@ def test_a_dropped_connection_ends_its_question_and_a_newer_one_the_older(served
     wait_for(lambda: len(answers) == 2)
 
 
-def test_a_tab_that_leaves_takes_its_questions_along_and_no_study_starves_the_pictures(served, monkeypatch):
+def test_a_lost_socket_calls_no_question_off_that_is_waited_for(served, monkeypatch):
+    """The page opens it again by itself; a study under way is answered, and what is answered is forgotten with the socket."""
     services, address = served
-    begun, _ = endless(services, monkeypatch)
+    begun, ended = endless(services, monkeypatch)
     session = httpx.post(f"{address}/api/sessions", json={"name": "S"}).json()["id"]
     audition = services_audition(services, session)
     services.join(audition)
+    answers = []
+    body = {"tab": "left", "number": 7, "strip_id": MAIN_ID, "start_s": 0, "end_s": 1}
+    url = f"{address}/api/sessions/{session}/studies/scope"
+    threading.Thread(target=lambda: answers.append(httpx.post(url, json=body, timeout=None)), daemon=True).start()
+    wait_for(lambda: begun == ["left"])
+    services.ask("left", "bands").done()
+    services.leave(audition)
+    assert services.is_latest(("left", "scope"), 7) and ("left", "bands") not in services._asked
+    services.join(audition)
+    assert services.is_latest(("left", "scope"), 7) and not ended and not answers
+    services.ask("left", "scope", 8)
+    wait_for(lambda: answers)
+    audition.player.close()
+
+
+def test_no_study_starves_the_pictures(served, monkeypatch):
+    services, address = served
+    begun, _ = endless(services, monkeypatch)
+    session = httpx.post(f"{address}/api/sessions", json={"name": "S"}).json()["id"]
     answers = []
     overview = f"{address}/api/sessions/{session}/studies/overview"
     for number in range(4):  # more than there are threads for it
@@ -413,13 +433,10 @@ def test_a_tab_that_leaves_takes_its_questions_along_and_no_study_starves_the_pi
     with pytest.raises(httpx.ReadTimeout):
         httpx.post(scope, json={"tab": "p", "strip_id": MAIN_ID, "start_s": 0, "end_s": 1}, timeout=0.5)
     assert "p" in begun  # a picture has begun although the studies are full
-    services.leave(audition)
-    for number in range(1, 4):
-        services.ask(f"t{number}", "overview", 99)
+    for number in range(4):
+        services.ask("left" if number == 0 else f"t{number}", "overview", 99)
     wait_for(lambda: len(answers) == 4)
     assert all(answer.json() is None for answer in answers)
-    assert ("left", "overview") not in services._asked
-    audition.player.close()
 
 
 def services_audition(services, session):

@@ -10,7 +10,7 @@ from tqdm import tqdm
 from saltanvil.cli.errors import Refused
 from saltanvil.cli.files import existing
 from saltanvil.media.encode import whole_or_none
-from saltanvil.session.document.session import Session
+from saltanvil.session.document.session import Session, Strip
 from saltanvil.store.archive import ArchiveError, pack, unpack
 from saltanvil.store.copies import back_up, findings, reading, restore_documents
 from saltanvil.store.database import Database
@@ -77,6 +77,16 @@ def number_of(sessions: "SessionStore", name: str) -> int:
     if not chosen:
         raise Refused(f"there is no session {name!r}; there are {', '.join(row.name for row in rows) or 'none'}")
     return chosen[0].id
+
+
+def strip_named(session: "Session", name: str) -> "Strip":
+    """Raises Refused with those there are."""
+    named = [strip for strip in session.strips if strip.name == name]
+    if not named:
+        raise Refused(f"{session.name} has no strip {name!r}; it has {', '.join(strip.name for strip in session.strips)}")
+    if len(named) > 1:
+        raise Refused(f"{session.name} has {len(named)} strips called {name!r}; give them names of their own first")
+    return named[0]
 
 
 @contextlib.contextmanager

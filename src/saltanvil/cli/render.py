@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 from saltanvil.cli.errors import Refused
 from saltanvil.cli.files import warn_of_clipping, writing_of
-from saltanvil.cli.folder import session_named
+from saltanvil.cli.folder import session_named, strip_named
 from saltanvil.cli.replace import with_files
 from saltanvil.engine.export import FileTarget, export_strips
 from saltanvil.engine.media import Media
@@ -89,11 +89,7 @@ def render_all(request: argparse.Namespace, numbers: list[Session], sounds: list
 
 def ids_of(session: "Session", names: list[str] | None) -> list[str]:
     """The strips of those names; the main if there are none. Raises Refused."""
-    by_name = {strip.name: strip.id for strip in session.strips}
-    for name in names or []:
-        if name not in by_name:
-            raise Refused(f"{session.name} has no strip {name!r}; it has {', '.join(by_name)}")
-    return [by_name[name] for name in names] if names else [MAIN_ID]
+    return [strip_named(session, name).id for name in names] if names else [MAIN_ID]
 
 
 def title(session: "Session", strip_id: str) -> str:

@@ -9,11 +9,11 @@ from tempfile import TemporaryDirectory
 
 from saltanvil.cli.errors import Refused
 from saltanvil.cli.files import existing, opened
-from saltanvil.cli.folder import number_of, progress_bar
+from saltanvil.cli.folder import number_of, progress_bar, strip_named
 from saltanvil.engine.media import Audio
 from saltanvil.media.markers import wav_markers
 from saltanvil.session.apply import apply
-from saltanvil.session.document.session import Session, Strip
+from saltanvil.session.document.session import Session
 from saltanvil.session.edits.recordings import ReplaceMedia, check_replaceable
 from saltanvil.store.database import Database
 from saltanvil.store.folder import DataFolder
@@ -32,7 +32,7 @@ def run_replace(request: argparse.Namespace) -> None:
         sessions, store = SessionStore(database), MediaStore(database)
         number = number_of(sessions, request.session)
         session = sessions.version(number).session
-        strip = strip_called(session, request.strip)
+        strip = strip_named(session, request.strip)
         check_replaceable(strip)
         with progress_bar("Reading") as progress:
             media_id = store.import_source(source, session.rate_hz, progress)
@@ -46,17 +46,6 @@ def run_replace(request: argparse.Namespace) -> None:
             store.at_rate(session.rate_hz), session.rate_hz, strip, media_id, wav_markers(file, source.rate).time_reference_s
         ):
             print(note)
-
-
-def strip_called(session: Session, name: str) -> Strip:
-    """Raises Refused with those there are."""
-    named = [strip for strip in session.strips if strip.name == name]
-    if not named:
-        tracks = ", ".join(strip.name for strip in session.strips if strip.media_id is not None)
-        raise Refused(f"{session.name} has no strip {name!r}; its tracks are {tracks or 'none'}")
-    if len(named) > 1:
-        raise Refused(f"{session.name} has {len(named)} strips called {name!r}; give them names of their own first")
-    return named[0]
 
 
 @dataclass(frozen=True)

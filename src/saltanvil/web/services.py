@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from pathlib import Path
 from typing import Annotated, Any, TypeVar
+from weakref import WeakSet
 
 from fastapi import Depends, Request
 from fastapi import Path as PathParameter
@@ -101,6 +102,8 @@ class Services:
             lower_priority, self.wait_for_sound, self.sounding,
         )  # fmt: skip
         self._asked: dict[tuple[str, str], int] = {}
+        #: Questions that are not answered yet.
+        self._tickets: WeakSet[Ticket] = WeakSet()
         #: Questions about a passage that are worked on.
         self._at_work = 0
         self._figures = threading.Condition()
@@ -163,9 +166,9 @@ class Services:
         with self._lock:
             if self._auditions.get(audition.tab) is audition:
                 del self._auditions[audition.tab]
-                self.progress_of = {name: part for name, part in self.progress_of.items() if name[0] != audition.tab}
-                # What the tab asked for, nobody waits for any more.
-                self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab}
+                # A socket may be lost and come back; who does not wait for an answer any more lets that connection go.
+                waited = {ticket.name for ticket in self._tickets}
+                self._asked = {name: number for name, number in self._asked.items() if name[0] != audition.tab or name in waited}
 
     def edit(
         self, session_id: int, edit: Edit, gesture: str | None = None, tab: str | None = None, number: int | None = None
@@ -284,7 +287,9 @@ class Services:
             latest = self._asked.get((tab, kind), 0)
             number = latest + 1 if number is None else number
             self._asked[tab, kind] = max(latest, number)
-        return Ticket(self, (tab, kind), number)
+            ticket = Ticket(self, (tab, kind), number)
+            self._tickets.add(ticket)
+        return ticket
 
     @contextlib.contextmanager
     def working(self, kind: str) -> Iterator[None]:
@@ -307,9 +312,11 @@ class Services:
     def is_latest(self, name: tuple[str, str], number: int) -> bool:
         return self._asked.get(name) == number
 
-    def answered(self, name: tuple[str, str], number: int) -> None:
+    def answered(self, ticket: "Ticket") -> None:
         """Forget a question of a tab that has no socket, which would tell when it leaves."""
         with self._lock:
+            self._tickets.discard(ticket)
+            name, number = ticket.name, ticket.number
             if name[0] not in self._auditions and self._asked.get(name) == number:
                 del self._asked[name]
 
@@ -318,28 +325,28 @@ class Ticket:
     """A request on its way to its answer, which a newer one of the same tab and kind replaces."""
 
     def __init__(self, services: Services, name: tuple[str, str], number: int) -> None:
-        self._services, self._name, self._number = services, name, number
+        self._services, self.name, self.number = services, name, number
         self._gone = threading.Event()
         self._began, self._waited_s, self._remaining = time.monotonic(), 0.0, Remaining()
 
     @property
     def kind(self) -> str:
-        return self._name[1]
+        return self.name[1]
 
     def leave(self) -> None:
         """Nobody waits for the answer any more."""
         self._gone.set()
 
     def done(self) -> None:
-        if self._services.is_latest(self._name, self._number):
-            self._services.progress_of.pop(self._name, None)
-        self._services.answered(self._name, self._number)
+        if self._services.is_latest(self.name, self.number):
+            self._services.progress_of.pop(self.name, None)
+        self._services.answered(self)
 
     def progress(self, fraction: float) -> None:
         """How much of the answer is there, from 0 to 1; for whoever waits for it."""
-        if self._services.is_latest(self._name, self._number):
+        if self._services.is_latest(self.name, self.number):
             self._remaining.add(fraction)
-            self._services.progress_of[self._name] = self._remaining
+            self._services.progress_of[self.name] = self._remaining
 
     def superseded(self) -> bool:
         # A session whose sound needs most of the machine is never ahead for long; what is measured of it comes all the same.
@@ -350,7 +357,7 @@ class Ticket:
             if self.kind in WHOLE_SONG:
                 self._services.wait_for_figures(SOUND_FIRST_S)
             self._waited_s += time.monotonic() - before
-        return self._gone.is_set() or not self._services.is_latest(self._name, self._number)
+        return self._gone.is_set() or not self._services.is_latest(self.name, self.number)
 
 
 DISCONNECT_CHECK_S = 0.1

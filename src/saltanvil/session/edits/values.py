@@ -84,7 +84,9 @@ def followers(session: Session, moved: Moved) -> tuple[list[Address], list[Addre
     link = session.link_of(place.step.id)
     if link is not None and (link.settings is None or moved.field in link.settings):
         names = {*link.step_ids} - {place.step.id}
-        tied = (step for strip in session.strips for step in strip.path.walk() if step.id in names)
+        tied = (
+            step for strip in session.strips for step in strip.path.walk() if step.id in names and step.kind == place.step.kind
+        )
         (relative if link.relative else equal).extend(tied)
     return addresses_in(equal, moved), addresses_in(relative, moved)
 

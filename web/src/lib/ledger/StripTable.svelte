@@ -25,7 +25,7 @@
 </script>
 
 <h3>Chosen strips</h3>
-<table data-table="chosen strips">
+<table data-table="chosen strips" aria-busy={sideBySide.stale}>
   <thead>
     <tr class="soft">
       <td></td>

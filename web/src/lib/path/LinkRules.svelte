@@ -20,7 +20,7 @@
       strip.path.steps.some((other) => other.id !== step.id && link?.step_ids.includes(other.id)),
     ),
   );
-  const settings = $derived(processor.settings.filter((setting) => setting.type !== 'text'));
+  const settings = $derived(processor.settings.filter((setting) => !setting.analysed));
   const tied = $derived(link?.settings ?? [...settings.map((setting) => setting.name), 'bypass']);
 
   function change(relative: boolean, settings: string[] | null): void {

@@ -13,12 +13,15 @@ const COLUMNS = 64;
 
 class SideBySide {
   ledgers = $state.raw<Record<string, Ledger>>({});
+  /** Whether some of them are of an older version. */
+  stale = $state(false);
   private readonly rest = new Rest();
   private latest = 0;
 
   /** Measure the chosen strips once hands rest. Figures that are there stay until theirs come. */
   soon(): void {
     const number = (this.latest += 1);
+    this.stale = true;
     this.rest.after(REST_MS, () => this.measure(number));
   }
 
@@ -50,6 +53,7 @@ class SideBySide {
       if (number !== this.latest) return;
       if (answer) this.ledgers = { ...this.ledgers, [strip.id]: answer.ledger };
     }
+    this.stale = false;
   }
 }
 
